@@ -1,0 +1,1 @@
+"""The computation: addresses, the plan, lending, checks. No interface code, no files, no dialects."""

@@ -1,0 +1,185 @@
+"""IPv4 values: addresses, prefixes and spans, read strictly and written canonically.
+
+An address is a plain ``int`` from 0 to 2**32 - 1 throughout the core, so that a million of them
+fit a NumPy column without conversion; text is met only at the edge, in the functions here.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import NamedTuple
+
+ADDRESS_BITS = 32
+LAST_ADDRESS = 2**ADDRESS_BITS - 1
+
+_DIGITS = re.compile(r"[0-9]+")
+
+
+class MalformedValueError(ValueError):
+    """A text is not the value it should be; the message names the text and the reason."""
+
+
+def parse_address(text: str) -> int:
+    """Read a dotted-quad IPv4 address (RFC 6943 section 3.1.1, strict form).
+
+    Raises:
+        MalformedValueError: not four decimal numbers from 0 to 255 without leading zeros.
+    """
+    parts = text.split(".")
+    if len(parts) != 4:
+        raise MalformedValueError(
+            f"{text!r} is not an IPv4 address: it has {_count(len(parts), 'part')}, not four"
+        )
+    value = 0
+    for part in parts:
+        value = value << 8 | _parse_octet(part, text)
+    return value
+
+
+def _parse_octet(part: str, text: str) -> int:
+    if not _DIGITS.fullmatch(part):
+        shown = repr(part) if part else "an empty part"
+        raise MalformedValueError(f"{text!r} is not an IPv4 address: {shown} is not a number")
+    if len(part) > 1 and part[0] == "0":
+        raise MalformedValueError(
+            f"{text!r} is not an IPv4 address: {part} has a leading zero, "
+            "which some devices read as octal"
+        )
+    if len(part) > 3 or int(part) > 255:
+        raise MalformedValueError(f"{text!r} is not an IPv4 address: {part} is above 255")
+    return int(part)
+
+
+def _count(number: int, noun: str) -> str:
+    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+
+
+def format_address(address: int) -> str:
+    """Write an address as a dotted quad."""
+    return f"{address >> 24}.{address >> 16 & 255}.{address >> 8 & 255}.{address & 255}"
+
+
+def mask_of(bits: int) -> int:
+    """The subnet mask with ``bits`` leading ones, as an address value."""
+    return LAST_ADDRESS << (ADDRESS_BITS - bits) & LAST_ADDRESS
+
+
+def bits_of_mask(mask: int, text: str | None = None) -> int:
+    """The number of leading ones in a subnet mask.
+
+    Raises:
+        MalformedValueError: the ones are not contiguous (RFC 4632 section 3.1).
+    """
+    bits = mask.bit_count()
+    if mask != mask_of(bits):
+        raise MalformedValueError(
+            f"{text or format_address(mask)!r} is not a subnet mask: its ones are not together"
+        )
+    return bits
+
+
+class Span(NamedTuple):
+    """Addresses from ``first`` to ``last``, both included. May be reversed as written in a plan."""
+
+    first: int
+    last: int
+
+    def __str__(self) -> str:
+        if self.first == self.last:
+            return format_address(self.first)
+        return f"{format_address(self.first)}-{format_address(self.last)}"
+
+    @property
+    def size(self) -> int:
+        """How many addresses lie in the span; 0 when it is reversed."""
+        return max(0, self.last - self.first + 1)
+
+    def holds(self, address: int) -> bool:
+        """Whether the address lies in the span."""
+        return self.first <= address <= self.last
+
+
+class Prefix(NamedTuple):
+    """An address and a prefix length, as written: ``10.84.20.1/22`` keeps its host bits.
+
+    The same value serves a subnet (whose host bits should be zero) and an interface's address.
+    """
+
+    address: int
+    bits: int
+
+    def __str__(self) -> str:
+        return f"{format_address(self.address)}/{self.bits}"
+
+    @property
+    def mask(self) -> int:
+        """The subnet mask as an address value."""
+        return mask_of(self.bits)
+
+    @property
+    def network(self) -> int:
+        """The first address of the subnet."""
+        return self.address & self.mask
+
+    @property
+    def broadcast(self) -> int:
+        """The last address of the subnet."""
+        return self.network | (LAST_ADDRESS >> self.bits)
+
+    @property
+    def subnet(self) -> Prefix:
+        """The same prefix with its host bits cleared."""
+        return Prefix(self.network, self.bits)
+
+    @property
+    def span(self) -> Span:
+        """Every address of the subnet, network and broadcast address included."""
+        return Span(self.network, self.broadcast)
+
+    @property
+    def hosts(self) -> Span:
+        """The addresses that hosts may have: without network and broadcast address.
+
+        A /31 (RFC 3021) and a /32 have no such edges: all their addresses are host addresses.
+        """
+        if self.bits >= ADDRESS_BITS - 1:
+            return self.span
+        return Span(self.network + 1, self.broadcast - 1)
+
+    def is_edge(self, address: int) -> bool:
+        """Whether the address is the subnet's network or broadcast address."""
+        return self.span.holds(address) and not self.hosts.holds(address)
+
+
+def parse_prefix(text: str) -> Prefix:
+    """Read ``address/length``, the length in bits from 0 to 32.
+
+    Raises:
+        MalformedValueError: the address or the length can't be read.
+    """
+    address_text, slash, bits_text = text.partition("/")
+    if not slash:
+        raise MalformedValueError(
+            f"{text!r} has no prefix length: write it like {address_text or '10.84.20.0'}/24"
+        )
+    address = parse_address(address_text)
+    if not _DIGITS.fullmatch(bits_text) or len(bits_text) > 2 or int(bits_text) > ADDRESS_BITS:
+        raise MalformedValueError(
+            f"{text!r} is not a subnet: {bits_text!r} is not a prefix length from 0 to 32"
+        )
+    return Prefix(address, int(bits_text))
+
+
+def parse_span(text: str) -> Span:
+    """Read ``first-last``, a single address, or a subnet in prefix notation (all of it).
+
+    Raises:
+        MalformedValueError: none of the three.
+    """
+    if "/" in text:
+        return parse_prefix(text).span
+    first, dash, last = text.partition("-")
+    if not dash:
+        address = parse_address(text.strip())
+        return Span(address, address)
+    return Span(parse_address(first.strip()), parse_address(last.strip()))

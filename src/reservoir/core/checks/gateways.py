@@ -1,0 +1,140 @@
+"""Gateways: inside the subnet, a host's address, and never a client's."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.core.addressing import Span, format_address
+from reservoir.core.checks.ranges import replaced, written_ranges
+from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.findings import Finding, Severity, Suggestion, Witness
+from reservoir.core.plan import Network, PlanPath
+from reservoir.core.typos import likely_meant
+
+
+class GatewayOutsideSubnet(Rule):
+    """The gateway is not in the network's subnet.
+
+    Why: Clients get a lease and can reach nothing beyond their own network.
+
+    Remedy: Name the router's address in this subnet; often a digit or an octet is typed wrong.
+    """
+
+    severity = Severity.ERROR
+    follows = ("subnet-has-host-bits",)
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, gateway: 10.84.3.1, ranges: [10.84.30.20-10.84.30.99]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.20-10.84.30.99]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, network in site.plan.networks.items():
+            gateway, subnet = network.gateway, network.subnet
+            if gateway is None or subnet.span.holds(gateway):
+                continue
+            path: PlanPath = ("networks", name, "gateway")
+            meant = _meant_gateway(site, network)
+            shown = None if meant is None else format_address(meant)
+            yield self.finding(
+                f"the gateway {format_address(gateway)} is not in {subnet.subnet}"
+                + (f"; {shown} would be" if shown else ""),
+                path,
+                Witness("misled", name, gateway, also="which is not on its network"),
+                replaced(path, format_address(gateway), shown),
+            )
+
+
+def _meant_gateway(site: Site, network: Network) -> int | None:
+    """The gateway that was meant: a slip away, or else the one interface that is there."""
+    assert network.gateway is not None
+    meant = likely_meant(network.gateway, network.subnet)
+    attached = site.lending.topology.attachments(network)
+    if meant is None and len(attached) == 1:
+        return attached[0].address
+    return meant
+
+
+class GatewayEdgeAddress(Rule):
+    """The gateway is the subnet's network or broadcast address.
+
+    Why: No router can answer there; clients get a lease and can reach nothing beyond their network.
+
+    Remedy: Name the router's address, usually the first or the last host address.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.255, ranges: [10.84.30.20-10.84.30.99]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.254, ranges: [10.84.30.20-10.84.30.99]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, network in site.plan.networks.items():
+            gateway, subnet = network.gateway, network.subnet
+            if gateway is None or not subnet.is_edge(gateway):
+                continue
+            kind = "network" if gateway == subnet.network else "broadcast"
+            path: PlanPath = ("networks", name, "gateway")
+            attached = site.lending.topology.attachments(network)
+            meant = format_address(attached[0].address) if len(attached) == 1 else None
+            yield self.finding(
+                f"the gateway {format_address(gateway)} is the {kind} address of {subnet.subnet}",
+                path,
+                Witness("misled", name, gateway, also="where no router can answer"),
+                replaced(path, format_address(gateway), meant),
+            )
+
+
+class GatewayLendable(Rule):
+    """The gateway's address may be lent to a client.
+
+    Why: The client that gets it answers in the router's place, and the whole network loses its
+    way out until it is found and switched off.
+
+    Remedy: Begin the range after the gateway, or exclude the gateway.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.1-10.84.30.99]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.2-10.84.30.99]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for pool in site.lending.pools:
+            gateway = pool.network.gateway
+            if gateway is None or gateway not in pool.lendable:
+                continue
+            for other, path, span in written_ranges(site):
+                if other.name == pool.name and span.holds(gateway):
+                    break
+            yield self.finding(
+                f"the gateway {format_address(gateway)} may be lent: it is inside {span}",
+                path,
+                Witness("lent", pool.name, gateway, also="its gateway"),
+                (keep_out(gateway, span, path, pool.network, pool.name),),
+            )
+
+
+def keep_out(
+    address: int, span: Span, path: PlanPath, network: Network, name: str
+) -> Suggestion:
+    """Keep an address of a range from being lent: shorten the range, or exclude the address."""
+    if address == span.first < span.last:
+        return Suggestion(path, str(span), str(Span(address + 1, span.last)))
+    if address == span.last > span.first:
+        return Suggestion(path, str(span), str(Span(span.first, address - 1)))
+    exclusion = ("networks", name, "exclusions", len(network.exclusions))
+    return Suggestion(exclusion, None, format_address(address))

@@ -1,0 +1,118 @@
+"""Findings: what a check says, where, the case that shows it, and what would put it right."""
+
+from __future__ import annotations
+
+import enum
+from collections.abc import Mapping
+from dataclasses import dataclass, fields
+from typing import Any
+
+from reservoir.core.addressing import format_address
+from reservoir.core.plan import PlanPath
+
+
+class Severity(enum.IntEnum):
+    """How much a finding matters; ordered, so that severities compare."""
+
+    ADVICE = 1
+    """Worth knowing."""
+    WARNING = 2
+    """Likely to hurt."""
+    ERROR = 3
+    """Some client will be refused, misled or given someone else's address."""
+
+    @property
+    def word(self) -> str:
+        """The severity as options and outputs name it."""
+        return self.name.lower()
+
+
+_SENTENCES: Mapping[str, str] = {
+    "lent": "a client of {network} is lent {address}, which is also {also}",
+    "claimed": "{address} belongs to {network} and to {also}",
+    "bound-twice": "{client} and {also} are both given {address}",
+    "misplaced": "{client} is given {address}, which is not in {network}",
+    "misled": "a client of {network} is told to use the gateway {address}, {also}",
+    "refused": "client number {count} of {network} is refused",
+    "unanswered": "a client of {network} asks for an address and nobody answers",
+    "not-said": "a client of {network} is not told {also}",
+}
+
+
+@dataclass(frozen=True)
+class Witness:
+    """The smallest concrete case that shows a finding; a rehearsal can replay it."""
+
+    kind: str
+    network: str
+    address: int | None = None
+    client: str | None = None
+    also: str | None = None
+    count: int | None = None
+
+    def as_json(self) -> dict[str, Any]:
+        """The fields that are set; addresses as text."""
+        values = {f.name: getattr(self, f.name) for f in fields(self)}
+        if self.address is not None:
+            values["address"] = format_address(self.address)
+        return {name: value for name, value in values.items() if value is not None}
+
+    @property
+    def sentence(self) -> str:
+        """The case in a line."""
+        return _SENTENCES[self.kind].format_map(self.as_json())
+
+
+@dataclass(frozen=True)
+class Suggestion:
+    """An edit to the plan that makes a finding go away.
+
+    ``old`` and ``new`` are texts as the plan file has them. Without ``old`` something is added
+    (at a list position one past its end: appended); without ``new`` something is removed.
+    """
+
+    path: PlanPath
+    old: str | None
+    new: str | None
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing that a check says."""
+
+    rule: str
+    family: str
+    severity: Severity
+    message: str
+    at: PlanPath
+    witness: Witness | None = None
+    suggestions: tuple[Suggestion, ...] = ()
+    cause: Finding | None = None
+    """The finding that this one follows from, if any."""
+    accepted: str | None = None
+    """Why it is accepted, if it is."""
+
+    @property
+    def network(self) -> str | None:
+        """The network that the finding is about, if it stands in one."""
+        if len(self.at) > 1 and self.at[0] == "networks":
+            return str(self.at[1])
+        return self.witness.network if self.witness else None
+
+
+@dataclass(frozen=True)
+class Obstacle:
+    """Something in the plan that a device cannot hold as it stands.
+
+    Found where a plan is fitted to a dialect, which the core knows nothing of; the rules of the
+    family ``limits`` make findings of it.
+    """
+
+    rule: str
+    """``not-expressible``, ``too-many`` or ``lease-rounded``."""
+    message: str
+    at: PlanPath
+    network: str
+    lost: str
+    """What a client goes without, or gets instead."""
+    suggestions: tuple[Suggestion, ...] = ()

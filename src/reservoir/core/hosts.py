@@ -1,0 +1,141 @@
+"""Machines by the thousand: bindings and static hosts as columns.
+
+A plan may hold a handful of bindings or a million. Both end up in one table of NumPy columns, in
+which every rule looks, so that no rule loops over bindings.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from reservoir.core.clients import Client, Mac
+
+FIRST_IDENTIFIER = 1 << 48
+"""Client numbers below this are MAC addresses; from here on they count client identifiers."""
+
+
+@dataclass(frozen=True)
+class HostTable:
+    """Machines in columns of one length n, in the order of the plan.
+
+    ``network`` holds positions in the plan's order of networks, ``client`` MAC addresses as
+    numbers (or places in ``identifiers`` from ``FIRST_IDENTIFIER`` on; 0 for static hosts).
+    ``origin`` names the list that each row came from, ``row`` its position there from 0.
+    """
+
+    network: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
+    address: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
+    client: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
+    name: Sequence[str] = ()
+    origin: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
+    row: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
+    origins: Sequence[tuple[str | int, ...]] = ()
+    identifiers: Sequence[bytes] = ()
+
+    def __len__(self) -> int:
+        return len(self.address)
+
+    def path(self, index: int) -> tuple[str | int, ...]:
+        """Where the row stands in the plan."""
+        return (*self.origins[int(self.origin[index])], int(self.row[index]))
+
+    def client_at(self, index: int) -> Client:
+        """The client of the row."""
+        number = int(self.client[index])
+        if number < FIRST_IDENTIFIER:
+            return Mac(number)
+        return self.identifiers[number - FIRST_IDENTIFIER]
+
+    def label(self, index: int) -> str:
+        """What people call the row: its name, or else its client."""
+        client = self.client_at(index)
+        return self.name[index] or (str(client) if isinstance(client, Mac) else "hex:" + client.hex())
+
+
+NO_HOSTS = HostTable()
+"""A table without rows."""
+
+
+def joined(tables: Sequence[HostTable]) -> HostTable:
+    """One table of all rows, in the order given."""
+    tables = [table for table in tables if len(table)]
+    if len(tables) <= 1:
+        return tables[0] if tables else NO_HOSTS
+    origins: list[tuple[str | int, ...]] = []
+    identifiers: list[bytes] = []
+    names: list[str] = []
+    clients, places = [], []
+    for table in tables:
+        shifted = table.client.copy()
+        shifted[shifted >= FIRST_IDENTIFIER] += len(identifiers)
+        clients.append(shifted)
+        places.append(table.origin + len(origins))
+        origins.extend(table.origins)
+        identifiers.extend(table.identifiers)
+        names.extend(table.name)
+    return HostTable(
+        network=np.concatenate([table.network for table in tables]),
+        address=np.concatenate([table.address for table in tables]),
+        client=_interned(np.concatenate(clients), identifiers),
+        name=names,
+        origin=np.concatenate(places),
+        row=np.concatenate([table.row for table in tables]),
+        origins=origins,
+        identifiers=identifiers,
+    )
+
+
+def _interned(clients: NDArray[np.int64], identifiers: list[bytes]) -> NDArray[np.int64]:
+    """Give equal identifiers one number, so that columns can be compared."""
+    first: dict[bytes, int] = {}
+    numbers = np.array(
+        [first.setdefault(value, index) for index, value in enumerate(identifiers)], dtype=np.int64
+    )
+    beyond = clients >= FIRST_IDENTIFIER
+    if beyond.any():
+        clients[beyond] = numbers[clients[beyond] - FIRST_IDENTIFIER] + FIRST_IDENTIFIER
+    return clients
+
+
+def client_numbers(clients: Sequence[Client]) -> tuple[NDArray[np.int64], list[bytes]]:
+    """The client column of a table, shape (n,), and its list of identifiers."""
+    identifiers: dict[bytes, int] = {}
+    numbers = [
+        int(client)
+        if isinstance(client, Mac)
+        else FIRST_IDENTIFIER + identifiers.setdefault(client, len(identifiers))
+        for client in clients
+    ]
+    return np.array(numbers, dtype=np.int64), list(identifiers)
+
+
+class Groups:
+    """Rows of a column grouped by value: which rows have the value k, for k from 0 to n - 1."""
+
+    def __init__(self, column: NDArray[np.int64], count: int) -> None:
+        """Sort once; ``count`` is the number of values."""
+        self._order = np.argsort(column, kind="stable")
+        self._bounds = np.searchsorted(column[self._order], np.arange(count + 1))
+
+    def rows(self, value: int) -> NDArray[np.int64]:
+        """The rows that have the value, in ascending order."""
+        return self._order[self._bounds[value] : self._bounds[value + 1]]
+
+
+def repeated(*columns: NDArray[np.int64]) -> Iterator[NDArray[np.int64]]:
+    """Groups of two or more rows that agree in every column, each in ascending order.
+
+    Sorts once: n log n in the number of rows.
+    """
+    order = np.lexsort(columns[::-1])
+    same = np.ones(max(len(order) - 1, 0), dtype=np.bool_)
+    for column in columns:
+        ordered = column[order]
+        same &= ordered[1:] == ordered[:-1]
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], same, [False]]).astype(np.int8)))
+    for begin, end in zip(edges[::2], edges[1::2], strict=True):
+        yield np.sort(order[begin : end + 1])

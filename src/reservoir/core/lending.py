@@ -1,0 +1,230 @@
+"""What each server may lend to each network, and what it tells the clients there.
+
+This is the only place that says it. Checks, writers, readers, rehearsal and sizing all ask here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from reservoir.core.address_set import AddressSet
+from reservoir.core.clients import Client
+from reservoir.core.hosts import Groups, HostTable, client_numbers, joined
+from reservoir.core.plan import Network, Plan, PlanPath, Service
+from reservoir.core.topology import Topology
+
+
+@dataclass(frozen=True)
+class Told:
+    """What a client learns besides its address and mask."""
+
+    gateway: int | None
+    dns: tuple[int, ...]
+    domain: str | None
+    lease: int | None
+    """Seconds; None leaves it to the device."""
+    options: Mapping[int, bytes]
+
+
+@dataclass(frozen=True)
+class Pool:
+    """What one server lends to one network. ``server`` is None where nobody serves it."""
+
+    name: str
+    """The network's name in the plan."""
+    network: Network
+    server: str | None
+    service: int
+    """Position in ``served_by``."""
+    ranges: AddressSet
+    """What the ranges name, before anything is kept out."""
+    lendable: AddressSet
+    """What any client may be given: ranges less exclusions, bound and edge addresses."""
+    bindings: NDArray[np.int64]
+    """Rows of the lending's table of bindings, shape (n,)."""
+    told: Told
+
+    @property
+    def path(self) -> PlanPath:
+        """The path of the network in the plan."""
+        return ("networks", self.name)
+
+    @property
+    def ranges_path(self) -> PlanPath:
+        """The path of the list of ranges that this server lends from."""
+        services = self.network.served_by
+        if self.service < len(services) and services[self.service].ranges is not None:
+            return (*self.path, "served_by", self.service, "ranges")
+        return (*self.path, "ranges")
+
+
+class Lending:
+    """The pools of a plan, and all its machines in two tables."""
+
+    def __init__(self, plan: Plan) -> None:
+        """Build the tables; the pools follow when they are asked for."""
+        self.plan = plan
+        self.topology = Topology(plan)
+        self.names = list(plan.networks)
+        self.networks = list(plan.networks.values())
+        self.bindings = joined([_inline_bindings(plan), plan.bulk_bindings])
+        self.static = joined([_inline_static(plan), plan.bulk_static])
+        self._bound = Groups(self.bindings.network, len(self.networks))
+
+    @cached_property
+    def vrf_numbers(self) -> NDArray[np.int64]:
+        """For each network, in the plan's order, the number of its VRF: shape (networks,)."""
+        numbers: dict[str, int] = {}
+        return np.array(
+            [numbers.setdefault(network.vrf, len(numbers)) for network in self.networks],
+            dtype=np.int64,
+        )
+
+    @cached_property
+    def _static_addresses(self) -> dict[str, NDArray[np.int64]]:
+        """The hand-set addresses of each VRF, sorted."""
+        if not len(self.static):
+            return {}
+        vrfs = self.vrf_numbers[self.static.network]
+        return {
+            network.vrf: np.unique(self.static.address[vrfs == number])
+            for number, network in zip(self.vrf_numbers, self.networks, strict=True)
+        }
+
+    def static_in(self, network: Network) -> NDArray[np.int64]:
+        """The hand-set addresses in the network's subnet, sorted, shape (n,)."""
+        addresses = self._static_addresses.get(network.vrf)
+        if addresses is None:
+            return np.empty(0, dtype=np.int64)
+        first, last = network.subnet.span
+        return addresses[np.searchsorted(addresses, first) : np.searchsorted(addresses, last, "right")]
+
+    def bound_rows(self, index: int) -> NDArray[np.int64]:
+        """Rows of the bindings of the network at this place in the plan's order."""
+        return self._bound.rows(index)
+
+    def withheld(self, index: int) -> AddressSet:
+        """What is never lent dynamically there: exclusions, bound and edge addresses."""
+        network = self.networks[index]
+        kept = AddressSet(exclusion.range for exclusion in network.exclusions)
+        rows = self.bound_rows(index)
+        if len(rows):
+            kept = kept | AddressSet.of_addresses(self.bindings.address[rows])
+        return kept | ~AddressSet([network.subnet.hosts])
+
+    def taken(self, index: int) -> AddressSet:
+        """Addresses that somebody holds there: gateway, static hosts, devices' interfaces."""
+        network = self.networks[index]
+        held = [attachment.address for attachment in self.topology.attachments(network)]
+        if network.gateway is not None:
+            held.append(network.gateway)
+        hand_set = self.static_in(network)
+        return AddressSet.of_addresses(np.concatenate([np.array(held, np.int64), hand_set]))
+
+    @cached_property
+    def pools(self) -> tuple[Pool, ...]:
+        """Every pool, in the plan's order of networks and servers.
+
+        A network that nobody serves has one pool without a server, so that its ranges are
+        still checked.
+        """
+        return tuple(
+            pool for index in range(len(self.networks)) for pool in self._pools_of(index)
+        )
+
+    def _pools_of(self, index: int) -> list[Pool]:
+        network = self.networks[index]
+        services: Sequence[Service | None] = network.served_by or (None,)
+        withheld = self.withheld(index)
+        told = told_in(self.plan, network)
+        pools = []
+        for number, service in enumerate(services):
+            named = service.ranges if service and service.ranges is not None else network.ranges
+            if named == "all":
+                ranges = AddressSet([network.subnet.hosts]) - self.taken(index)
+            else:
+                ranges = AddressSet(named)
+            pools.append(
+                Pool(
+                    name=self.names[index],
+                    network=network,
+                    server=service.device if service else None,
+                    service=number,
+                    ranges=ranges,
+                    lendable=ranges - withheld,
+                    bindings=self.bound_rows(index),
+                    told=told,
+                )
+            )
+        return pools
+
+    def pools_served_by(self, device: str) -> list[Pool]:
+        """The pools that this device lends from."""
+        return [pool for pool in self.pools if pool.server == device]
+
+    def clients_bound(self, pool: Pool) -> list[tuple[Client, int]]:
+        """The pool's bindings: clients and their addresses, in the plan's order."""
+        return [
+            (self.bindings.client_at(row), int(self.bindings.address[row])) for row in pool.bindings
+        ]
+
+
+def told_in(plan: Plan, network: Network) -> Told:
+    """What clients of the network are told: its own words, else the plan's defaults."""
+    defaults = plan.defaults
+    return Told(
+        gateway=network.gateway,
+        dns=defaults.dns if network.dns is None else network.dns,
+        domain=network.domain or defaults.domain,
+        lease=network.lease or defaults.lease,
+        options={**defaults.options, **network.options},
+    )
+
+
+def _inline_bindings(plan: Plan) -> HostTable:
+    found = [
+        (number, name, row, binding)
+        for number, (name, network) in enumerate(plan.networks.items())
+        for row, binding in enumerate(network.bindings)
+    ]
+    clients, identifiers = client_numbers([binding.client for *_, binding in found])
+    return _table(
+        [(number, name, row, binding.name, binding.address) for number, name, row, binding in found],
+        "bindings",
+        clients,
+        identifiers,
+    )
+
+
+def _inline_static(plan: Plan) -> HostTable:
+    found = [
+        (number, name, row, host.name, host.address)
+        for number, (name, network) in enumerate(plan.networks.items())
+        for row, host in enumerate(network.static)
+    ]
+    return _table(found, "static", np.zeros(len(found), dtype=np.int64), [])
+
+
+def _table(
+    found: list[tuple[int, str, int, str, int]],
+    key: str,
+    clients: NDArray[np.int64],
+    identifiers: list[bytes],
+) -> HostTable:
+    origins: dict[PlanPath, int] = {}
+    origin = [origins.setdefault(("networks", name, key), len(origins)) for _, name, *_ in found]
+    return HostTable(
+        network=np.array([number for number, *_ in found], dtype=np.int64),
+        address=np.array([address for *_, address in found], dtype=np.int64),
+        client=clients,
+        name=[name for *_, name, _ in found],
+        origin=np.array(origin, dtype=np.int64),
+        row=np.array([row for _, _, row, *_ in found], dtype=np.int64),
+        origins=list(origins),
+        identifiers=identifiers,
+    )

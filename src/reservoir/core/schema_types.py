@@ -1,0 +1,204 @@
+"""The scalar types of the plan file: how each text is read, and what a schema says of it.
+
+Every scalar reaches the schema as it was written. So ``no``, ``06:30`` and ``0755`` are what they
+look like, and only the field that they stand in decides what they mean.
+"""
+
+from __future__ import annotations
+
+import datetime
+import difflib
+import re
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Annotated, Any, TypeVar
+
+from pydantic import BeforeValidator
+from pydantic_core import CoreSchema, PydanticCustomError, core_schema
+
+from reservoir.core import options as dhcp_options
+from reservoir.core.addressing import (
+    MalformedValueError,
+    Prefix,
+    Span,
+    parse_address,
+    parse_prefix,
+    parse_span,
+)
+from reservoir.core.clients import Mac, parse_identifier, parse_mac
+from reservoir.core.durations import parse_duration
+
+Item = TypeVar("Item")
+
+
+def nearest(word: str, known: Iterable[str]) -> str | None:
+    """The known word that was most likely meant, if one is near."""
+    close = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return close[0] if close else None
+
+
+def hint(word: str, known: Iterable[str]) -> str:
+    """A closing `` (did you mean …?)``, or nothing."""
+    near = nearest(word, known)
+    return f" (did you mean {near}?)" if near else ""
+
+
+def shape_of(value: Any) -> str:
+    """What a value is, in a reader's words."""
+    if value is None:
+        return "nothing"
+    if isinstance(value, dict):
+        return "a block of keys"
+    return "a list" if isinstance(value, list | tuple) else repr(value)
+
+
+@dataclass(frozen=True)
+class Scalar:
+    """Reads a scalar's text, lets values that are already read through, and describes both."""
+
+    read: Callable[[str], Any]
+    made: type
+    what: str
+    example: str
+
+    def __call__(self, value: Any) -> Any:
+        """The value meant by ``value``. Raises MalformedValueError with what is wrong."""
+        if isinstance(value, str):
+            return self.read(value)
+        if isinstance(value, self.made):
+            return value
+        raise MalformedValueError(f"expected {self.what}, found {shape_of(value)}")
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> CoreSchema:
+        return core_schema.no_info_plain_validator_function(self)
+
+    def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: Any) -> dict[str, Any]:
+        return {
+            "type": "string",
+            "description": f"{self.what}, like {self.example}",
+            "examples": [self.example],
+        }
+
+
+def _read_share(text: str) -> float:
+    number = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?)%(?:/year)?", text)
+    if number is None:
+        raise MalformedValueError(f"{text!r} is not a share: write it like 20% or 10%/year")
+    return float(number[1]) / 100
+
+
+def _read_horizon(text: str) -> float:
+    number = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?) (month|year)s?", text)
+    if number is None:
+        raise MalformedValueError(f"{text!r} is not a horizon: write it like 2 years or 18 months")
+    return float(number[1]) / (12 if number[2] == "month" else 1)
+
+
+def _read_date(text: str) -> datetime.date:
+    try:
+        return datetime.date.fromisoformat(text)
+    except ValueError:
+        raise MalformedValueError(f"{text!r} is not a date: write it like 2027-03-31") from None
+
+
+def _read_word(text: str) -> str:
+    if not text.strip() or not text.isprintable():
+        raise MalformedValueError(f"expected a name, found {text!r}")
+    return text
+
+
+def _read_label(text: str) -> str:
+    if not text.isprintable():
+        raise MalformedValueError(f"{text!r} has characters that nobody can see; leave them out")
+    return text
+
+
+AddressText = Annotated[int, Scalar(parse_address, int, "an IPv4 address", "10.84.20.1")]
+PrefixText = Annotated[
+    Prefix, Scalar(parse_prefix, Prefix, "an address with prefix length", "10.84.20.0/22")
+]
+SpanText = Annotated[Span, Scalar(parse_span, Span, "a range", "10.84.20.20-10.84.23.250")]
+MacText = Annotated[Mac, Scalar(parse_mac, Mac, "a MAC address", "00:00:5e:00:53:01")]
+ClientIdText = Annotated[
+    bytes, Scalar(parse_identifier, bytes, "a client identifier", "hex:0100005e005301")
+]
+DurationText = Annotated[int, Scalar(parse_duration, int, "a duration", "1d12h")]
+ShareText = Annotated[float, Scalar(_read_share, float, "a share", "20%")]
+HorizonText = Annotated[float, Scalar(_read_horizon, float, "a time ahead", "2 years")]
+DateText = Annotated[datetime.date, Scalar(_read_date, datetime.date, "a date", "2027-03-31")]
+WordText = Annotated[str, Scalar(_read_word, str, "a name", "pier-router")]
+LabelText = Annotated[str, Scalar(_read_label, str, "a text", "ticket printers")]
+
+
+def _as_list(value: Any) -> Any:
+    return (value,) if isinstance(value, str) else value
+
+
+ListOf = Annotated[tuple[Item, ...], BeforeValidator(_as_list)]
+"""A list; a single value may stand without its dash."""
+
+
+OPTIONS_SCHEMA = {
+    "type": "object",
+    "description": "DHCP options by registered name, or by number with a typed value",
+    "propertyNames": {"anyOf": [{"enum": sorted(dhcp_options.REGISTRY)}, {"pattern": "^[0-9]+$"}]},
+    "examples": [{"ntp": ["10.84.0.123"], "150": {"ip": "10.84.0.69"}}],
+}
+
+
+def read_options(value: Any) -> dict[int, bytes]:
+    """Options as the plan file has them, to codes and bytes.
+
+    Raises:
+        PydanticCustomError: of type ``options``; its context lists (key, message) pairs.
+    """
+    if not isinstance(value, dict):
+        raise MalformedValueError(f"expected a block of options, found {shape_of(value)}")
+    read: dict[int, bytes] = {}
+    problems: list[tuple[str, str]] = []
+    for key, item in value.items():
+        if isinstance(key, int) and isinstance(item, bytes):
+            read[key] = item
+            continue
+        try:
+            code, data = _read_option(str(key), item)
+            if code in read:
+                raise MalformedValueError(f"option {code} is already given")
+            read[code] = data
+        except MalformedValueError as error:
+            problems.append((str(key), str(error)))
+    if problems:
+        raise PydanticCustomError("options", "wrong options", {"problems": problems})
+    return read
+
+
+def _read_option(key: str, value: Any) -> tuple[int, bytes]:
+    code, kind = _option_key(key)
+    if isinstance(value, dict):
+        if len(value) != 1 or next(iter(value)) not in dhcp_options.KINDS:
+            kinds = ", ".join(dhcp_options.KINDS)
+            raise MalformedValueError(f"a typed value is one of {kinds}, like {{ip: 10.84.0.69}}")
+        kind, value = next(iter(value.items()))
+    if kind is None:
+        raise MalformedValueError(
+            f"option {code} has no registered type here: write the type too, like {{ip: 10.84.0.69}}"
+        )
+    items = value if isinstance(value, list) else [value]
+    if not items or not all(isinstance(item, str) for item in items):
+        raise MalformedValueError(f"expected a value of type {kind}, found {shape_of(value)}")
+    return code, dhcp_options.encode(kind, items)
+
+
+def _option_key(key: str) -> tuple[int, str | None]:
+    registered = dhcp_options.REGISTRY.get(key)
+    if registered is not None:
+        return registered
+    if not re.fullmatch("[0-9]{1,3}", key) or int(key) > 255:
+        raise MalformedValueError(
+            f"no option is called {key!r}{hint(key, dhcp_options.REGISTRY)}; "
+            "a number from 1 to 254 would do too"
+        )
+    code = int(key)
+    if code in dhcp_options.MANAGED:
+        raise MalformedValueError(f"option {code} isn't set here: {dhcp_options.MANAGED[code]}")
+    return code, dhcp_options.kind_of(code)

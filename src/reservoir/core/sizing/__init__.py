@@ -1,0 +1,1 @@
+"""How many addresses are needed."""
