@@ -17,6 +17,7 @@ from pydantic import (
     ConfigDict,
     Discriminator,
     Field,
+    PlainSerializer,
     PlainValidator,
     Tag,
     WithJsonSchema,
@@ -42,6 +43,7 @@ from reservoir.core.schema_types import (
     SpanText,
     WordText,
     read_options,
+    write_options,
 )
 
 PLAN_FORMAT = 1
@@ -153,6 +155,7 @@ class Demand(Part):
 OptionsText = Annotated[
     Mapping[int, bytes],
     PlainValidator(read_options),
+    PlainSerializer(write_options),
     WithJsonSchema(OPTIONS_SCHEMA),
 ]
 """Options by registered name or by number: the code and the value's bytes."""

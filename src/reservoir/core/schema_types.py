@@ -9,7 +9,7 @@ from __future__ import annotations
 import datetime
 import difflib
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any, TypeVar
 
@@ -21,12 +21,13 @@ from reservoir.core.addressing import (
     MalformedValueError,
     Prefix,
     Span,
+    format_address,
     parse_address,
     parse_prefix,
     parse_span,
 )
 from reservoir.core.clients import Mac, parse_identifier, parse_mac
-from reservoir.core.durations import parse_duration
+from reservoir.core.durations import format_duration, parse_duration
 
 Item = TypeVar("Item")
 
@@ -57,6 +58,7 @@ class Scalar:
     """Reads a scalar's text, lets values that are already read through, and describes both."""
 
     read: Callable[[str], Any]
+    write: Callable[[Any], str]
     made: type
     what: str
     example: str
@@ -70,7 +72,9 @@ class Scalar:
         raise MalformedValueError(f"expected {self.what}, found {shape_of(value)}")
 
     def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> CoreSchema:
-        return core_schema.no_info_plain_validator_function(self)
+        return core_schema.no_info_plain_validator_function(
+            self, serialization=core_schema.plain_serializer_function_ser_schema(self.write)
+        )
 
     def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: Any) -> dict[str, Any]:
         return {
@@ -113,21 +117,40 @@ def _read_label(text: str) -> str:
     return text
 
 
-AddressText = Annotated[int, Scalar(parse_address, int, "an IPv4 address", "10.84.20.1")]
+def _write_share(share: float) -> str:
+    return f"{share * 100:.10g}%"
+
+
+def _write_horizon(years: float) -> str:
+    return f"{years:.10g} years" if years % 1 == 0 else f"{years * 12:.10g} months"
+
+
+def _write_identifier(identifier: bytes) -> str:
+    return f"hex:{identifier.hex()}"
+
+
+AddressText = Annotated[
+    int, Scalar(parse_address, format_address, int, "an IPv4 address", "10.84.20.1")
+]
 PrefixText = Annotated[
-    Prefix, Scalar(parse_prefix, Prefix, "an address with prefix length", "10.84.20.0/22")
+    Prefix, Scalar(parse_prefix, str, Prefix, "an address with prefix length", "10.84.20.0/22")
 ]
-SpanText = Annotated[Span, Scalar(parse_span, Span, "a range", "10.84.20.20-10.84.23.250")]
-MacText = Annotated[Mac, Scalar(parse_mac, Mac, "a MAC address", "00:00:5e:00:53:01")]
+SpanText = Annotated[Span, Scalar(parse_span, str, Span, "a range", "10.84.20.20-10.84.23.250")]
+MacText = Annotated[Mac, Scalar(parse_mac, str, Mac, "a MAC address", "00:00:5e:00:53:01")]
 ClientIdText = Annotated[
-    bytes, Scalar(parse_identifier, bytes, "a client identifier", "hex:0100005e005301")
+    bytes,
+    Scalar(parse_identifier, _write_identifier, bytes, "a client identifier", "hex:01a2b3c4"),
 ]
-DurationText = Annotated[int, Scalar(parse_duration, int, "a duration", "1d12h")]
-ShareText = Annotated[float, Scalar(_read_share, float, "a share", "20%")]
-HorizonText = Annotated[float, Scalar(_read_horizon, float, "a time ahead", "2 years")]
-DateText = Annotated[datetime.date, Scalar(_read_date, datetime.date, "a date", "2027-03-31")]
-WordText = Annotated[str, Scalar(_read_word, str, "a name", "pier-router")]
-LabelText = Annotated[str, Scalar(_read_label, str, "a text", "ticket printers")]
+DurationText = Annotated[
+    int, Scalar(parse_duration, format_duration, int, "a duration", "1d12h")
+]
+ShareText = Annotated[float, Scalar(_read_share, _write_share, float, "a share", "20%")]
+HorizonText = Annotated[
+    float, Scalar(_read_horizon, _write_horizon, float, "a time ahead", "2 years")
+]
+DateText = Annotated[datetime.date, Scalar(_read_date, str, datetime.date, "a date", "2027-03-31")]
+WordText = Annotated[str, Scalar(_read_word, str, str, "a name", "pier-router")]
+LabelText = Annotated[str, Scalar(_read_label, str, str, "a text", "ticket printers")]
 
 
 def _as_list(value: Any) -> Any:
@@ -170,6 +193,19 @@ def read_options(value: Any) -> dict[int, bytes]:
     if problems:
         raise PydanticCustomError("options", "wrong options", {"problems": problems})
     return read
+
+
+def write_options(options: Mapping[int, bytes]) -> dict[str, Any]:
+    """Codes and bytes as the plan file has them: by name where the registered kind fits."""
+    written: dict[str, Any] = {}
+    for code, data in options.items():
+        kind, text = dhcp_options.decode(code, data)
+        value: Any = text.split(",") if kind in dhcp_options.LISTS else text
+        registered = kind == dhcp_options.kind_of(code)
+        written[dhcp_options.name_of(code) if registered else str(code)] = (
+            value if registered else {kind: value}
+        )
+    return written
 
 
 def _read_option(key: str, value: Any) -> tuple[int, bytes]:

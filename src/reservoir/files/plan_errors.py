@@ -1,0 +1,99 @@
+"""What the schema found wrong, said for people: found, expected, and the nearest right word."""
+
+from __future__ import annotations
+
+import typing
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+from pydantic_core import ErrorDetails
+
+from reservoir.core.plan import PlanFile, PlanPath
+from reservoir.core.schema_types import hint, shape_of
+
+_UNION_TAGS = ("word", "list")
+
+
+def described_errors(error: ValidationError) -> Iterator[tuple[PlanPath, str]]:
+    """Each error's path in the file and its message."""
+    for details in error.errors(include_url=False):
+        path = tuple(step for step in details["loc"] if step not in _UNION_TAGS)
+        if details["type"] == "options":
+            for key, message in details["ctx"]["problems"]:
+                yield (*path, key), message
+        elif details.get("input", "") is not None:  # the YAML reader has reported missing values
+            yield path, _message(details, path)
+
+
+def _message(details: ErrorDetails, path: PlanPath) -> str:
+    kind, found = details["type"], details.get("input")
+    name = path[-1] if path else "the plan"
+    if kind == "value_error":
+        return str(details["ctx"]["error"])
+    if kind == "extra_forbidden":
+        return _unknown_key(str(name), path[:-1])
+    if kind == "missing":
+        return f"{name} is missing" + (" here; a plan begins with: reservoir: 1" if name == "reservoir" else "")
+    if kind == "literal_error":
+        return f"{name} is {shape_of(found)}; it should be {details['ctx']['expected']}"
+    if kind in ("int_parsing", "int_type", "int_from_float"):
+        return f"{name} is {shape_of(found)}; it should be a whole number"
+    if kind in ("greater_than_equal", "less_than_equal"):
+        limit = details["ctx"].get("ge", details["ctx"].get("le"))
+        side = "at least" if kind == "greater_than_equal" else "at most"
+        return f"{name} is {found}; it should be {side} {limit:,}"
+    if kind in ("bool_parsing", "bool_type"):
+        return f"{name} is {shape_of(found)}; it should be yes or no"
+    return f"{name} is {shape_of(found)}; it should be {_EXPECTED.get(kind, details['msg'])}"
+
+
+_EXPECTED = {
+    "model_type": "a block of keys",
+    "model_attributes_type": "a block of keys",
+    "mapping_type": "a block of keys",
+    "dict_type": "a block of keys",
+    "tuple_type": "a list",
+    "string_type": "a text",
+}
+
+
+def _unknown_key(key: str, parent: PlanPath) -> str:
+    known = _keys_at(parent)
+    return f"{key!r} is not a key here{hint(key, known) or _listed(known)}"
+
+
+def _listed(keys: list[str]) -> str:
+    return f"; there are {', '.join(keys)}" if keys else ""
+
+
+def _keys_at(path: PlanPath) -> list[str]:
+    """The keys that the schema has at a path: walked through the models' own annotations."""
+    model: type[BaseModel] | None = PlanFile
+    inside_collection = False
+    for step in path:
+        if inside_collection:
+            inside_collection = False
+            continue
+        if model is None or step not in model.model_fields:
+            return []
+        annotation = model.model_fields[str(step)].annotation
+        model = _model_in(annotation)
+        inside_collection = _is_collection(annotation)
+    if model is None:
+        return []
+    return [field.alias or name for name, field in model.model_fields.items()]
+
+
+def _model_in(annotation: Any) -> type[BaseModel] | None:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return annotation
+    inner = (_model_in(argument) for argument in typing.get_args(annotation))
+    return next((model for model in inner if model is not None), None)
+
+
+def _is_collection(annotation: Any) -> bool:
+    origin = typing.get_origin(annotation)
+    if isinstance(origin, type) and issubclass(origin, tuple | Mapping):
+        return True
+    return any(_is_collection(argument) for argument in typing.get_args(annotation))

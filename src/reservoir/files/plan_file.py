@@ -1,0 +1,191 @@
+"""Loads a plan: its file, the files that it includes, and the tables beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from reservoir.core.hosts import HostTable, joined
+from reservoir.core.plan import Plan, PlanFile, PlanPath
+from reservoir.core.references import dangling_references
+from reservoir.files.plan_errors import described_errors
+from reservoir.files.problems import InputError, Place, Problem
+from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS, TablePlaces, read_table
+from reservoir.files.texts import STANDARD_INPUT, read_text
+from reservoir.files.yaml_tree import YamlTree, parse_yaml
+
+_ONLY_IN_MAIN = ("name", "defaults", "checks", "accept")
+"""Keys of the file that is named on the command line; an included file has none of them."""
+
+
+class Places:
+    """Where each part of a plan stands: file, line and column for every plan path."""
+
+    def __init__(self, main: YamlTree) -> None:
+        """Begin with the plan's main file."""
+        self._main = main
+        self._owners: dict[tuple[str | int, ...], tuple[YamlTree, PlanPath]] = {}
+        self._tables: dict[PlanPath, TablePlaces] = {}
+
+    def add_owner(self, path: PlanPath, tree: YamlTree, path_there: PlanPath) -> None:
+        """Note that a network, a device or a list's item comes from this file."""
+        self._owners[path] = (tree, path_there)
+
+    def add_table(self, path: PlanPath, places: TablePlaces) -> None:
+        """Note that the rows below this path come from a table."""
+        self._tables[path] = places
+
+    def tree_of(self, path: PlanPath) -> tuple[YamlTree, PlanPath]:
+        """The file that holds a path, and the path there."""
+        tree, there = self._owners.get(path[:2], (self._main, path[:2]))
+        return tree, (*there, *path[2:])
+
+    def place(self, path: PlanPath) -> Place:
+        """The place of a plan path, or of the nearest part above it."""
+        table = self._tables.get(path[:2])
+        if table is not None and len(path) > 2 and isinstance(path[2], int):
+            return table.place(path[2], *(str(step) for step in path[3:4]))
+        tree, there = self.tree_of(path)
+        return tree.place(there)
+
+
+@dataclass(frozen=True)
+class LoadedPlan:
+    """A plan and what is known of its files."""
+
+    plan: Plan
+    places: Places
+    files: tuple[str, ...]
+    """Every file that was read, the plan's own first."""
+
+
+def load_plan(file: str) -> LoadedPlan:
+    """Load a plan from its file, or from standard input for ``-``.
+
+    Raises:
+        InputError: with every problem of every file that the plan consists of.
+    """
+    return _Loader(file).load()
+
+
+class _Loader:
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.trees: dict[str, YamlTree] = {}
+        self.parts: dict[str, PlanFile] = {}
+        self.problems: list[Problem] = []
+
+    def load(self) -> LoadedPlan:
+        self._read(self.file, None)
+        self._stop_at_problems()
+        places = Places(self.trees[self.file])
+        devices = self._merged("devices", places)
+        networks = self._merged("networks", places)
+        tables = {
+            key: self._tables(key, columns, networks, places)
+            for key, columns in (("bindings_from", BINDING_COLUMNS), ("static_from", STATIC_COLUMNS))
+        }
+        self._stop_at_problems()
+        main = self.parts[self.file]
+        plan = Plan(
+            name=main.name,
+            defaults=main.defaults,
+            devices=devices,
+            networks=networks,
+            checks=main.checks,
+            accept=main.accept,
+            bulk_bindings=joined([table for table, _ in tables["bindings_from"]]),
+            bulk_static=joined([table for table, _ in tables["static_from"]]),
+        )
+        for path, message in dangling_references(plan):
+            self.problems.append(Problem(places.place(path), message))
+        self._stop_at_problems()
+        read_tables = [file for read in tables.values() for _, file in read]
+        return LoadedPlan(plan, places, (*self.parts, *read_tables))
+
+    def _stop_at_problems(self) -> None:
+        if self.problems:
+            raise InputError(self.problems)
+
+    def _read(self, file: str, included_at: Place | None) -> None:
+        """Read a plan file and, depth first, what it includes."""
+        if file in self.trees:
+            assert included_at is not None
+            self.problems.append(Problem(included_at, f"{file} is already part of the plan"))
+            return
+        tree = self._parsed(file, included_at)
+        if tree is None:
+            return
+        self.trees[file] = tree
+        self.problems += tree.problems
+        try:
+            part = PlanFile.model_validate(tree.data)
+        except ValidationError as error:
+            self.problems += [Problem(tree.place(at), text) for at, text in described_errors(error)]
+            return
+        self.parts[file] = part
+        if included_at is not None:
+            self.problems += [
+                Problem(tree.place((key,)), f"{key} belongs into {self.file}, which includes this")
+                for key in _ONLY_IN_MAIN
+                if key in part.model_fields_set
+            ]
+        for position, name in enumerate(part.include):
+            self._read(_beside(file, name), tree.place(("include", position)))
+
+    def _parsed(self, file: str, included_at: Place | None) -> YamlTree | None:
+        try:
+            return parse_yaml(read_text(file), file)
+        except InputError as error:
+            self.problems += error.problems
+            if included_at is not None:
+                self.problems.append(Problem(included_at, f"{file} can't be read as part of the plan"))
+            return None
+
+    def _merged(self, key: str, places: Places) -> Mapping[str, Any]:
+        """All devices or networks of all files; a name that two files give is a problem."""
+        merged: dict[str, Any] = {}
+        for file, part in self.parts.items():
+            tree = self.trees[file]
+            for name, value in getattr(part, key).items():
+                if name in merged:
+                    first = places.place((key, name))
+                    message = f"{name} stands in two files; the first is {first}"
+                    self.problems.append(Problem(tree.place((key, name)), message))
+                    continue
+                merged[name] = value
+                places.add_owner((key, name), tree, (key, name))
+        return merged
+
+    def _tables(
+        self, key: str, columns: tuple[str, ...], networks: Mapping[str, Any], places: Places
+    ) -> list[tuple[HostTable, str]]:
+        order = {name: number for number, name in enumerate(networks)}
+        found = []
+        number = 0
+        for file, part in self.parts.items():
+            for position, name in enumerate(getattr(part, key)):
+                origin: PlanPath = (key, number)
+                number += 1
+                tree = self.trees[file]
+                places.add_owner(origin, tree, (key, position))
+                table_file = _beside(file, name)
+                try:
+                    table, spots = read_table(table_file, columns, order, origin)
+                except InputError as error:
+                    self.problems += error.problems
+                    continue
+                places.add_table(origin, spots)
+                found.append((table, table_file))
+        return found
+
+
+def _beside(file: str, name: str) -> str:
+    """A path as it is written in a file, seen from where the command runs."""
+    if file == STANDARD_INPUT or Path(name).is_absolute():
+        return name
+    return str(Path(file).parent / name)

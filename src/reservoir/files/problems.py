@@ -1,0 +1,38 @@
+"""What is wrong with an input: every problem with its place, collected, never one at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, order=True)
+class Place:
+    """A place in a file; lines and columns count from 1."""
+
+    file: str
+    line: int = 1
+    column: int = 1
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}:{self.column}"
+
+
+@dataclass(frozen=True, order=True)
+class Problem:
+    """One thing that is wrong with an input, and where."""
+
+    place: Place
+    message: str
+
+    def __str__(self) -> str:
+        return f"{self.place}: {self.message}"
+
+
+class InputError(Exception):
+    """An input can't be used. ``problems`` lists everything that is wrong with it, in order."""
+
+    def __init__(self, problems: Iterable[Problem]) -> None:
+        """Keep the problems sorted by place, each once."""
+        self.problems = tuple(sorted(set(problems)))
+        super().__init__("\n".join(str(problem) for problem in self.problems))

@@ -1,0 +1,85 @@
+"""Reading text files: what isn't text is named calmly; writing them whole or not at all."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sys
+import tempfile
+from pathlib import Path
+
+from reservoir.files.problems import InputError, Place, Problem
+
+LARGEST_BYTES = 512 * 1024 * 1024
+"""Larger inputs are refused before they are read."""
+
+STANDARD_INPUT = "-"
+
+
+def read_text(file: str) -> str:
+    """The text of a file, or of standard input for ``-``. A byte-order mark is dropped.
+
+    Raises:
+        InputError: missing, a folder, unreadable, too large, binary, or not UTF-8.
+    """
+    data = _read_bytes(file)
+    if b"\0" in data:
+        line = data.count(b"\n", 0, data.index(b"\0")) + 1
+        raise _unusable(file, "the file is binary, not text", line)
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        before = data[: error.start]
+        column = error.start - before.rfind(b"\n")
+        raise _unusable(
+            file,
+            f"the text is not UTF-8: byte 0x{data[error.start]:02x} can't be read; "
+            "save the file as UTF-8",
+            before.count(b"\n") + 1,
+            column,
+        ) from None
+
+
+def _read_bytes(file: str) -> bytes:
+    try:
+        if file == STANDARD_INPUT:
+            return sys.stdin.buffer.read(LARGEST_BYTES + 1)
+        path = Path(file)
+        if path.is_dir():
+            raise _unusable(file, "this is a folder; name a file in it")
+        if path.stat().st_size > LARGEST_BYTES:
+            raise _unusable(file, f"the file is larger than {LARGEST_BYTES // 2**20} MiB")
+        return path.read_bytes()
+    except FileNotFoundError:
+        raise _unusable(file, "there is no such file") from None
+    except OSError as error:
+        raise _unusable(file, f"the file can't be read: {error.strerror}") from None
+
+
+def _unusable(file: str, message: str, line: int = 1, column: int = 1) -> InputError:
+    return InputError([Problem(Place(file, line, column), message)])
+
+
+def write_whole(path: Path, text: str) -> None:
+    """Put a text in place of a file in one step: temporary file, fsync, rename.
+
+    Raises:
+        InputError: the folder can't be written to.
+    """
+    temporary: str | None = None
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        with os.fdopen(handle, "w", encoding="utf-8", newline="") as stream:
+            stream.write(text)
+            stream.flush()
+            os.fsync(stream.fileno())
+        os.chmod(temporary, path.stat().st_mode & 0o777 if path.exists() else 0o644)
+        os.replace(temporary, path)
+        temporary = None
+    except OSError as error:
+        raise _unusable(str(path), f"the file can't be written: {error.strerror}") from None
+    finally:
+        if temporary is not None:
+            with contextlib.suppress(OSError):
+                os.unlink(temporary)
