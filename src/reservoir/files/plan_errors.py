@@ -15,15 +15,15 @@ from reservoir.core.schema_types import hint, shape_of
 _UNION_TAGS = ("word", "list")
 
 
-def described_errors(error: ValidationError) -> Iterator[tuple[PlanPath, str]]:
-    """Each error's path in the file and its message."""
+def described_errors(error: ValidationError) -> Iterator[tuple[PlanPath, str, bool]]:
+    """Each error's path in the file, its message, and whether it is about the path's key."""
     for details in error.errors(include_url=False):
         path = tuple(step for step in details["loc"] if step not in _UNION_TAGS)
         if details["type"] == "options":
             for key, message in details["ctx"]["problems"]:
-                yield (*path, key), message
+                yield (*path, key), message, True
         elif details.get("input", "") is not None:  # the YAML reader has reported missing values
-            yield path, _message(details, path)
+            yield path, _message(details, path), details["type"] == "extra_forbidden"
 
 
 def _message(details: ErrorDetails, path: PlanPath) -> str:

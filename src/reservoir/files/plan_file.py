@@ -13,7 +13,7 @@ from reservoir.core.hosts import HostTable, joined
 from reservoir.core.plan import Plan, PlanFile, PlanPath
 from reservoir.core.references import dangling_references
 from reservoir.files.plan_errors import described_errors
-from reservoir.files.problems import InputError, Place, Problem
+from reservoir.core.problems import InputError, Place, Problem
 from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS, TablePlaces, read_table
 from reservoir.files.texts import STANDARD_INPUT, read_text
 from reservoir.files.yaml_tree import YamlTree, parse_yaml
@@ -125,7 +125,10 @@ class _Loader:
         try:
             part = PlanFile.model_validate(tree.data)
         except ValidationError as error:
-            self.problems += [Problem(tree.place(at), text) for at, text in described_errors(error)]
+            self.problems += [
+                Problem(tree.place(path, at_key), message)
+                for path, message, at_key in described_errors(error)
+            ]
             return
         self.parts[file] = part
         if included_at is not None:

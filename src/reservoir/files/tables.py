@@ -21,7 +21,7 @@ from reservoir.core.clients import is_mac_text, parse_mac
 from reservoir.core.hosts import HostTable
 from reservoir.core.plan import PlanPath
 from reservoir.core.schema_types import hint
-from reservoir.files.problems import InputError, Place, Problem
+from reservoir.core.problems import InputError, Place, Problem
 from reservoir.files.texts import read_text
 
 BINDING_COLUMNS = ("network", "name", "mac", "address")

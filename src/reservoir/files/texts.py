@@ -8,7 +8,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from reservoir.files.problems import InputError, Place, Problem
+from reservoir.core.problems import InputError, Place, Problem
 
 LARGEST_BYTES = 512 * 1024 * 1024
 """Larger inputs are refused before they are read."""

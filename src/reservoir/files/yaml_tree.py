@@ -12,7 +12,7 @@ from typing import Any
 import yaml
 
 from reservoir.core.plan import PlanPath
-from reservoir.files.problems import InputError, Place, Problem
+from reservoir.core.problems import InputError, Place, Problem
 
 DEEPEST = 64
 """Levels of nesting beyond which a file is refused."""
@@ -27,7 +27,8 @@ Spot = tuple[int, int]
 class Branch:
     """Places below one mapping or list: for each key or position its spot and its own branch."""
 
-    spots: dict[str | int, tuple[Spot, Branch | None]] = field(default_factory=dict)
+    spots: dict[str | int, tuple[Spot, Branch | None, Spot]] = field(default_factory=dict)
+    """The spot of the value, what is below it, and the spot of its key."""
 
 
 @dataclass(frozen=True)
@@ -40,14 +41,14 @@ class YamlTree:
     problems: tuple[Problem, ...]
     """What is wrong with the YAML and can be read past."""
 
-    def place(self, path: PlanPath) -> Place:
-        """The place of a path, or of the nearest part of it that the file has."""
+    def place(self, path: PlanPath, at_key: bool = False) -> Place:
+        """The place of a path's value or key, or of the nearest part of it that the file has."""
         spot, branch = (1, 1), self.places
         for step in path:
             found = branch.spots.get(step)
             if found is None:
                 break
-            spot = found[0]
+            spot = found[2] if at_key and step is path[-1] else found[0]
             if found[1] is None:
                 break
             branch = found[1]
@@ -168,7 +169,7 @@ class _Builder:
         top = self._stack[-1]
         top.key, top.key_spot, top.skips = key, spot, False
         if key in top.value:
-            first = top.branch.spots[key][0]
+            first = top.branch.spots[key][2]
             top.skips = True
             self._problem(spot, f"{key} stands here twice; the first is in line {first[0]}")
 
@@ -177,13 +178,13 @@ class _Builder:
             return
         top = self._stack[-1]
         if isinstance(top.value, list):
-            top.branch.spots[len(top.value)] = (spot, branch)
+            top.branch.spots[len(top.value)] = (spot, branch, spot)
             top.value.append(value)
             return
         if top.key is not None and not top.skips:
             top.value[top.key] = value
             at = spot if branch is None else top.key_spot
-            top.branch.spots[top.key] = (at, branch)
+            top.branch.spots[top.key] = (at, branch, top.key_spot)
         top.key = None
 
 

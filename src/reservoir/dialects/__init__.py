@@ -1,0 +1,1 @@
+"""Dialects: two-way sheets, and what carries a plan to a device's terms and back."""

@@ -1,0 +1,277 @@
+"""Lexical forms: how a value of each type is written in a dialect, and read from it.
+
+A form has a pattern that finds where a value begins and ends in a line, loosely, so that a wrong
+value is still found and can be named; reading it is strict. Writing never lets a value out of
+its place: what a form can't write safely, it refuses.
+"""
+
+from __future__ import annotations
+
+import re
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from reservoir.core.addressing import (
+    MalformedValueError,
+    Prefix,
+    bits_of_mask,
+    format_address,
+    mask_of,
+    parse_address,
+    parse_prefix,
+)
+from reservoir.core.clients import Mac, parse_mac
+from reservoir.core.durations import INFINITE, UNIT_SECONDS, checked_duration
+
+TOKEN = r"[^ \t]+?"
+"""Matches what has no blank in it, as little as will do."""
+
+
+class Form(ABC):
+    """How values of one type are written and read."""
+
+    pattern: str = TOKEN
+    """A regular expression without groups that matches the value in a line."""
+    quoted: str = ""
+    """One that matches only the value's quoted form, if it has one."""
+
+    @abstractmethod
+    def read(self, text: str) -> Any:
+        """The value of a text. Raises MalformedValueError with what is wrong."""
+
+    @abstractmethod
+    def write(self, value: Any) -> str:
+        """The text of a value. Raises MalformedValueError if it can't be written safely."""
+
+
+@dataclass(frozen=True)
+class Plain(Form):
+    """A value without blanks that needs no quoting, by a pair of functions."""
+
+    reader: Callable[[str], Any]
+    writer: Callable[[Any], str]
+
+    def read(self, text: str) -> Any:
+        return self.reader(text)
+
+    def write(self, value: Any) -> str:
+        return self.writer(value)
+
+
+def _read_mask(text: str) -> int:
+    return bits_of_mask(parse_address(text), repr(text))
+
+
+def _read_number(text: str) -> int:
+    if not re.fullmatch("[0-9]{1,9}", text):
+        raise MalformedValueError(f"{text!r} is not a number")
+    return int(text)
+
+
+def _read_hex(text: str) -> bytes:
+    if not re.fullmatch("(?:[0-9A-Fa-f]{2})+", text):
+        raise MalformedValueError(f"{text!r} is not hexadecimal bytes")
+    return bytes.fromhex(text)
+
+
+ADDRESS = Plain(parse_address, format_address)
+PREFIX = Plain(parse_prefix, str)
+NUMBER = Plain(_read_number, str)
+HEX = Plain(_read_hex, bytes.hex)
+
+PREFIX_PARTS = {
+    "ip": (ADDRESS, lambda prefix: prefix.address),
+    "mask": (
+        Plain(_read_mask, lambda bits: format_address(mask_of(bits))),
+        lambda prefix: prefix.bits,
+    ),
+    "bits": (NUMBER, lambda prefix: prefix.bits),
+}
+"""Parts in which a prefix may be written: the form, and how to take the part from the value."""
+
+
+def joined_prefix(parts: dict[str, int]) -> Prefix:
+    """A prefix of its parts: the address, and its bits from a mask or a length.
+
+    Raises:
+        MalformedValueError: the length is above 32.
+    """
+    bits = parts.get("mask", parts.get("bits", 32))
+    if bits > 32:
+        raise MalformedValueError(f"{bits} is not a prefix length from 0 to 32")
+    return Prefix(parts["ip"], bits)
+
+
+@dataclass(frozen=True)
+class Text(Form):
+    """Free text: bare where that is safe, else quoted as the dialect does it, else refused."""
+
+    quote: str = ""
+    """The quotation sign, or nothing where the dialect has none."""
+    doubled: bool = False
+    """A sign inside is doubled; otherwise a backslash goes before it."""
+    bare: str = "A-Za-z0-9._-"
+    """The characters that need no quotation, as in a regular expression's set."""
+    reserved: set[str] = field(default_factory=set, compare=False)
+    """Words of the dialect, which are quoted when they are meant as a name."""
+
+    @cached_property
+    def _is_bare(self) -> Callable[[str], object]:
+        return re.compile(f"[{self.bare}]+").fullmatch
+
+    @cached_property
+    def quoted(self) -> str:  # type: ignore[override]
+        """The sign, what may stand inside, the sign."""
+        if not self.quote:
+            return ""
+        sign = re.escape(self.quote)
+        inside = f"[^{sign}]|{sign}{sign}" if self.doubled else rf"[^{sign}\\]|\\."
+        return f"{sign}(?:{inside})*{sign}"
+
+    @cached_property
+    def pattern(self) -> str:  # type: ignore[override]
+        """A quoted text, or a token."""
+        if not self.quote:
+            return TOKEN
+        return f"(?:{self.quoted}|[^ \\t{re.escape(self.quote)}]+?)"
+
+    def read(self, text: str) -> str:
+        if not self.quote or not text.startswith(self.quote):
+            return text
+        inside = text[len(self.quote) : -len(self.quote)]
+        if self.doubled:
+            return inside.replace(self.quote * 2, self.quote)
+        return re.sub(r"\\(.)", r"\1", inside)
+
+    def write(self, value: str) -> str:
+        if not value or not value.isprintable():
+            raise MalformedValueError(f"{value!r} can't be written in a line of configuration")
+        if self._is_bare(value) and value not in self.reserved:
+            return value
+        if not self.quote:
+            raise MalformedValueError(
+                f"{value!r} has characters that this dialect doesn't allow in a name"
+            )
+        if self.doubled:
+            return self.quote + value.replace(self.quote, self.quote * 2) + self.quote
+        return self.quote + re.sub(rf"([\\{self.quote}])", r"\\\1", value) + self.quote
+
+
+class Rest(Form):
+    """Text to the end of the line, as it stands."""
+
+    pattern = ".+?"
+
+    def read(self, text: str) -> str:
+        return text
+
+    def write(self, value: str) -> str:
+        if not value.isprintable() or value != value.strip(" \t") or not value:
+            raise MalformedValueError(f"{value!r} can't be written at the end of a line")
+        return value
+
+
+@dataclass(frozen=True)
+class ListOf(Form):
+    """Several values in one place, apart by a separator."""
+
+    item: Form
+    separator: str
+
+    @cached_property
+    def pattern(self) -> str:  # type: ignore[override]
+        """Items and separators; blanks around a separator are free."""
+        between = re.escape(self.separator.strip()) or "[ \\t]"
+        return f"{self.item.pattern}(?:[ \\t]*{between}[ \\t]*{self.item.pattern})*?"
+
+    @cached_property
+    def _items(self) -> re.Pattern[str]:
+        bare = f"[^ \\t{re.escape(self.separator.strip())}]+"
+        return re.compile(f"{self.item.quoted}|{bare}" if self.item.quoted else bare)
+
+    def read(self, text: str) -> tuple[Any, ...]:
+        return tuple(self.item.read(found) for found in self._items.findall(text))
+
+    def write(self, value: Any) -> str:
+        if not value:
+            raise MalformedValueError("an empty list can't be written")
+        return self.separator.join(self.item.write(item) for item in value)
+
+
+@dataclass(frozen=True)
+class MacForm(Form):
+    """A MAC address in groups of digits, perhaps behind a hardware type."""
+
+    group: int = 2
+    separator: str = ":"
+    prefix: str = ""
+    upper: bool = False
+
+    def read(self, text: str) -> Mac:
+        bare = text
+        if self.prefix:
+            if not text.lower().startswith(self.prefix.lower()):
+                raise MalformedValueError(
+                    f"{text!r} doesn't begin with the hardware type {self.prefix}"
+                )
+            bare = text[len(self.prefix) :]
+        return parse_mac(bare)
+
+    def write(self, value: Mac) -> str:
+        digits = value.grouped(self.group, self.separator)
+        return self.prefix + (digits.upper() if self.upper else digits)
+
+
+@dataclass(frozen=True)
+class DurationForm(Form):
+    """A lease time by a template such as ``{d} days {h} hours``, and a word for infinite."""
+
+    template: str = "{s}"
+    infinite: str = ""
+    pattern: str = ".+?"
+
+    @cached_property
+    def units(self) -> list[str]:
+        """The units that the template has, in its order."""
+        return re.findall(r"\{([wdhms])\}", self.template)
+
+    @property
+    def step(self) -> int:
+        """Seconds of the smallest unit: what can't be divided by it can't be said."""
+        return min(UNIT_SECONDS[unit] for unit in self.units)
+
+    @cached_property
+    def _expression(self) -> re.Pattern[str]:
+        pieces = re.split(r"\{[wdhms]\}", self.template)
+        return re.compile("([0-9]{1,9})".join(_blanks_free(piece) for piece in pieces))
+
+    def read(self, text: str) -> int:
+        if self.infinite and re.fullmatch(_blanks_free(self.infinite), text):
+            return INFINITE
+        found = self._expression.fullmatch(text)
+        if found is None:
+            example = re.sub(r"\{[wdhms]\}", "1", self.template)
+            raise MalformedValueError(f"{text!r} is not a lease time, such as {example}")
+        amounts = zip(found.groups(), self.units, strict=True)
+        return checked_duration(sum(int(n) * UNIT_SECONDS[u] for n, u in amounts), text)
+
+    def write(self, value: int) -> str:
+        if value == INFINITE:
+            if not self.infinite:
+                raise MalformedValueError("this dialect has no infinite lease")
+            return self.infinite
+        text = self.template
+        for unit in sorted(self.units, key=lambda unit: -UNIT_SECONDS[unit]):
+            amount, value = divmod(value, UNIT_SECONDS[unit])
+            text = text.replace(f"{{{unit}}}", str(amount))
+        if value:
+            raise MalformedValueError(f"{value} seconds are left that this dialect can't say")
+        return text
+
+
+def _blanks_free(literal: str) -> str:
+    """A pattern for a literal in which each run of blanks matches any run of blanks."""
+    return "[ \\t]+".join(re.escape(word) for word in re.split("[ \\t]+", literal))

@@ -1,0 +1,54 @@
+"""Finds sheets: those in the package, and those in ``dialects/`` beside a plan."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cache
+from importlib import resources
+from pathlib import Path
+
+from reservoir.core.problems import InputError, Place, Problem
+from reservoir.core.schema_types import hint
+from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.sheet_loader import load_sheet
+
+SUFFIX = ".sheet"
+
+
+class Library:
+    """The sheets within reach, loaded when they are asked for."""
+
+    def __init__(self, beside: Path | None = None) -> None:
+        """Look into the package, and into ``dialects/`` in the folder ``beside``."""
+        self._paths: dict[str, Path] = dict(_shipped())
+        if beside is not None:
+            for path in sorted((beside / "dialects").glob(f"*{SUFFIX}")):
+                self._paths[path.name.removesuffix(SUFFIX)] = path
+
+    @property
+    def names(self) -> list[str]:
+        """The names of all dialects, sorted."""
+        return sorted(self._paths)
+
+    def sheet(self, name: str, asked_at: Place | None = None) -> Sheet:
+        """The sheet of a dialect.
+
+        Raises:
+            InputError: there is none of that name, or it has mistakes.
+        """
+        path = self._paths.get(name)
+        if path is None:
+            near = hint(name, self._paths) or f"; there are {', '.join(self.names)}"
+            message = f"there is no dialect {name!r}{near}"
+            raise InputError([Problem(asked_at or Place(name), message)])
+        return _loaded(path)
+
+
+@cache
+def _loaded(path: Path) -> Sheet:
+    return load_sheet(path.read_text(encoding="utf-8"), str(path))
+
+
+def _shipped() -> Mapping[str, Path]:
+    folder = Path(str(resources.files("reservoir.dialects") / "sheets"))
+    return {path.name.removesuffix(SUFFIX): path for path in sorted(folder.glob(f"*{SUFFIX}"))}

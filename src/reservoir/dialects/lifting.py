@@ -1,0 +1,246 @@
+"""Lifting: from a device's facts to the plan's terms, with its defaults made explicit."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from reservoir.core import options as dhcp_options
+from reservoir.core.address_set import EMPTY, AddressSet
+from reservoir.core.addressing import MalformedValueError, Prefix, Span
+from reservoir.core.durations import parse_duration
+from reservoir.core.plan import (
+    Binding,
+    Device,
+    Exclusion,
+    Interface,
+    Network,
+    Plan,
+    Route,
+    Service,
+    Zone,
+)
+from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.vocabulary import Fact
+
+
+@dataclass
+class Lifted:
+    """A device in the plan's terms."""
+
+    name: str
+    device: Device
+    networks: dict[str, Network] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+    """What a reader should know: defaults that were filled in, facts that found no place."""
+
+    def plan(self) -> Plan:
+        """A plan of this device alone."""
+        return Plan(devices={self.name: self.device}, networks=self.networks)
+
+
+def lift(device: Fact, sheet: Sheet, otherwise_called: str = "device") -> Lifted:
+    """Put a device's facts into the plan's terms."""
+    return _Lifting(device, sheet, otherwise_called).lifted()
+
+
+class _Lifting:
+    def __init__(self, device: Fact, sheet: Sheet, otherwise_called: str) -> None:
+        self.facts = device
+        self.sheet = sheet
+        self.interfaces = {fact.get("name"): fact for fact in device.of_kind("interface")}
+        self.result = Lifted(device.get("name") or otherwise_called, self._device())
+        self._device_exclusions = _spans(device.of_kind("exclusion"))
+        self._bindings = sorted(device.of_kind("binding"), key=lambda fact: int(fact.get("address")))
+        self._placed: set[int] = set()
+
+    def lifted(self) -> Lifted:
+        for pool in self.facts.of_kind("pool"):
+            subnet = pool.get("subnet")
+            if subnet is None:
+                self._note(f"{pool.label} has no subnet, so nothing can be lent from it")
+                continue
+            name = pool.get("name")
+            if name in self.result.networks:
+                self._note(f"{pool.label} stands there twice; the second is left out")
+                continue
+            self.result.networks[name] = self._network(pool, subnet)
+        for binding in self._bindings:
+            if id(binding) not in self._placed:
+                self._note(f"{binding.label} in line {binding.line} lies in no pool's subnet")
+        return self.result
+
+    def _note(self, text: str) -> None:
+        self.result.notes.append(text)
+
+    def _device(self) -> Device:
+        facts = self.facts
+        return Device(
+            dialect=self.sheet.name,
+            interfaces={name: _interface(fact) for name, fact in self.interfaces.items()},
+            zones={f.get("name"): Zone(admits=f.get("admits", ())) for f in facts.of_kind("zone")},
+            routes=tuple(Route(to=f.get("to"), via=f.get("via")) for f in facts.of_kind("route")),
+        )
+
+    def _network(self, pool: Fact, subnet: Prefix) -> Network:
+        bindings = self._bindings_in(subnet)
+        bound = AddressSet.of_addresses([fact.get("address") for fact in bindings])
+        own = self._own_addresses(subnet)
+        ranges, exclusions = self._ranges(pool, subnet, bound, own)
+        told = self._told(pool, own)
+        for binding in bindings:
+            self._note_differences(binding, pool, told, own)
+        return Network(
+            subnet=subnet,
+            vlan=self._vlan(subnet),
+            vrf=self._vrf(subnet),
+            served_by=(Service(device=self.result.name),) if self._serves(pool) else (),
+            ranges=tuple(ranges),
+            exclusions=tuple(exclusions),
+            bindings=tuple(_binding(fact) for fact in bindings),
+            **told,
+        )
+
+    def _bindings_in(self, subnet: Prefix) -> list[Fact]:
+        found = [fact for fact in self._bindings if subnet.span.holds(fact.get("address"))]
+        self._placed.update(map(id, found))
+        return found
+
+    def _attached(self, subnet: Prefix) -> list[Fact]:
+        return [
+            fact
+            for fact in self.interfaces.values()
+            if fact.get("address") is not None and subnet.span.holds(fact.get("address").address)
+        ]
+
+    def _own_addresses(self, subnet: Prefix) -> AddressSet:
+        return AddressSet.of_addresses(
+            [fact.get("address").address for fact in self._attached(subnet)]
+        )
+
+    def _vlan(self, subnet: Prefix) -> int | None:
+        return next((fact.get("vlan") for fact in self._attached(subnet)), None)
+
+    def _vrf(self, subnet: Prefix) -> str:
+        return next((fact.get("vrf", "") for fact in self._attached(subnet)), "")
+
+    def _serves(self, pool: Fact) -> bool:
+        """Whether the device lends from the pool at all: its switches are on."""
+        by_itself = self.sheet.trait("service") == "on-from-factory"
+        if not self.facts.get("service", by_itself):
+            self._note(f"{pool.label} is not served: lending is switched off on the device")
+            return False
+        interface = self.interfaces.get(pool.get("interface"))
+        if by_itself or interface is None or interface.get("service"):
+            return True
+        self._note(f"{pool.label} is not served: lending is off at {interface.get('name')}")
+        return False
+
+    def _ranges(
+        self, pool: Fact, subnet: Prefix, bound: AddressSet, own: AddressSet
+    ) -> tuple[list[Span], list[Exclusion]]:
+        """What is lent, as ranges and exclusions that a person would write.
+
+        Bound addresses are bridged rather than cut out: the plan keeps them from others anyway.
+        """
+        hosts = AddressSet([subnet.hosts])
+        excluded = _spans(pool.of_kind("exclusion"))
+        if self.sheet.trait("exclusions") == "device-wide":
+            excluded = excluded | self._device_exclusions
+        if self.sheet.trait("own-address") == "skipped":
+            excluded = excluded | own
+        if self.sheet.trait("lends") == "subnet-less-exclusions":
+            lent = hosts - excluded - bound
+            named = AddressSet([Span(lent.first, lent.last)]) if lent else EMPTY
+        else:
+            named = _spans(pool.of_kind("range"))
+            lent = named - excluded - bound
+        if not named:
+            return [], []
+        hull = AddressSet([Span(named.first, named.last)])
+        ranges = [s for s in named | (bound & hull) if not AddressSet([s]) <= bound]
+        kept = AddressSet(ranges) - lent - bound
+        notes = {
+            Span(fact.get("first"), fact.get("last")): fact.get("note", "")
+            for owner in (pool, self.facts)
+            for fact in owner.of_kind("exclusion")
+        }
+        return ranges, [Exclusion(range=span, reason=notes.get(span, "")) for span in kept]
+
+    def _told(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
+        gateway = pool.get("gateway")
+        if gateway is None and self.sheet.trait("blank-gateway") == "own-address" and own:
+            gateway = own.first
+            self._note(f"{pool.label} names no gateway: the device tells its own address")
+        lease = pool.get("lease")
+        if lease is None:
+            lease = parse_duration(self.sheet.trait("blank-lease"))
+            self._note(f"{pool.label} names no lease: the device's default is made explicit")
+        return {
+            "gateway": gateway,
+            "dns": pool.get("dns", ()),
+            "domain": pool.get("domain"),
+            "lease": lease,
+            "options": self._options(pool),
+        }
+
+    def _options(self, pool: Fact) -> Mapping[int, bytes]:
+        options = {}
+        for fact in pool.of_kind("option"):
+            kind, value = fact.get("type"), fact.get("value")
+            items = value.split(",") if kind in dhcp_options.LISTS else [value]
+            try:
+                if kind not in dhcp_options.KINDS:
+                    raise MalformedValueError(f"there is no type {kind!r}")
+                options[fact.get("code")] = dhcp_options.encode(kind, items)
+            except MalformedValueError as error:
+                self._note(f"option {fact.get('code')} in line {fact.line} is left out: {error}")
+        return options
+
+    def _note_differences(
+        self, binding: Fact, pool: Fact, told: Mapping[str, Any], own: AddressSet
+    ) -> None:
+        """A bound client that is told something else than the rest of its network."""
+        if self.sheet.trait("bindings") != "one-address-pool":
+            return
+        notes = len(self.result.notes)
+        its = self._told(binding, own)
+        del self.result.notes[notes:]
+        differing = [name for name in told if its[name] != told[name]]
+        if differing:
+            names = ", ".join(differing)
+            self._note(f"{binding.label} is told another {names} than {pool.label}; taken as same")
+
+
+def _interface(fact: Fact) -> Interface:
+    names = ("address", "parent", "vlan", "zone")
+    lists = {"relay_to": fact.get("relay_to", ()), "bridge": fact.get("bridge", ())}
+    return Interface(
+        **{name: fact.get(name) for name in names},
+        **lists,
+        enabled=fact.get("enabled", True),
+        vrf=fact.get("vrf", ""),
+    )
+
+
+def _binding(fact: Fact) -> Binding:
+    return Binding(
+        name=fact.get("name", ""),
+        mac=fact.get("mac"),
+        client_id=fact.get("client_id"),
+        address=fact.get("address"),
+    )
+
+
+def _spans(facts: Any) -> AddressSet:
+    return AddressSet(Span(fact.get("first"), fact.get("last")) for fact in facts)
+
+
+def lifted_plan(devices: Sequence[Lifted]) -> Plan:
+    """One plan of several devices; networks that share a name are told apart by their device."""
+    networks: dict[str, Network] = {}
+    for lifted in devices:
+        for name, network in lifted.networks.items():
+            networks[f"{name}-{lifted.name}" if name in networks else name] = network
+    return Plan(devices={lifted.name: lifted.device for lifted in devices}, networks=networks)

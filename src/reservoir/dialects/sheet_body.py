@@ -1,0 +1,223 @@
+"""Reads the body of a sheet: margins, lines, slots and parts."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from reservoir.core.problems import Place, Problem
+from reservoir.core.schema_types import hint
+from reservoir.dialects.forms import PREFIX_PARTS, Form
+from reservoir.dialects.patterns import Element, LinePattern, Literal, Optional, Slot
+from reservoir.dialects.sheet import Nesting, Row
+from reservoir.dialects.vocabulary import KINDS
+
+_MARGIN = re.compile(r"(?:([a-z_]+)(?![a-z_]*=))?[ \t]*([*?])?[ \t]*(.*)")
+_PIECES = re.compile(r"\{\{|\}\}|\{[^{}]*\}|\[\?|\]|[^{}\[\]]+|.")
+
+
+class SheetMistakeError(Exception):
+    """A mistake in a sheet, with its column from 0 in the line."""
+
+    def __init__(self, message: str, column: int = 0) -> None:
+        """Keep message and column."""
+        super().__init__(message)
+        self.message, self.column = message, column
+
+
+@dataclass
+class _Level:
+    indent: int
+    row: Row
+
+
+class BodyReader:
+    """Makes rows of a sheet's body; collects every mistake in it."""
+
+    def __init__(
+        self,
+        file: str,
+        forms: Mapping[str, Form],
+        named_forms: Mapping[str, tuple[str, Form]],
+        nesting: Nesting,
+    ) -> None:
+        """Use the header's forms, by field type and by name (with the type that they are for)."""
+        self.file = file
+        self.forms = forms
+        self.named_forms = named_forms
+        self.nesting = nesting
+        self.problems: list[Problem] = []
+        self.rows: list[Row] = []
+        self._levels: list[_Level] = []
+
+    def take(self, number: int, text: str) -> None:
+        """Read one line of the body."""
+        if not text.strip() or text.startswith("#"):
+            return
+        margin, bar, line = text.partition("|")
+        try:
+            if not bar:
+                raise SheetMistakeError("a row has a '|' between what it states and how it looks")
+            self._row(number, margin, line, len(margin) + 1)
+        except SheetMistakeError as error:
+            place = Place(self.file, number, error.column + 1)
+            self.problems.append(Problem(place, error.message))
+
+    def finish(self) -> list[Row]:
+        """The rows of the top level, after the last line."""
+        if self.nesting.end:
+            for row in self._all_rows(self.rows):
+                self._check_opening(row)
+        return self.rows
+
+    def _row(self, number: int, margin: str, line: str, column: int) -> None:
+        line = line[1:] if line.startswith(" ") else line
+        column += 1
+        indent = len(line) - len(line.lstrip(" "))
+        while self._levels and self._levels[-1].indent >= indent:
+            self._levels.pop()
+        parent = self._levels[-1].row if self._levels else None
+        kind, repeat, pairs = _margin_parts(margin)
+        if kind and kind not in KINDS:
+            raise SheetMistakeError(f"{kind!r} is no kind of fact{hint(kind, KINDS)}")
+        about = kind or self._enclosing_kind()
+        if not about:
+            raise SheetMistakeError("this row states fields of a fact, and no fact is open")
+        conditions, same_as = self._conditions(about, pairs)
+        elements = self._elements(line[indent:].rstrip(), about, column + indent, repeat, kind)
+        row = Row(number, kind, repeat, conditions, same_as, LinePattern(elements))
+        if not kind and not repeat and conditions:
+            row.repeat = "?"  # a row for one value of a field is there only with that value
+        (parent.children if parent else self.rows).append(row)
+        self._levels.append(_Level(indent, row))
+
+    def _enclosing_kind(self) -> str:
+        kinds = (level.row.kind for level in reversed(self._levels) if level.row.kind)
+        return next(kinds, "")
+
+    def _conditions(
+        self, kind: str, pairs: Sequence[tuple[str, str]]
+    ) -> tuple[dict[str, Any], dict[str, str]]:
+        conditions: dict[str, Any] = {}
+        same_as: dict[str, str] = {}
+        for name, text in pairs:
+            field_type = _field_type(kind, name)
+            if text.startswith("{") and text.endswith("}"):
+                _field_type(kind, text[1:-1])
+                same_as[name] = text[1:-1]
+            elif field_type == "bool":
+                if text not in ("yes", "no"):
+                    raise SheetMistakeError(f"{name} is yes or no, not {text!r}")
+                conditions[name] = text == "yes"
+            else:
+                conditions[name] = self.forms[field_type].read(text)
+        return conditions, same_as
+
+    def _elements(
+        self, line: str, kind: str, column: int, repeat: str, opens: str
+    ) -> tuple[Element, ...]:
+        top: list[Element] = []
+        inner: list[Literal | Slot] | None = None
+        each = repeat == "*" and not opens
+        for piece in _PIECES.finditer(line):
+            text, at = piece[0], column + piece.start()
+            target: list[Any] = top if inner is None else inner
+            if text == "[?":
+                if inner is not None:
+                    raise SheetMistakeError("an optional part can't stand in another", at)
+                _strip_blank(top)
+                inner = []
+            elif text == "]" and inner is not None:
+                if not any(isinstance(element, Slot) for element in inner):
+                    raise SheetMistakeError("an optional part needs a slot that decides it", at)
+                top.append(Optional(tuple(inner)))
+                inner = None
+            elif text.startswith("{") and text.endswith("}") and text not in ("{{", "}}"):
+                if target and isinstance(target[-1], Slot):
+                    raise SheetMistakeError(
+                        f"{text} runs into the slot before it; put text between them", at
+                    )
+                target.append(self._slot(text[1:-1], kind, at, each))
+            else:
+                literal = re.sub("[ \t]+", " ", {"{{": "{", "}}": "}"}.get(text, text))
+                _add_literal(target, literal)
+        if inner is not None:
+            raise SheetMistakeError("an optional part is opened with [? and not closed with ]", column)
+        if not top:
+            raise SheetMistakeError("the row has no line", column)
+        return tuple(top)
+
+    def _slot(self, text: str, kind: str, column: int, each: bool) -> Slot:
+        name, _, form_name = text.partition(":")
+        try:
+            field_type = _field_type(kind, name)
+        except SheetMistakeError as error:
+            raise SheetMistakeError(error.message, column) from None
+        if each:
+            field_type = {"ips": "ip", "texts": "text"}.get(field_type, field_type)
+        if not form_name:
+            return Slot(name, self.forms[field_type])
+        if field_type == "prefix" and form_name in PREFIX_PARTS:
+            return Slot(name, PREFIX_PARTS[form_name][0], part=form_name)
+        form_type, form = self.named_forms.get(form_name, ("", None))
+        if form is None or form_type != field_type:
+            known = [name for name, (of, _) in self.named_forms.items() if of == field_type]
+            known += list(PREFIX_PARTS) if field_type == "prefix" else []
+            near = hint(form_name, known) or (f"; there are {', '.join(known)}" if known else "")
+            raise SheetMistakeError(f"{name} has no form called {form_name!r}{near}", column)
+        return Slot(name, form)
+
+    def _all_rows(self, rows: list[Row]) -> list[Row]:
+        return [inner for row in rows for inner in (row, *self._all_rows(row.children))]
+
+    def _check_opening(self, row: Row) -> None:
+        last = row.pattern.elements[-1]
+        opens = isinstance(last, Literal) and last.text.endswith(self.nesting.opens)
+        if bool(row.children) != opens:
+            message = (
+                f"rows stand in this block, so its line should end with {self.nesting.opens!r}"
+                if row.children
+                else f"a line that ends with {self.nesting.opens!r} opens a block; put rows inside"
+            )
+            self.problems.append(Problem(Place(self.file, row.number), message))
+
+
+def _margin_parts(margin: str) -> tuple[str, str, list[tuple[str, str]]]:
+    parts = _MARGIN.fullmatch(margin.strip())
+    assert parts is not None  # the last group takes whatever is left
+    kind, repeat, rest = parts[1] or "", parts[2] or "", parts[3].strip()
+    pairs = []
+    for word in rest.split():
+        name, equals, value = word.partition("=")
+        if not equals or not value:
+            raise SheetMistakeError(
+                f"{word!r} isn't part of a margin: KIND, then * or ?, then field=value",
+                margin.index(word),
+            )
+        pairs.append((name, value))
+    return kind, repeat, pairs
+
+
+def _field_type(kind: str, name: str) -> str:
+    fields = KINDS[kind].fields
+    if name not in fields:
+        known = hint(name, fields) or f"; it has {', '.join(fields)}"
+        raise SheetMistakeError(f"a fact of kind {kind} has no field {name!r}{known}")
+    return fields[name]
+
+
+def _strip_blank(elements: list[Element]) -> None:
+    """Drop the blank before an optional part: the part brings its own."""
+    if elements and isinstance(elements[-1], Literal) and elements[-1].text.endswith(" "):
+        shorter = elements.pop().text[:-1]  # type: ignore[union-attr]
+        if shorter:
+            elements.append(Literal(shorter))
+
+
+def _add_literal(elements: list[Any], text: str) -> None:
+    if elements and isinstance(elements[-1], Literal):
+        elements[-1] = Literal(elements[-1].text + text)
+    else:
+        elements.append(Literal(text))

@@ -1,0 +1,102 @@
+"""The facts that a device's configuration states, whatever language it is written in.
+
+Every sheet speaks of these kinds and fields and no others. Lowering makes facts of a plan,
+a writer says them, a reader finds them again, lifting makes a plan of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
+
+from reservoir.core.plan import PlanPath
+
+
+class Kind(NamedTuple):
+    """What a kind of fact has."""
+
+    fields: Mapping[str, str]
+    """Each field's type, one of those in :mod:`reservoir.dialects.forms`."""
+    lends: bool
+    """Whether it is about lending, so that a line in it that isn't understood matters."""
+    inside: tuple[str, ...]
+    """Kinds of fact that it may stand in; ``device`` is the top."""
+
+
+_WHAT_A_CLIENT_IS_TOLD = {
+    "subnet": "prefix",
+    "gateway": "ip",
+    "dns": "ips",
+    "domain": "text",
+    "lease": "duration",
+    "interface": "text",
+}
+
+KINDS: Mapping[str, Kind] = {
+    "device": Kind({"name": "text", "service": "bool"}, False, ()),
+    "interface": Kind(
+        {
+            "name": "text",
+            "address": "prefix",
+            "parent": "text",
+            "vlan": "number",
+            "bridge": "texts",
+            "zone": "text",
+            "vrf": "text",
+            "enabled": "bool",
+            "service": "bool",
+            "relay_to": "ips",
+        },
+        False,
+        ("device",),
+    ),
+    "zone": Kind({"name": "text", "admits": "texts"}, False, ("device",)),
+    "route": Kind({"to": "prefix", "via": "ip"}, False, ("device",)),
+    "pool": Kind({"name": "text"} | _WHAT_A_CLIENT_IS_TOLD, True, ("device",)),
+    "range": Kind({"first": "ip", "last": "ip"}, True, ("pool",)),
+    "exclusion": Kind({"first": "ip", "last": "ip", "note": "text"}, True, ("pool", "device")),
+    "option": Kind({"code": "number", "type": "text", "value": "text"}, True, ("pool", "binding")),
+    "binding": Kind(
+        {
+            "name": "text",
+            "address": "ip",
+            "mac": "mac",
+            "client_id": "bytes",
+            "pool": "text",
+        }
+        | _WHAT_A_CLIENT_IS_TOLD,
+        True,
+        ("device", "pool"),
+    ),
+}
+"""Every kind of fact, with its fields."""
+
+REMARKS = frozenset({("exclusion", "note"), ("binding", "name")})
+"""Fields that only people read: a dialect without room for them loses nothing that is lent."""
+
+
+@dataclass(slots=True)
+class Fact:
+    """One thing that a configuration states."""
+
+    kind: str
+    fields: dict[str, Any]
+    children: list[Fact] = field(default_factory=list)
+    line: int = field(default=0, compare=False)
+    column: int = field(default=0, compare=False)
+    origin: PlanPath = field(default=(), compare=False)
+    """Where it comes from in the plan, if it was made of one."""
+
+    def get(self, name: str, otherwise: Any = None) -> Any:
+        """A field's value, if it has one."""
+        return self.fields.get(name, otherwise)
+
+    def of_kind(self, kind: str) -> Iterator[Fact]:
+        """The facts of a kind that stand in it."""
+        return (child for child in self.children if child.kind == kind)
+
+    @property
+    def label(self) -> str:
+        """What to call it in a message: ``pool crew``."""
+        return f"{self.kind} {self.fields['name']}" if "name" in self.fields else self.kind

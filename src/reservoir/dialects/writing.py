@@ -1,0 +1,111 @@
+"""Writes a plan's devices, each read back and compared with the plan before anybody has it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from reservoir.core.addressing import format_address
+from reservoir.core.clients import format_client
+from reservoir.core.durations import format_duration
+from reservoir.core.findings import Obstacle
+from reservoir.core.lending import Lending, Told
+from reservoir.core.plan import option_text
+from reservoir.dialects.lifting import lift
+from reservoir.dialects.lowering import Held, lower
+from reservoir.dialects.reader import read_configuration
+from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.writer import Refusal, write_configuration
+
+
+@dataclass(frozen=True)
+class DeviceConfiguration:
+    """One device's configuration, and how far it says what the plan wants."""
+
+    device: str
+    dialect: str
+    text: str
+    pools: int
+    bindings: int
+    refusals: tuple[Refusal, ...]
+    """What the dialect has no way to write."""
+    obstacles: tuple[Obstacle, ...]
+    """What the device does otherwise than planned."""
+    differences: tuple[str, ...]
+    """What came back differently when the text was read again."""
+    renamed: Mapping[str, str]
+
+    @property
+    def losses(self) -> tuple[Refusal, ...]:
+        """Refusals that matter to clients, remarks not counted."""
+        return tuple(refusal for refusal in self.refusals if not refusal.is_remark)
+
+
+def write_device(lending: Lending, device: str, sheet: Sheet) -> DeviceConfiguration:
+    """Write one device's configuration and hold it against the plan."""
+    lowered = lower(lending, device, sheet)
+    written = write_configuration(lowered.device, sheet)
+    reading = read_configuration(written.text, sheet)
+    differences = [
+        f"line {unread.line} can't be read again: {unread.message}" for unread in reading.unread
+    ]
+    if reading.device != written.expressed:
+        differences.append("the facts that are read again are not those that were written")
+    plan = lift(reading.device, sheet, device).plan()
+    differences += _differences(lowered.held, Lending(plan))
+    return DeviceConfiguration(
+        device=device,
+        dialect=sheet.name,
+        text=written.text,
+        pools=len(lowered.held),
+        bindings=sum(len(held.bindings) for held in lowered.held.values()),
+        refusals=written.refusals,
+        obstacles=lowered.obstacles,
+        differences=tuple(differences),
+        renamed=lowered.renamed,
+    )
+
+
+def _differences(held: Mapping[str, Held], again: Lending) -> list[str]:
+    """Network by network: what the device would do otherwise than the plan says."""
+    pools = {pool.name: pool for pool in again.pools}
+    found = []
+    for name, wanted in held.items():
+        pool = pools.pop(name, None)
+        if pool is None or pool.server is None:
+            found.append(f"{wanted.network}: nothing is lent")
+            continue
+        more, less = pool.lendable - wanted.lendable, wanted.lendable - pool.lendable
+        if more:
+            found.append(f"{wanted.network}: {more} would be lent and should not")
+        if less:
+            found.append(f"{wanted.network}: {less} should be lent and would not")
+        bound = frozenset(again.clients_bound(pool))
+        for client, address in sorted(bound ^ wanted.bindings, key=lambda pair: pair[1]):
+            relation = "is" if (client, address) in bound else "is not"
+            found.append(
+                f"{wanted.network}: {format_client(client)} {relation} bound to "
+                f"{format_address(address)}"
+            )
+        found += [f"{wanted.network}: {text}" for text in _told_otherwise(wanted.told, pool.told)]
+    return found + [f"{name}: the plan has no such pool" for name in pools]
+
+
+def _told_otherwise(wanted: Told, found: Told) -> list[str]:
+    mine, its = _shown(wanted), _shown(found)
+    return [
+        f"{name} is {its.get(name, 'not told')} and should be {mine.get(name, 'left out')}"
+        for name in {**mine, **its}
+        if mine.get(name) != its.get(name)
+    ]
+
+
+def _shown(told: Told) -> dict[str, str]:
+    shown = {
+        "gateway": format_address(told.gateway) if told.gateway is not None else "",
+        "dns": " ".join(map(format_address, told.dns)),
+        "domain": told.domain or "",
+        "lease": format_duration(told.lease) if told.lease else "",
+    }
+    shown |= {f"option {code}": option_text(code, data) for code, data in told.options.items()}
+    return {name: text for name, text in shown.items() if text}
