@@ -1,0 +1,126 @@
+"""Reservoir: DHCP plans that are checked, written and read back before anything is deployed.
+
+The functions here are the public interface. Nothing heavy is imported until one is called.
+"""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Collection, Sequence
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from reservoir.core.checks import Report
+    from reservoir.dialects.library import Library
+    from reservoir.dialects.reading import ConfigurationRead
+    from reservoir.dialects.sheet import Sheet
+    from reservoir.dialects.writing import DeviceConfiguration
+    from reservoir.files.plan_file import LoadedPlan
+
+__version__ = "0.1.0"
+__all__ = ["__version__", "check", "load", "read", "write"]
+
+
+def load(file: str) -> LoadedPlan:
+    """Load a plan with everything that it includes.
+
+    Args:
+        file: Path of the plan, or ``-`` for standard input.
+
+    Raises:
+        InputError: the plan can't be used; every problem is listed with its place.
+    """
+    from reservoir.files.plan_file import load_plan  # late: costs the schema's import
+
+    return load_plan(file)
+
+
+def check(
+    loaded: LoadedPlan,
+    *,
+    today: datetime.date | None = None,
+    select: Collection[str] = (),
+    ignore: Collection[str] = (),
+    at: Collection[str] = (),
+) -> Report:
+    """Run the checks over a plan.
+
+    Args:
+        loaded: The plan.
+        today: The day on which acceptances count; the present day if None.
+        select: Rules or families to report; all if empty.
+        ignore: Rules or families to leave out.
+        at: Patterns of plan paths to report, such as ``networks.lab*``.
+
+    Raises:
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    from reservoir.core.checks import check_plan  # late: costs NumPy
+    from reservoir.core.lending import Lending
+    from reservoir.dialects.fitting import obstacles_to
+
+    return check_plan(
+        loaded.plan,
+        obstacles_to(Lending(loaded.plan), _sheets(loaded)),
+        today=today or datetime.date.today(),
+        select=select,
+        ignore=ignore,
+        at=at,
+    )
+
+
+def write(loaded: LoadedPlan, devices: Collection[str] = ()) -> list[DeviceConfiguration]:
+    """Write the configuration of a plan's devices; no file is touched.
+
+    Each text has been read again and compared with the plan; what came back differently stands
+    in its ``differences``, what the dialect can't say in its ``refusals``.
+
+    Args:
+        loaded: The plan.
+        devices: The devices to write; all that have a dialect if empty.
+
+    Raises:
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    from reservoir.core.lending import Lending  # late: costs NumPy
+    from reservoir.dialects.writing import write_device
+
+    lending = Lending(loaded.plan)
+    return [
+        write_device(lending, device, sheet)
+        for device, sheet in _sheets(loaded).items()
+        if not devices or device in devices
+    ]
+
+
+def read(files: Sequence[str], dialect: str | None = None) -> list[ConfigurationRead]:
+    """Read devices' configuration into the plan's terms.
+
+    Args:
+        files: Paths, or ``-`` for standard input.
+        dialect: The dialect of all of them; recognised for each if None.
+
+    Raises:
+        InputError: a file can't be read, or is in no known dialect.
+    """
+    from reservoir.dialects.reading import read_device  # late: costs NumPy
+    from reservoir.files.texts import read_text
+
+    return [read_device(read_text(file), file, _library(file), dialect) for file in files]
+
+
+def _library(file: str) -> Library:
+    from pathlib import Path
+
+    from reservoir.dialects.library import Library
+
+    return Library(beside=Path(file).parent)
+
+
+def _sheets(loaded: LoadedPlan) -> dict[str, Sheet]:
+    library = _library(loaded.files[0])
+    return {
+        name: library.sheet(device.dialect, loaded.places.place(("devices", name, "dialect")))
+        for name, device in loaded.plan.devices.items()
+        if device.dialect is not None
+    }

@@ -1,1 +1,1 @@
-"""The computation: addresses, the plan, lending, checks. No interface code, no files, no dialects."""
+"""The computation: addresses, plan, lending, checks. No interface code, files or dialects."""

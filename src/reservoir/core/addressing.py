@@ -10,7 +10,7 @@ import re
 from typing import NamedTuple
 
 ADDRESS_BITS = 32
-LAST_ADDRESS = 2**ADDRESS_BITS - 1
+LAST_ADDRESS = 0xFFFFFFFF
 
 _DIGITS = re.compile(r"[0-9]+")
 
@@ -61,7 +61,7 @@ def format_address(address: int) -> str:
 
 def mask_of(bits: int) -> int:
     """The subnet mask with ``bits`` leading ones, as an address value."""
-    return LAST_ADDRESS << (ADDRESS_BITS - bits) & LAST_ADDRESS
+    return (LAST_ADDRESS << (ADDRESS_BITS - bits)) & LAST_ADDRESS
 
 
 def bits_of_mask(mask: int, text: str | None = None) -> int:

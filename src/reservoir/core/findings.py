@@ -29,13 +29,14 @@ class Severity(enum.IntEnum):
 
 _SENTENCES: Mapping[str, str] = {
     "lent": "a client of {network} is lent {address}, which is also {also}",
+    "stranded": "a client of {network} is lent {address}, which is not in its subnet",
     "claimed": "{address} belongs to {network} and to {also}",
     "bound-twice": "{client} and {also} are both given {address}",
     "misplaced": "{client} is given {address}, which is not in {network}",
     "misled": "a client of {network} is told to use the gateway {address}, {also}",
     "refused": "client number {count} of {network} is refused",
     "unanswered": "a client of {network} asks for an address and nobody answers",
-    "not-said": "a client of {network} is not told {also}",
+    "told-otherwise": "a client of {network} {also}",
 }
 
 
@@ -113,6 +114,6 @@ class Obstacle:
     message: str
     at: PlanPath
     network: str
-    lost: str
-    """What a client goes without, or gets instead."""
+    harm: str
+    """What happens to a client: ``is told a lease of 2m``."""
     suggestions: tuple[Suggestion, ...] = ()

@@ -53,7 +53,9 @@ class HostTable:
     def label(self, index: int) -> str:
         """What people call the row: its name, or else its client."""
         client = self.client_at(index)
-        return self.name[index] or (str(client) if isinstance(client, Mac) else "hex:" + client.hex())
+        return self.name[index] or (
+            str(client) if isinstance(client, Mac) else "hex:" + client.hex()
+        )
 
 
 NO_HOSTS = HostTable()

@@ -8,11 +8,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.core.address_set import AddressSet
+from reservoir.core.addressing import Span
 from reservoir.core.clients import Client
 from reservoir.core.hosts import Groups, HostTable, client_numbers, joined
 from reservoir.core.plan import Network, Plan, PlanPath, Service
@@ -41,8 +43,10 @@ class Pool:
     server: str | None
     service: int
     """Position in ``served_by``."""
+    named: tuple[Span, ...] | Literal["all"]
+    """The ranges that this server has of the network, as they are written."""
     ranges: AddressSet
-    """What the ranges name, before anything is kept out."""
+    """What they name, before anything is kept out."""
     lendable: AddressSet
     """What any client may be given: ranges less exclusions, bound and edge addresses."""
     bindings: NDArray[np.int64]
@@ -102,7 +106,9 @@ class Lending:
         if addresses is None:
             return np.empty(0, dtype=np.int64)
         first, last = network.subnet.span
-        return addresses[np.searchsorted(addresses, first) : np.searchsorted(addresses, last, "right")]
+        return addresses[
+            np.searchsorted(addresses, first) : np.searchsorted(addresses, last, "right")
+        ]
 
     def bound_rows(self, index: int) -> NDArray[np.int64]:
         """Rows of the bindings of the network at this place in the plan's order."""
@@ -133,9 +139,7 @@ class Lending:
         A network that nobody serves has one pool without a server, so that its ranges are
         still checked.
         """
-        return tuple(
-            pool for index in range(len(self.networks)) for pool in self._pools_of(index)
-        )
+        return tuple(pool for index in range(len(self.networks)) for pool in self._pools_of(index))
 
     def _pools_of(self, index: int) -> list[Pool]:
         network = self.networks[index]
@@ -155,6 +159,7 @@ class Lending:
                     network=network,
                     server=service.device if service else None,
                     service=number,
+                    named=named,
                     ranges=ranges,
                     lendable=ranges - withheld,
                     bindings=self.bound_rows(index),
@@ -194,7 +199,10 @@ def _inline_bindings(plan: Plan) -> HostTable:
     ]
     clients, identifiers = client_numbers([binding.client for *_, binding in found])
     return _table(
-        [(number, name, row, binding.name, binding.address) for number, name, row, binding in found],
+        [
+            (number, name, row, binding.name, binding.address)
+            for number, name, row, binding in found
+        ],
         "bindings",
         clients,
         identifiers,

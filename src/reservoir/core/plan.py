@@ -25,7 +25,7 @@ from pydantic import (
 )
 
 from reservoir.core import options as dhcp_options
-from reservoir.core.addressing import MalformedValueError, Span
+from reservoir.core.addressing import MalformedValueError
 from reservoir.core.clients import Client, Mac
 from reservoir.core.hosts import NO_HOSTS, HostTable
 from reservoir.core.schema_types import (
@@ -134,7 +134,9 @@ class Binding(Part):
     @model_validator(mode="after")
     def _names_one_client(self) -> Binding:
         if (self.mac is None) == (self.client_id is None):
-            raise MalformedValueError("a binding names its client by mac or by client_id, one of them")
+            raise MalformedValueError(
+                "a binding names its client by mac or by client_id, one of them"
+            )
         return self
 
     @property
@@ -179,7 +181,7 @@ def _as_exclusion(value: Any) -> Any:
 
 
 class Network(Part):
-    """One broadcast domain with its subnet: who serves it, what may be lent, what clients are told."""
+    """One broadcast domain with its subnet: who serves it, what is lent, what clients are told."""
 
     subnet: PrefixText
     vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
@@ -260,13 +262,6 @@ def format_path(path: PlanPath) -> str:
             key = f'"{step}"' if set(step) & set('."[] ') or not step else step
             text += f".{key}" if text else key
     return text
-
-
-def range_spans(network: Network, service: Service | None) -> tuple[Span, ...] | Literal["all"]:
-    """The ranges that this server has of the network: its own share, or the network's."""
-    if service is not None and service.ranges is not None:
-        return service.ranges
-    return network.ranges
 
 
 def option_text(code: int, data: bytes) -> str:

@@ -39,9 +39,7 @@ def _in_device(path: PlanPath, device: Device) -> Iterator[Dangling]:
     for name, interface in device.interfaces.items():
         at = (*path, "interfaces", name)
         if interface.parent is not None:
-            yield from _missing(
-                (*at, "parent"), "interface", interface.parent, device.interfaces
-            )
+            yield from _missing((*at, "parent"), "interface", interface.parent, device.interfaces)
         for position, port in enumerate(interface.bridge):
             yield from _missing((*at, "bridge", position), "interface", port, device.interfaces)
         if interface.zone is not None:

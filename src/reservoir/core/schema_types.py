@@ -141,9 +141,7 @@ ClientIdText = Annotated[
     bytes,
     Scalar(parse_identifier, _write_identifier, bytes, "a client identifier", "hex:01a2b3c4"),
 ]
-DurationText = Annotated[
-    int, Scalar(parse_duration, format_duration, int, "a duration", "1d12h")
-]
+DurationText = Annotated[int, Scalar(parse_duration, format_duration, int, "a duration", "1d12h")]
 ShareText = Annotated[float, Scalar(_read_share, _write_share, float, "a share", "20%")]
 HorizonText = Annotated[
     float, Scalar(_read_horizon, _write_horizon, float, "a time ahead", "2 years")
@@ -217,7 +215,7 @@ def _read_option(key: str, value: Any) -> tuple[int, bytes]:
         kind, value = next(iter(value.items()))
     if kind is None:
         raise MalformedValueError(
-            f"option {code} has no registered type here: write the type too, like {{ip: 10.84.0.69}}"
+            f"option {code} has no type in the registry: write it too, like {{ip: 10.84.0.69}}"
         )
     items = value if isinstance(value, list) else [value]
     if not items or not all(isinstance(item, str) for item in items):

@@ -44,8 +44,8 @@ def obstacles_to(lending: Lending, sheets: Mapping[str, Sheet]) -> list[Obstacle
     return [
         obstacle
         for pool in lending.pools
-        if pool.server in sheets
-        for obstacle in fit_pool(pool, lending, sheets[pool.server]).obstacles
+        if (sheet := sheets.get(pool.server or "")) is not None
+        for obstacle in fit_pool(pool, lending, sheet).obstacles
     ]
 
 
@@ -91,7 +91,7 @@ class _Fitter:
             f"{self.pool.server} tells clients of {self.pool.name} its own address {address} as "
             "gateway, since the plan names none",
             "gateway",
-            "that there is no gateway",
+            f"is told the gateway {address}",
             (Suggestion((*self.pool.path, "gateway"), None, address),),
         )
         return attachment.address
@@ -104,7 +104,7 @@ class _Fitter:
                 f"{self.pool.server} refuses a pool without a DNS server, and {self.pool.name} "
                 "names none; name at least one in dns",
                 "dns",
-                "anything: the device refuses the pool",
+                "gets no address: the device refuses the pool",
             )
         if most is not None and len(told.dns) > most:
             self._obstacle(
@@ -112,7 +112,7 @@ class _Fitter:
                 f"{self.pool.name} names {len(told.dns)} DNS servers; {self.pool.server} holds "
                 f"{most}",
                 "dns",
-                f"the last {len(told.dns) - most} of them",
+                f"is not told the last {len(told.dns) - most} DNS servers",
             )
             return replace(told, dns=told.dns[:most])
         return told
@@ -126,7 +126,7 @@ class _Fitter:
                 "not-expressible",
                 f"{self.pool.server} has no infinite lease",
                 "lease",
-                "that its lease never ends",
+                "is told the device's own lease time",
             )
             return replace(told, lease=None)
         if lease == INFINITE or lease % duration.step == 0:
@@ -137,7 +137,7 @@ class _Fitter:
             f"{self.pool.server} counts leases in steps of {format_duration(duration.step)}: "
             f"{format_duration(lease)} becomes {format_duration(rounded)}",
             "lease",
-            f"a lease of {format_duration(lease)} but one of {format_duration(rounded)}",
+            f"is told a lease of {format_duration(rounded)}",
             (Suggestion(self._path("lease"), format_duration(lease), format_duration(rounded)),),
         )
         return replace(told, lease=rounded)
@@ -153,8 +153,8 @@ class _Fitter:
         rule: str,
         message: str,
         key: str,
-        lost: str,
+        harm: str,
         suggestions: tuple[Suggestion, ...] = (),
     ) -> None:
         at = self._path(key) if getattr(self.pool.told, key) else self.pool.path
-        self.obstacles.append(Obstacle(rule, message, at, self.pool.name, lost, suggestions))
+        self.obstacles.append(Obstacle(rule, message, at, self.pool.name, harm, suggestions))

@@ -26,7 +26,7 @@ from reservoir.core.addressing import (
 from reservoir.core.clients import Mac, parse_mac
 from reservoir.core.durations import INFINITE, UNIT_SECONDS, checked_duration
 
-TOKEN = r"[^ \t]+?"
+TOKEN = r"[^ \t]+?"  # noqa: S105 - a piece of syntax
 """Matches what has no blank in it, as little as will do."""
 
 

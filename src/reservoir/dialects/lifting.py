@@ -12,6 +12,7 @@ from reservoir.core.addressing import MalformedValueError, Prefix, Span
 from reservoir.core.durations import parse_duration
 from reservoir.core.plan import (
     Binding,
+    Defaults,
     Device,
     Exclusion,
     Interface,
@@ -52,7 +53,9 @@ class _Lifting:
         self.interfaces = {fact.get("name"): fact for fact in device.of_kind("interface")}
         self.result = Lifted(device.get("name") or otherwise_called, self._device())
         self._device_exclusions = _spans(device.of_kind("exclusion"))
-        self._bindings = sorted(device.of_kind("binding"), key=lambda fact: int(fact.get("address")))
+        self._bindings = sorted(
+            device.of_kind("binding"), key=lambda fact: int(fact.get("address"))
+        )
         self._placed: set[int] = set()
 
     def lifted(self) -> Lifted:
@@ -243,4 +246,24 @@ def lifted_plan(devices: Sequence[Lifted]) -> Plan:
     for lifted in devices:
         for name, network in lifted.networks.items():
             networks[f"{name}-{lifted.name}" if name in networks else name] = network
-    return Plan(devices={lifted.name: lifted.device for lifted in devices}, networks=networks)
+    defaults = _common(list(networks.values()))
+    shortened = {
+        name: network.model_copy(update={key: _UNSAID[key] for key in defaults})
+        for name, network in networks.items()
+    }
+    return Plan(
+        defaults=Defaults(**defaults),
+        devices={lifted.name: lifted.device for lifted in devices},
+        networks=shortened,
+    )
+
+
+_UNSAID: Mapping[str, Any] = {"dns": None, "domain": None, "lease": None}
+
+
+def _common(networks: Sequence[Network]) -> dict[str, Any]:
+    """What all of several networks tell their clients alike."""
+    if len(networks) < 2:
+        return {}
+    values = {key: {getattr(network, key) for network in networks} for key in _UNSAID}
+    return {key: found.pop() for key, found in values.items() if len(found) == 1 and all(found)}

@@ -9,7 +9,7 @@ from typing import Any
 from reservoir.core import options as dhcp_options
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Span
-from reservoir.core.clients import Client, Mac
+from reservoir.core.clients import Client, Mac, format_client
 from reservoir.core.findings import Obstacle
 from reservoir.core.lending import Lending, Told
 from reservoir.core.plan import Device
@@ -160,7 +160,7 @@ class _Lowering:
             fields: dict[str, Any] = dict(told)
             name = table.name[row]
             if own_pools:
-                fields["name"] = self.names.fit(name or f"client {client}")
+                fields["name"] = self.names.fit(name or f"client {format_client(client)}")
             elif name:
                 fields["name"] = self.names.fit(name)
             fields["address"] = int(table.address[row])

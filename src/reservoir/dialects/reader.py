@@ -136,10 +136,15 @@ class _Reader:
     def _set(self, name: str, value: Any, row: Row, node: Node, block: _Block) -> None:
         fields = block.fact.fields
         if row.repeat == "*" and not row.kind:
-            fields[name] = (*fields.get(name, ()), *(value if isinstance(value, tuple) else (value,)))
+            fields[name] = (
+                *fields.get(name, ()),
+                *(value if isinstance(value, tuple) else (value,)),
+            )
         elif name in block.said and fields[name] != value:
             first = block.said[name]
-            self._report(node, f"{block.label or 'the device'} has its {name} already (line {first})")
+            self._report(
+                node, f"{block.label or 'the device'} has its {name} already (line {first})"
+            )
         else:
             fields[name] = value
             block.said[name] = node.line

@@ -144,7 +144,9 @@ class BodyReader:
                 literal = re.sub("[ \t]+", " ", {"{{": "{", "}}": "}"}.get(text, text))
                 _add_literal(target, literal)
         if inner is not None:
-            raise SheetMistakeError("an optional part is opened with [? and not closed with ]", column)
+            raise SheetMistakeError(
+                "an optional part is opened with [? and not closed with ]", column
+            )
         if not top:
             raise SheetMistakeError("the row has no line", column)
         return tuple(top)

@@ -82,7 +82,7 @@ class _HeaderReader:
     def take(self, number: int, line: str) -> None:
         """Read one line of the header."""
         if not line.strip() or line.startswith("#"):
-            return
+            return None
         try:
             words = shlex.split(line)
         except ValueError:
@@ -203,7 +203,9 @@ class _HeaderReader:
 
     def _read_form(self, values: list[str]) -> None:
         if len(values) < 3 or values[1] != "=" or values[2] != "mac":
-            raise SheetMistakeError('a form is like: form clientid = mac prefix "01." group 6 sep "."')
+            raise SheetMistakeError(
+                'a form is like: form clientid = mac prefix "01." group 6 sep "."'
+            )
         self.named[values[0]] = ("mac", _mac_form(values[3:]))
 
     def _read_duration(self, values: list[str]) -> None:

@@ -41,7 +41,7 @@ TRAITS: Mapping[str, Trait] = {
         "How a client is bound to an address.",
         {
             "table": "One table for the device; the client is told what its address's pool tells.",
-            "one-address-pool": "Each by a pool of its own, which says all that the client is told.",
+            "one-address-pool": "Each by a pool of its own, which says what the client is told.",
         },
         "table",
     ),

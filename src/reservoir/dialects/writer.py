@@ -171,9 +171,7 @@ class _Writer:
         if not row.applies(fact.fields):
             if not row.repeat:
                 missing = sorted(
-                    name
-                    for name in row.pattern.required_fields
-                    if fact.fields.get(name) is None
+                    name for name in row.pattern.required_fields if fact.fields.get(name) is None
                 )
                 raise MalformedValueError(f"{self.sheet.name} wants its {' and '.join(missing)}")
             return

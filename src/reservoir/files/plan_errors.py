@@ -27,28 +27,32 @@ def described_errors(error: ValidationError) -> Iterator[tuple[PlanPath, str, bo
 
 
 def _message(details: ErrorDetails, path: PlanPath) -> str:
-    kind, found = details["type"], details.get("input")
-    name = path[-1] if path else "the plan"
+    kind = details["type"]
+    name = str(path[-1]) if path else "the plan"
     if kind == "value_error":
         return str(details["ctx"]["error"])
     if kind == "extra_forbidden":
-        return _unknown_key(str(name), path[:-1])
+        return _unknown_key(name, path[:-1])
     if kind == "missing":
-        return f"{name} is missing" + (" here; a plan begins with: reservoir: 1" if name == "reservoir" else "")
-    if kind == "literal_error":
-        return f"{name} is {shape_of(found)}; it should be {details['ctx']['expected']}"
-    if kind in ("int_parsing", "int_type", "int_from_float"):
-        return f"{name} is {shape_of(found)}; it should be a whole number"
-    if kind in ("greater_than_equal", "less_than_equal"):
-        limit = details["ctx"].get("ge", details["ctx"].get("le"))
-        side = "at least" if kind == "greater_than_equal" else "at most"
-        return f"{name} is {found}; it should be {side} {limit:,}"
-    if kind in ("bool_parsing", "bool_type"):
-        return f"{name} is {shape_of(found)}; it should be yes or no"
-    return f"{name} is {shape_of(found)}; it should be {_EXPECTED.get(kind, details['msg'])}"
+        begins = "; a plan begins with: reservoir: 1" if path == ("reservoir",) else ""
+        return f"{name} is missing{begins}"
+    return f"{name} is {shape_of(details.get('input'))}; it should be {_expected(details)}"
+
+
+def _expected(details: ErrorDetails) -> str:
+    context = details.get("ctx", {})
+    if "ge" in context:
+        return f"at least {context['ge']:,}"
+    if "le" in context:
+        return f"at most {context['le']:,}"
+    return str(context.get("expected") or _EXPECTED.get(details["type"], details["msg"]))
 
 
 _EXPECTED = {
+    "int_parsing": "a whole number",
+    "int_type": "a whole number",
+    "bool_parsing": "yes or no",
+    "bool_type": "yes or no",
     "model_type": "a block of keys",
     "model_attributes_type": "a block of keys",
     "mapping_type": "a block of keys",

@@ -11,9 +11,9 @@ from pydantic import ValidationError
 
 from reservoir.core.hosts import HostTable, joined
 from reservoir.core.plan import Plan, PlanFile, PlanPath
+from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.references import dangling_references
 from reservoir.files.plan_errors import described_errors
-from reservoir.core.problems import InputError, Place, Problem
 from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS, TablePlaces, read_table
 from reservoir.files.texts import STANDARD_INPUT, read_text
 from reservoir.files.yaml_tree import YamlTree, parse_yaml
@@ -63,18 +63,23 @@ class LoadedPlan:
     """Every file that was read, the plan's own first."""
 
 
-def load_plan(file: str) -> LoadedPlan:
+def load_plan(file: str, instead: Mapping[str, str] | None = None) -> LoadedPlan:
     """Load a plan from its file, or from standard input for ``-``.
+
+    Args:
+        file: The plan's path.
+        instead: Texts that count instead of what files of these names have.
 
     Raises:
         InputError: with every problem of every file that the plan consists of.
     """
-    return _Loader(file).load()
+    return _Loader(file, instead or {}).load()
 
 
 class _Loader:
-    def __init__(self, file: str) -> None:
+    def __init__(self, file: str, instead: Mapping[str, str]) -> None:
         self.file = file
+        self.instead = instead
         self.trees: dict[str, YamlTree] = {}
         self.parts: dict[str, PlanFile] = {}
         self.problems: list[Problem] = []
@@ -87,7 +92,10 @@ class _Loader:
         networks = self._merged("networks", places)
         tables = {
             key: self._tables(key, columns, networks, places)
-            for key, columns in (("bindings_from", BINDING_COLUMNS), ("static_from", STATIC_COLUMNS))
+            for key, columns in (
+                ("bindings_from", BINDING_COLUMNS),
+                ("static_from", STATIC_COLUMNS),
+            )
         }
         self._stop_at_problems()
         main = self.parts[self.file]
@@ -142,11 +150,14 @@ class _Loader:
 
     def _parsed(self, file: str, included_at: Place | None) -> YamlTree | None:
         try:
-            return parse_yaml(read_text(file), file)
+            text = self.instead[file] if file in self.instead else read_text(file)
+            return parse_yaml(text, file)
         except InputError as error:
             self.problems += error.problems
             if included_at is not None:
-                self.problems.append(Problem(included_at, f"{file} can't be read as part of the plan"))
+                self.problems.append(
+                    Problem(included_at, f"{file} can't be read as part of the plan")
+                )
             return None
 
     def _merged(self, key: str, places: Places) -> Mapping[str, Any]:

@@ -20,8 +20,8 @@ from reservoir.core.addressing import MalformedValueError, parse_address
 from reservoir.core.clients import is_mac_text, parse_mac
 from reservoir.core.hosts import HostTable
 from reservoir.core.plan import PlanPath
-from reservoir.core.schema_types import hint
 from reservoir.core.problems import InputError, Place, Problem
+from reservoir.core.schema_types import hint
 from reservoir.files.texts import read_text
 
 BINDING_COLUMNS = ("network", "name", "mac", "address")
@@ -85,10 +85,8 @@ def read_table(
     body = rows[1:]
     if any(len(row) != len(header) for row in body):
         raise InputError(_uneven(body, len(header), places))
-    cells = dict(zip(columns, ([] for _ in columns), strict=True))
     transposed = list(zip(*body, strict=True)) if body else [()] * len(header)
-    for column in columns:
-        cells[column] = list(transposed[at[column]])
+    cells = {column: list(transposed[at[column]]) for column in columns}
     table = _bulk(cells, networks, origin)
     if table is None:
         raise InputError(_wrong_cells(cells, networks, places))
@@ -118,7 +116,9 @@ def _rows(file: str, text: str) -> tuple[list[list[str]], Sequence[int]]:
 def _positions(file: str, header: list[str], columns: tuple[str, ...]) -> Mapping[str, int]:
     wanted = f"its first line should be: {','.join(columns)}"
     problems = [
-        Problem(Place(file, 1), f"{name!r} is not a column of this table{hint(name, columns)}; {wanted}")
+        Problem(
+            Place(file, 1), f"{name!r} is not a column of this table{hint(name, columns)}; {wanted}"
+        )
         for name in header
         if name not in columns
     ] + [
@@ -167,8 +167,11 @@ def _bulk(
 
 
 def _addresses(texts: list[str]) -> NDArray[np.int64] | None:
-    """Dotted quads in bulk. The system's parser is laxer than ours (``010``, ``10.1``), so what
-    it read is written again and must be the same text."""
+    """Dotted quads in bulk; None if one is wrong.
+
+    The system's parser is laxer than ours (``010``, ``10.1``), so what it read is written again
+    and must be the same text.
+    """
     try:
         packed = list(map(socket.inet_aton, texts))
     except (OSError, UnicodeEncodeError, ValueError):

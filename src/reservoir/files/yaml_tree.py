@@ -100,6 +100,7 @@ class _Builder:
 
     def take(self, event: yaml.Event) -> None:
         mark = event.start_mark
+        assert mark is not None  # parsing from text, every event has one
         spot = (mark.line + 1, mark.column + 1)
         if isinstance(event, yaml.ScalarEvent):
             self._refuse_tag(event, spot)
@@ -209,7 +210,7 @@ def _syntax_problem(error: yaml.YAMLError, file: str, text: str) -> Problem:
 
 
 def _control_character(file: str, text: str) -> Problem:
-    """libyaml gives no line for characters that YAML doesn't allow; find the first."""
+    """Libyaml gives no line for characters that YAML doesn't allow; find the first."""
     for number, line in enumerate(text.split("\n"), start=1):
         for column, character in enumerate(line, start=1):
             if not character.isprintable() and character not in "\t\r\u00a0\u0085\ufeff":

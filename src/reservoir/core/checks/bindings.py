@@ -56,7 +56,7 @@ class BindingOutsideSubnet(Rule):
             yield self.finding(
                 f"{table.label(row)} is bound to {format_address(address)}, "
                 f"which is not in {subnet.subnet}" + (f"; {shown} would be" if shown else ""),
-                table.path(row),
+                (*table.path(row), "address"),
                 Witness("misplaced", name, address, client=table.label(row)),
                 replaced((*table.path(row), "address"), format_address(address), shown),
             )
@@ -102,7 +102,7 @@ class BindingAddressTwice(Rule):
                     f"{address} is bound twice to {other}"
                     if same
                     else f"{address} is bound to {one} and to {other}",
-                    table.path(row),
+                    (*table.path(row), "address"),
                     Witness(
                         "bound-twice",
                         lending.names[table.network[row]],

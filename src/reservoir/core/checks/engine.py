@@ -139,8 +139,13 @@ def _accepted(finding: Finding, plan: Plan, today: datetime.date) -> Finding:
     return finding
 
 
+FAMILY_ORDER = ("ranges", "gateways", "statics", "bindings", "capacity", "paths", "limits")
+"""The order in which a person would put things right; other families follow."""
+
+
 def _ordered(found: list[Finding], plan: Plan) -> list[Finding]:
-    """By network, then cause by cause with its consequences, then severity."""
+    """By network, then severity, then family; consequences behind their cause."""
+    families = {family: number for number, family in enumerate(FAMILY_ORDER)}
     order = {name: number for number, name in enumerate(plan.networks)}
 
     def network_place(finding: Finding) -> int:
@@ -154,11 +159,12 @@ def _ordered(found: list[Finding], plan: Plan) -> list[Finding]:
 
     positions = {(f.rule, f.at, f.message): number for number, f in enumerate(found)}
 
-    def key(finding: Finding) -> tuple[int, int, int, bool, int]:
+    def key(finding: Finding) -> tuple[int, int, int, int, bool, int]:
         lead = leader(finding)
         return (
             network_place(finding),
             -lead.severity,
+            families.get(lead.family, len(families)),
             positions[lead.rule, lead.at, lead.message],
             lead is not finding,
             positions[finding.rule, finding.at, finding.message],

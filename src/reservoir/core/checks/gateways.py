@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from reservoir.core.addressing import Span, format_address
-from reservoir.core.checks.ranges import replaced, written_ranges
+from reservoir.core.checks.ranges import replaced
 from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
+from reservoir.core.lending import Pool
 from reservoir.core.plan import Network, PlanPath
 from reservoir.core.typos import likely_meant
 
@@ -115,26 +116,23 @@ class GatewayLendable(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         for pool in site.lending.pools:
             gateway = pool.network.gateway
-            if gateway is None or gateway not in pool.lendable:
-                continue
-            for other, path, span in written_ranges(site):
-                if other.name == pool.name and span.holds(gateway):
-                    break
+            if pool.named == "all" or gateway is None or gateway not in pool.lendable:
+                continue  # all never means the gateway
+            position = next(n for n, span in enumerate(pool.named) if span.holds(gateway))
+            span, path = pool.named[position], (*pool.ranges_path, position)
             yield self.finding(
                 f"the gateway {format_address(gateway)} may be lent: it is inside {span}",
                 path,
                 Witness("lent", pool.name, gateway, also="its gateway"),
-                (keep_out(gateway, span, path, pool.network, pool.name),),
+                (_keep_out(gateway, span, path, pool),),
             )
 
 
-def keep_out(
-    address: int, span: Span, path: PlanPath, network: Network, name: str
-) -> Suggestion:
+def _keep_out(address: int, span: Span, path: PlanPath, pool: Pool) -> Suggestion:
     """Keep an address of a range from being lent: shorten the range, or exclude the address."""
     if address == span.first < span.last:
         return Suggestion(path, str(span), str(Span(address + 1, span.last)))
     if address == span.last > span.first:
         return Suggestion(path, str(span), str(Span(span.first, address - 1)))
-    exclusion = ("networks", name, "exclusions", len(network.exclusions))
+    exclusion = (*pool.path, "exclusions", len(pool.network.exclusions))
     return Suggestion(exclusion, None, format_address(address))

@@ -18,7 +18,7 @@ class Obstructed(Rule, ABC):
                 yield self.finding(
                     obstacle.message,
                     obstacle.at,
-                    Witness("not-said", obstacle.network, also=obstacle.lost),
+                    Witness("told-otherwise", obstacle.network, also=obstacle.harm),
                     obstacle.suggestions,
                 )
 

@@ -21,12 +21,10 @@ def written_ranges(site: Site) -> Iterator[tuple[Pool, PlanPath, Span]]:
     """Each range as it is written, once, with its pool and its path."""
     seen: set[PlanPath] = set()
     for pool in site.lending.pools:
-        service = pool.network.served_by[pool.service] if pool.server else None
-        named = service.ranges if service and service.ranges is not None else pool.network.ranges
-        if pool.ranges_path in seen or named == "all":
+        if pool.ranges_path in seen or pool.named == "all":
             continue
         seen.add(pool.ranges_path)
-        for position, span in enumerate(named):
+        for position, span in enumerate(pool.named):
             yield pool, (*pool.ranges_path, position), span
 
 
@@ -95,7 +93,7 @@ class RangeOutsideSubnet(Rule):
             yield self.finding(
                 f"the range {span} is not in {subnet.subnet}{part}{also}",
                 path,
-                Witness("lent", pool.name, outside.first, also="an address of another network"),
+                Witness("stranded", pool.name, outside.first),
                 replaced(path, span, meant),
             )
 
@@ -161,7 +159,7 @@ class RangesOverlap(Rule):
             spans = [span for _, _, span in written]
             pairs = overlaps([s.first for s in spans], [s.last + 1 for s in spans])
             for earlier, later, first in sorted(pairs):
-                pool, path, span = written[later]
+                _, path, span = written[later]
                 rest = list(AddressSet([span]) - AddressSet([spans[earlier]]))
                 suggestion = Suggestion(path, str(span), str(rest[0]) if len(rest) == 1 else None)
                 yield self.finding(

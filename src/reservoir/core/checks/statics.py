@@ -18,6 +18,7 @@ class StaticLendable(Rule):
     """
 
     severity = Severity.ERROR
+    follows = ("networks-overlap", "subnet-has-host-bits")
     failing = """
         networks:
           crew:

@@ -14,4 +14,4 @@ def peak_devices(demand: Demand) -> int:
     not, by the last bit of a binary fraction, 111.
     """
     grown = demand.devices * (1 + demand.growth) ** demand.horizon
-    return math.ceil(grown * (1 - 1e-9))
+    return math.ceil(float(grown) * (1 - 1e-9))

@@ -1,0 +1,40 @@
+# Each goal sets up what it needs: `make demo` and `make test` work on a fresh clone.
+
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+
+.PHONY: demo test test-long lint bench screenshots clean
+
+demo: $(READY)
+	$(BIN)/reservoir demo ferry-line
+
+test: $(READY) lint
+	$(BIN)/python -m pytest -n auto
+
+test-long: $(READY)
+	RESERVOIR_EXAMPLES=long $(BIN)/python -m pytest -n auto
+
+lint: $(READY)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-logo
+
+bench: $(READY)
+	$(BIN)/python bench/run.py
+
+screenshots: $(READY)
+	docs/screenshots/make
+
+clean:
+	rm -rf $(VENV) ferry-line build dist
+
+# The program is installed as it stands in src/; compiling it once spares every later start.
+$(READY): requirements.lock pyproject.toml $(shell find src -name '*.py')
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --require-hashes -r requirements.lock
+	$(BIN)/python -m pip install --quiet --no-deps --no-build-isolation --editable .
+	$(BIN)/python -m compileall -q src
+	touch $(READY)

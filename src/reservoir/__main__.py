@@ -1,0 +1,5 @@
+"""``python -m reservoir``."""
+
+from reservoir.cli import main
+
+main()

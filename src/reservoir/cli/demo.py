@@ -1,0 +1,79 @@
+"""``reservoir demo``: the job from start to end on the ferry line's data."""
+
+from __future__ import annotations
+
+from importlib import resources
+from pathlib import Path
+
+import click
+
+from reservoir.cli.output import talkative
+
+FOLDER = "ferry-line"
+
+
+@click.command("demo", short_help="Walk through the job with an example.")
+@click.argument("folder", default=FOLDER)
+@click.option("--force", is_flag=True, help="Overwrite files that were edited since.")
+@talkative
+def command(folder: str, force: bool) -> None:
+    """Make FOLDER with the plan of a ferry line and do the job on it, from check to read.
+
+    The plan is there twice: as a hurried person wrote it, and right.
+
+    \b
+    reservoir demo
+    reservoir demo /tmp/ferry-line
+    """
+    root = Path(folder)
+    hurried, right = root / "hurried", root / "right"
+    for part in (hurried, right):
+        _lay_out(part, force)
+    plan = "ferry-line.yaml"
+    _say(f"The Sable Harbour ferry line plans its DHCP in {hurried / plan}, in a hurry.")
+    _run("check", str(hurried / plan), "--fail-on", "never")
+    _say("Where there is one way to put a finding right, it can be done for you.")
+    _run("mend", str(hurried / plan))
+    _say(f"The rest takes somebody who knows the place. In {right / plan} it has been done.")
+    _run("check", str(right / plan))
+    _say("A plan without errors is written for each device, in its own dialect.")
+    _run("write", str(right / plan), *(["--force"] if force else []))
+    _show(right / "configuration" / "harbour-office.merganser")
+    _say("What stands on devices is read back into a plan, by the same sheets.")
+    files = sorted(str(path) for path in (right / "configuration").iterdir() if path.name[0] != ".")
+    _run("read", *files, "--out", str(root / "read-back.yaml"))
+    _run("check", str(root / "read-back.yaml"))
+    _say(f"Look around in {root}, change {hurried / plan}, and check again.")
+
+
+def _lay_out(folder: Path, force: bool) -> None:
+    from reservoir.files.deliveries import Delivery, deliver  # late: --help needs none of it
+
+    source = resources.files("reservoir.demo") / folder.name
+    names = ("ferry-line.yaml", "bindings.csv", "inventory.csv")
+    deliveries = [Delivery(name, (source / name).read_text(encoding="utf-8")) for name in names]
+    deliver(folder, deliveries, force)
+
+
+def _say(text: str) -> None:
+    click.echo(click.style(f"\n# {text}", bold=True))
+
+
+def _run(*arguments: str) -> None:
+    from reservoir.cli.commands import reservoir
+
+    click.echo(click.style(f"$ reservoir {' '.join(arguments)}", fg="blue") + "\n")
+    color = click.get_current_context().color
+    chosen = {None: "auto", True: "always", False: "never"}[color]
+    try:
+        reservoir.main(
+            [*arguments, "--color", chosen], prog_name="reservoir", standalone_mode=False
+        )
+    except click.exceptions.Exit as end:
+        click.echo(f"(exit status {end.exit_code})")
+
+
+def _show(file: Path, most: int = 34) -> None:
+    click.echo(click.style(f"$ head -n {most} {file}", fg="blue") + "\n")
+    lines = file.read_text(encoding="utf-8").splitlines()
+    click.echo("\n".join(lines[:most]))

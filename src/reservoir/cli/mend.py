@@ -1,0 +1,49 @@
+"""``reservoir mend``: the checks' suggestions, applied."""
+
+from __future__ import annotations
+
+import difflib
+from pathlib import Path
+
+import click
+
+from reservoir.cli.output import show, talk, talkative
+
+
+@click.command("mend", short_help="Apply the unambiguous suggestions of the checks.")
+@click.argument("plan")
+@click.option("--in-place", is_flag=True, help="Change the files; comments and layout stay.")
+@talkative
+def command(plan: str, in_place: bool) -> None:
+    """Apply what `check` suggests for PLAN where there is one way only and no new error follows.
+
+    Shows the difference; files change only with --in-place.
+
+    \b
+    reservoir mend ferry-line.yaml
+    reservoir mend ferry-line.yaml --in-place
+    """
+    import reservoir  # late: --help needs none of it
+    from reservoir.draw.theme import styled
+    from reservoir.files.mending import mend
+    from reservoir.files.texts import STANDARD_INPUT, write_whole
+
+    if plan == STANDARD_INPUT:
+        raise click.UsageError("mend changes files, so it can't read standard input.")
+    mended = mend(plan, reservoir.check)
+    for file, after in mended.after.items():
+        before = mended.before[file]
+        lines = difflib.unified_diff(
+            before.splitlines(), after.splitlines(), file, file, lineterm="", n=1
+        )
+        meanings = {"+": "added", "-": "removed", "@": "place"}
+        show(styled(line, meanings[line[0]]) if line[0] in meanings else line for line in lines)
+        if in_place:
+            write_whole(Path(file), after)
+    count = len(mended.applied)
+    if not count:
+        talk("Nothing to mend: no finding has a single suggestion that brings no new error.")
+        return
+    done = "put right" if in_place else "can be put right; with --in-place it is done"
+    talk(f"{count} {'finding' if count == 1 else 'findings'} {done}.")
+    talk(f"Next: reservoir check {plan}" if in_place else f"Next: reservoir mend {plan} --in-place")

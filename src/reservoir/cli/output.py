@@ -1,0 +1,76 @@
+"""What the commands share: colour, width, talk, and reading options that several of them have."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+from collections.abc import Callable, Iterable
+from pathlib import Path
+from typing import TypeVar
+
+import click
+
+PIPE_WIDTH = 100
+"""Columns where there is no terminal, so that output in a pipe is always the same."""
+
+Command = TypeVar("Command", bound=Callable[..., object])
+
+
+def talkative(command: Command) -> Command:
+    """Give a command ``--color`` and ``--quiet``."""
+    color = click.option(
+        "--color",
+        type=click.Choice(["auto", "always", "never"]),
+        default="auto",
+        expose_value=False,
+        callback=_set_color,
+        help="Colours: by default on a terminal, unless NO_COLOR is set.",
+    )
+    quiet = click.option(
+        "-q",
+        "--quiet",
+        is_flag=True,
+        expose_value=False,
+        callback=_set_quiet,
+        help="Print data only, no talk.",
+    )
+    return color(quiet(command))
+
+
+def _set_color(ctx: click.Context, _parameter: click.Parameter, choice: str) -> None:
+    never = choice == "never" or (choice == "auto" and bool(os.environ.get("NO_COLOR")))
+    ctx.color = False if never else (True if choice == "always" else None)
+
+
+def _set_quiet(ctx: click.Context, _parameter: click.Parameter, quiet: bool) -> None:
+    ctx.meta["reservoir.quiet"] = quiet
+
+
+def width() -> int:
+    """Columns of the terminal; in a pipe always the same."""
+    if not sys.stdout.isatty():
+        return PIPE_WIDTH
+    return max(40, min(shutil.get_terminal_size().columns, 120))
+
+
+def talk(text: str = "") -> None:
+    """Print for people, on standard error, unless ``--quiet``."""
+    if not click.get_current_context().meta.get("reservoir.quiet"):
+        click.echo(text, err=True)
+
+
+def show(lines: Iterable[str]) -> None:
+    """Print lines of data on standard output."""
+    for line in lines:
+        click.echo(line)
+
+
+def save_or_show(text: str, out: str | None) -> None:
+    """Put data into the file named by ``--out``, or on standard output."""
+    if out in (None, "-"):
+        click.echo(text, nl=False)
+        return
+    from reservoir.files.texts import write_whole  # late: not for --help
+
+    write_whole(Path(str(out)), text)

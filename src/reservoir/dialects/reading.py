@@ -1,0 +1,65 @@
+"""Reads a device's configuration: recognises its dialect, reads it, lifts it into a plan."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import PurePath
+
+from reservoir.core.problems import InputError, Place, Problem
+from reservoir.dialects.library import Library
+from reservoir.dialects.lifting import Lifted, lift
+from reservoir.dialects.reader import Reading, read_configuration
+from reservoir.dialects.sheet import Sheet
+
+SAMPLE_LINES = 2_000
+"""Lines of a file by which its dialect is recognised."""
+
+LEAST_SHARE = 0.3
+"""Share of the sample's lines that a dialect must understand to be taken for the file's."""
+
+
+@dataclass(frozen=True)
+class ConfigurationRead:
+    """A configuration file, read."""
+
+    file: str
+    dialect: str
+    share: float
+    """The share of its lines that the dialect understands, 0 to 1."""
+    reading: Reading
+    lifted: Lifted
+
+
+def read_device(
+    text: str, file: str, library: Library, dialect: str | None = None
+) -> ConfigurationRead:
+    """Read one device's configuration.
+
+    Raises:
+        InputError: the dialect is unknown, or none is recognised.
+    """
+    sheet = library.sheet(dialect) if dialect else _recognised(text, file, library)
+    reading = read_configuration(text, sheet)
+    lifted = lift(reading.device, sheet, PurePath(file).stem)
+    return ConfigurationRead(file, sheet.name, _share(reading), reading, lifted)
+
+
+def _share(reading: Reading) -> float:
+    """The share of lines that were understood."""
+    understood = reading.lines - reading.foreign - len(reading.unread)
+    return max(understood, 0) / reading.lines if reading.lines else 0.0
+
+
+def _recognised(text: str, file: str, library: Library) -> Sheet:
+    """The dialect that understands most of the file's first lines."""
+    sample = "\n".join(text.split("\n", SAMPLE_LINES)[:SAMPLE_LINES])
+    sheets = [library.sheet(name) for name in library.names]
+    shares = {sheet.name: _share(read_configuration(sample, sheet)) for sheet in sheets}
+    best = max(sheets, key=lambda sheet: shares[sheet.name])
+    if shares[best.name] < LEAST_SHARE:
+        message = (
+            f"in no known dialect; the nearest is {best.name}, which understands "
+            f"{shares[best.name]:.0%} of its lines; name it with --dialect if it is that"
+        )
+        raise InputError([Problem(Place(file), message)])
+    return best

@@ -1,0 +1,1 @@
+"""What people look at: findings as text; later figures and pages."""

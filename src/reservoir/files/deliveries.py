@@ -1,0 +1,74 @@
+"""Files that Reservoir puts into a folder, and knows again: what somebody edited is not lost."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from reservoir.core.problems import InputError, Place, Problem
+from reservoir.files.texts import write_whole
+
+LEDGER = ".reservoir-written.json"
+"""Beside the files: the SHA-256 of each as it was written."""
+
+
+class Delivery(NamedTuple):
+    """A file to be put in place."""
+
+    name: str
+    text: str
+
+
+def deliver(folder: Path, deliveries: Sequence[Delivery], force: bool = False) -> dict[str, str]:
+    """Put files in place; say of each whether it is ``new``, ``changed`` or ``unchanged``.
+
+    Raises:
+        InputError: a name can't be a file's, or a file there is not as Reservoir wrote it and
+            ``force`` isn't given. No file is written then.
+    """
+    ledger = _ledger(folder)
+    problems, outcomes = [], {}
+    for delivery in deliveries:
+        path = folder / delivery.name
+        if "/" in delivery.name or delivery.name.startswith("."):
+            problems.append(
+                Problem(Place(str(folder)), f"{delivery.name!r} can't be a file's name")
+            )
+        elif not path.exists():
+            outcomes[delivery.name] = "new"
+        elif (present := _digest(path.read_bytes())) == _digest(delivery.text.encode()):
+            outcomes[delivery.name] = "unchanged"
+        elif present == ledger.get(delivery.name) or force:
+            outcomes[delivery.name] = "changed"
+        else:
+            what = (
+                "was edited since it was written"
+                if delivery.name in ledger
+                else "is not Reservoir's"
+            )
+            problems.append(
+                Problem(Place(str(path)), f"the file {what}; --force overwrites it nevertheless")
+            )
+    if problems:
+        raise InputError(problems)
+    for delivery in deliveries:
+        if outcomes[delivery.name] != "unchanged":
+            write_whole(folder / delivery.name, delivery.text)
+        ledger[delivery.name] = _digest(delivery.text.encode())
+    write_whole(folder / LEDGER, json.dumps(ledger, indent=2, sort_keys=True) + "\n")
+    return outcomes
+
+
+def _digest(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()
+
+
+def _ledger(folder: Path) -> dict[str, str]:
+    try:
+        ledger = json.loads((folder / LEDGER).read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return {}  # without it, every file there counts as somebody else's
+    return ledger if isinstance(ledger, dict) else {}

@@ -1,0 +1,51 @@
+"""Findings as JSON: one object, whose fields are only ever added to."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from reservoir import __version__
+from reservoir.core.checks import Report
+from reservoir.core.findings import Finding, Severity
+from reservoir.core.plan import format_path
+from reservoir.files.plan_file import LoadedPlan
+
+
+def report_object(report: Report, loaded: LoadedPlan) -> dict[str, Any]:
+    """The report of a check as an object for JSON."""
+    return {
+        "reservoir": __version__,
+        "command": "check",
+        "inputs": list(loaded.files),
+        "findings": [_finding(finding, loaded) for finding in report.findings],
+        "summary": {
+            "errors": report.of_severity(Severity.ERROR),
+            "warnings": report.of_severity(Severity.WARNING),
+            "advice": report.of_severity(Severity.ADVICE),
+            "accepted": report.accepted,
+            "networks": report.networks,
+            "devices": report.devices,
+            "lendable": report.lendable,
+        },
+    }
+
+
+def _finding(finding: Finding, loaded: LoadedPlan) -> dict[str, Any]:
+    place = loaded.places.place(finding.at)
+    cause = finding.cause
+    return {
+        "rule": finding.rule,
+        "family": finding.family,
+        "severity": finding.severity.word,
+        "message": finding.message,
+        "at": format_path(finding.at),
+        "file": place.file,
+        "line": place.line,
+        "column": place.column,
+        "witness": finding.witness.as_json() if finding.witness else None,
+        "suggestions": [
+            {"path": format_path(s.path), "old": s.old, "new": s.new} for s in finding.suggestions
+        ],
+        "cause": {"rule": cause.rule, "at": format_path(cause.at)} if cause else None,
+        "accepted": finding.accepted,
+    }

@@ -1,0 +1,103 @@
+"""Applies the checks' suggestions to a plan's files, as far as they are unambiguous and safe."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+
+from reservoir.core.checks import Report
+from reservoir.core.findings import Finding, Severity
+from reservoir.core.problems import InputError
+from reservoir.files.plan_edits import Edit, NotEditableError, edited
+from reservoir.files.plan_file import LoadedPlan, load_plan
+from reservoir.files.texts import read_text
+
+ROUNDS = 8
+"""Suggestions may lead to others; after so many rounds it is left at that."""
+
+Check = Callable[[LoadedPlan], Report]
+
+
+@dataclass
+class Mended:
+    """The texts of a plan's files after mending."""
+
+    before: dict[str, str] = field(default_factory=dict)
+    after: dict[str, str] = field(default_factory=dict)
+    applied: list[Finding] = field(default_factory=list)
+    """The findings whose suggestions were applied."""
+
+
+def mend(file: str, check: Check) -> Mended:
+    """Apply suggestions until none is left that is unambiguous and brings no new error.
+
+    Args:
+        file: The plan's path.
+        check: Runs the checks over a plan.
+
+    Raises:
+        InputError: the plan can't be loaded.
+    """
+    mended = Mended()
+    loaded = load_plan(file)
+    report = check(loaded)
+    refused: set[str | None] = set()
+    for _ in range(ROUNDS):
+        chosen = _chosen(report, refused)
+        if not chosen:
+            break
+        texts = _with_edits(loaded, chosen, mended)
+        attempt = _loaded(file, texts)
+        after = check(attempt) if attempt else None
+        worse = _new_errors(report, after) if after else {finding.network for finding in chosen}
+        if attempt is None or after is None or worse:
+            refused |= worse & {f.network for f in chosen} or {f.network for f in chosen}
+            continue
+        mended.after = texts
+        mended.applied += chosen
+        loaded, report = attempt, after
+    return mended
+
+
+def _chosen(report: Report, refused: set[str | None]) -> list[Finding]:
+    """Findings with one suggestion each, none of them about a place that another one edits."""
+    chosen: dict[object, Finding] = {}
+    for finding in report.findings:
+        if len(finding.suggestions) != 1 or finding.accepted or finding.network in refused:
+            continue
+        path = finding.suggestions[0].path
+        if finding.cause is None and path[0] in ("networks", "devices", "defaults"):
+            chosen.setdefault(path, finding)
+    return list(chosen.values())
+
+
+def _with_edits(loaded: LoadedPlan, chosen: list[Finding], mended: Mended) -> dict[str, str]:
+    """The texts with the edits made; a finding whose edit has no place is taken off the list."""
+    texts = dict(mended.after)
+    for finding in list(chosen):
+        suggestion = finding.suggestions[0]
+        tree, path = loaded.places.tree_of(suggestion.path)
+        mended.before.setdefault(tree.file, read_text(tree.file))
+        text = texts.get(tree.file, mended.before[tree.file])
+        try:
+            texts[tree.file] = edited(text, [Edit(path, suggestion.old, suggestion.new)])
+        except NotEditableError:
+            chosen.remove(finding)
+    return texts
+
+
+def _loaded(file: str, texts: Mapping[str, str]) -> LoadedPlan | None:
+    try:
+        return load_plan(file, texts)
+    except InputError:
+        return None
+
+
+def _new_errors(before: Report, after: Report) -> set[str | None]:
+    """The networks that have errors now which they didn't have."""
+    known = {(f.rule, f.network) for f in before.findings}
+    return {
+        f.network
+        for f in after.findings
+        if f.severity is Severity.ERROR and (f.rule, f.network) not in known
+    }
