@@ -9,6 +9,8 @@ import datetime
 from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING
 
+from reservoir.version import __version__
+
 if TYPE_CHECKING:
     from reservoir.core.checks import Report
     from reservoir.dialects.library import Library
@@ -17,7 +19,6 @@ if TYPE_CHECKING:
     from reservoir.dialects.writing import DeviceConfiguration
     from reservoir.files.plan_file import LoadedPlan
 
-__version__ = "0.1.0"
 __all__ = ["__version__", "check", "load", "read", "write"]
 
 

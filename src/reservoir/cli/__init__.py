@@ -8,7 +8,7 @@ import sys
 def main() -> None:
     """Run ``reservoir``."""
     if sys.argv[1:] == ["--version"]:  # asked by scripts at every start; needs no parser
-        from reservoir import __version__
+        from reservoir.version import __version__
 
         print(f"reservoir {__version__}")
         return

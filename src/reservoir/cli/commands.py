@@ -9,7 +9,7 @@ from pathlib import Path
 
 import click
 
-from reservoir import __version__
+from reservoir.version import __version__
 
 COMMANDS = ("check", "explain", "mend", "write", "read", "schema", "demo")
 """The commands in the order of the job; each is the module of that name in this folder."""

@@ -29,7 +29,7 @@ class Severity(enum.IntEnum):
 
 _SENTENCES: Mapping[str, str] = {
     "lent": "a client of {network} is lent {address}, which is also {also}",
-    "stranded": "a client of {network} is lent {address}, which is not in its subnet",
+    "named": "{network} would lend {address}, {also}",
     "claimed": "{address} belongs to {network} and to {also}",
     "bound-twice": "{client} and {also} are both given {address}",
     "misplaced": "{client} is given {address}, which is not in {network}",

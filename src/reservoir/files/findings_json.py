@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from reservoir import __version__
+from reservoir.version import __version__
 from reservoir.core.checks import Report
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan import format_path

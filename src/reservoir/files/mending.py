@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
@@ -94,10 +95,9 @@ def _loaded(file: str, texts: Mapping[str, str]) -> LoadedPlan | None:
 
 
 def _new_errors(before: Report, after: Report) -> set[str | None]:
-    """The networks that have errors now which they didn't have."""
-    known = {(f.rule, f.network) for f in before.findings}
-    return {
-        f.network
-        for f in after.findings
-        if f.severity is Severity.ERROR and (f.rule, f.network) not in known
-    }
+    """The networks that have more errors of a rule than they had."""
+    return {network for _, network in _errors(after) - _errors(before)}
+
+
+def _errors(report: Report) -> Counter[tuple[str, str | None]]:
+    return Counter((f.rule, f.network) for f in report.findings if f.severity is Severity.ERROR)

@@ -94,6 +94,10 @@ def _addition(text: str, root: yaml.Node, path: PlanPath, new: str) -> Change:
         return begin, end, f"[{text[begin:end]}, {new}]"
     if not isinstance(parent, yaml.MappingNode | yaml.SequenceNode):
         raise NotEditableError(f"nothing can be added to {'.'.join(map(str, above))}")
+    if isinstance(parent, yaml.MappingNode):
+        for key, value in parent.value:
+            if key.value == last:  # there, and empty
+                return (*_extent(value), new)
     item = new if isinstance(last, int) else f"{last}: {new}"
     if parent.flow_style:
         at = parent.end_mark.index - 1

@@ -52,11 +52,15 @@ class GatewayOutsideSubnet(Rule):
 def _meant_gateway(site: Site, network: Network) -> int | None:
     """The gateway that was meant: a slip away, or else the one interface that is there."""
     assert network.gateway is not None
-    meant = likely_meant(network.gateway, network.subnet)
+    return likely_meant(network.gateway, network.subnet) or _only_router(site, network)
+
+
+def _only_router(site: Site, network: Network) -> int | None:
+    """The address of the one interface that a device has in the network."""
     attached = site.lending.topology.attachments(network)
-    if meant is None and len(attached) == 1:
-        return attached[0].address
-    return meant
+    if len(attached) != 1 or not network.subnet.hosts.holds(attached[0].address):
+        return None
+    return attached[0].address
 
 
 class GatewayEdgeAddress(Rule):
@@ -84,8 +88,8 @@ class GatewayEdgeAddress(Rule):
                 continue
             kind = "network" if gateway == subnet.network else "broadcast"
             path: PlanPath = ("networks", name, "gateway")
-            attached = site.lending.topology.attachments(network)
-            meant = format_address(attached[0].address) if len(attached) == 1 else None
+            router = _only_router(site, network)
+            meant = None if router is None else format_address(router)
             yield self.finding(
                 f"the gateway {format_address(gateway)} is the {kind} address of {subnet.subnet}",
                 path,

@@ -93,7 +93,7 @@ class RangeOutsideSubnet(Rule):
             yield self.finding(
                 f"the range {span} is not in {subnet.subnet}{part}{also}",
                 path,
-                Witness("stranded", pool.name, outside.first),
+                Witness("named", pool.name, outside.first, also="which is not in it"),
                 replaced(path, span, meant),
             )
 
@@ -129,7 +129,7 @@ class RangeTakesEdgeAddress(Rule):
                         f"the range {span} includes {format_address(edge)}, "
                         f"the {kind} address of {subnet.subnet}",
                         path,
-                        Witness("lent", pool.name, edge, also=f"the {kind} address"),
+                        Witness("named", pool.name, edge, also=f"its {kind} address"),
                         replaced(path, span, inside if fits else None),
                     )
 
@@ -339,17 +339,17 @@ class PoolEmpty(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for pool in site.lending.pools:
-            meant = bool(pool.network.ranges) or (pool.server and not len(pool.bindings))
+            meant = bool(pool.named) or (pool.server and not len(pool.bindings))
             if pool.lendable or not meant:
                 continue
             by = f" by {pool.server}" if pool.server else ""
             reason = (
                 "every address of its ranges is excluded, bound or outside the subnet"
-                if pool.network.ranges
+                if pool.named
                 else "it has no ranges and no bindings"
             )
             yield self.finding(
                 f"nothing can be lent to {pool.name}{by}: {reason}",
-                pool.ranges_path if pool.network.ranges else pool.path,
+                pool.ranges_path if pool.named else pool.path,
                 Witness("refused", pool.name, count=1),
             )

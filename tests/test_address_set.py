@@ -1,0 +1,95 @@
+"""The set algebra against an oracle that walks every address."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from reservoir.core.address_set import AddressSet
+from reservoir.core.addressing import LAST_ADDRESS, Span
+from reservoir.core.overlaps import overlaps
+
+# Two small worlds, one at each end of the address space, where arithmetic is most easily wrong.
+FLOORS = (0, LAST_ADDRESS - 40)
+
+spans = st.lists(
+    st.builds(lambda a, n: (a, min(a + n, 40)), st.integers(0, 40), st.integers(-3, 9)), max_size=7
+)
+
+
+def built(pairs: list[tuple[int, int]], floor: int) -> tuple[AddressSet, set[int]]:
+    walked = {floor + i for first, last in pairs for i in range(first, last + 1)}
+    return AddressSet(Span(floor + a, floor + b) for a, b in pairs), walked
+
+
+@given(spans, spans, st.sampled_from(FLOORS))
+def test_algebra_agrees_with_walking(
+    one: list[tuple[int, int]], other: list[tuple[int, int]], floor: int
+) -> None:
+    """Union, intersection, difference, exclusive or, complement, inclusion, equality."""
+    (a, walked_a), (b, walked_b) = built(one, floor), built(other, floor)
+    frame = Span(floor + 3, floor + 30)
+    framed = set(range(frame.first, frame.last + 1))
+    for found, expected in (
+        (a | b, walked_a | walked_b),
+        (a & b, walked_a & walked_b),
+        (a - b, walked_a - walked_b),
+        (a ^ b, walked_a ^ walked_b),
+        (a.complement_within(frame), framed - walked_a),
+        (~~a, walked_a),
+        (AddressSet.of_addresses(list(walked_a)), walked_a),
+    ):
+        assert set(found.addresses().tolist()) == expected
+        assert len(found) == len(expected)
+        assert (found.starts[1:] > found.stops[:-1]).all(), "spans touch or are out of order"
+    assert (a <= b) == (walked_a <= walked_b)
+    assert (a == b) == (walked_a == walked_b)
+    assert a.isdisjoint(b) == walked_a.isdisjoint(walked_b)
+    assert len(~a) == 2**32 - len(walked_a)
+
+
+@given(spans, st.sampled_from(FLOORS))
+def test_asking_agrees_with_walking(pairs: list[tuple[int, int]], floor: int) -> None:
+    """Membership of one and of many, size, first, last, nth, iteration."""
+    made, walked = built(pairs, floor)
+    everything = list(range(floor, min(floor + 45, LAST_ADDRESS + 1)))
+    assert made.contains(everything).tolist() == [i in walked for i in everything]
+    assert [i in made for i in everything] == [i in walked for i in everything]
+    ordered = sorted(walked)
+    assert [i for span in made for i in range(span.first, span.last + 1)] == ordered
+    assert [made.nth(i) for i in range(-len(ordered), len(ordered))] == ordered * 2
+    with pytest.raises(IndexError):
+        made.nth(len(ordered))
+    if walked:
+        assert (made.first, made.last) == (ordered[0], ordered[-1])
+
+
+@given(spans)
+def test_every_overlapping_pair_is_found_once(pairs: list[tuple[int, int]]) -> None:
+    """The sweep finds what comparing all pairs finds, with the first common address."""
+    expected = {
+        (i, j, max(a[0], b[0]))
+        for i, a in enumerate(pairs)
+        for j, b in enumerate(pairs)
+        if i < j and set(range(a[0], a[1] + 1)) & set(range(b[0], b[1] + 1))
+    }
+    found = [tuple(o) for o in overlaps([a for a, _ in pairs], [b + 1 for _, b in pairs])]
+    assert len(found) == len(set(found))
+    assert set(found) == expected
+
+
+def test_millions_at_once() -> None:
+    """A million spans and four million questions, checked against a plain table of booleans."""
+    random = np.random.default_rng(7)
+    starts = random.integers(0, 1 << 24, 1_000_000)
+    stops = starts + random.integers(0, 12, 1_000_000)
+    table = np.zeros((1 << 24) + 16, dtype=np.int32)
+    np.add.at(table, starts, 1)
+    np.add.at(table, stops, -1)
+    inside = np.cumsum(table) > 0
+    made = AddressSet.of_borders(starts, stops)
+    asked = random.integers(0, 1 << 24, 4_000_000)
+    assert (made.contains(asked) == inside[asked]).all()
+    assert len(made) == inside.sum()

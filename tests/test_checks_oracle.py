@@ -1,0 +1,84 @@
+"""The rules that sets decide, against an oracle that walks each address of small plans."""
+
+from __future__ import annotations
+
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from oracle import Walked, plans, text_of
+
+import reservoir
+from reservoir.core.checks import Report
+from reservoir.core.plan import format_path
+from reservoir.files.mending import mend
+from reservoir.files.plan_edits import Edit, edited
+from conftest import examples
+
+DECIDED_ELSEWHERE = {"server-not-reached"}
+
+
+@pytest.fixture(scope="module")
+def file(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("oracle") / "plan.yaml"
+
+
+def checked(file: Path, text: str) -> Report:
+    file.write_text(text)
+    return reservoir.check(reservoir.load(str(file)))
+
+
+def counted(report: Report) -> Counter[tuple[str, str]]:
+    return Counter(
+        (finding.rule, format_path(finding.at))
+        for finding in report.findings
+        if finding.rule not in DECIDED_ELSEWHERE
+    )
+
+
+@given(plan=plans())
+@settings(max_examples=examples(500))
+def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, Any]) -> None:
+    """Rule and place of every finding, as often as the oracle finds it; witnesses really hold."""
+    report = checked(file, text_of(plan))
+    walked = Walked(plan)
+    assert counted(report) == walked.findings()
+    assert report.lendable == sum(len(pool.lent) for pool in walked.pools)
+    lent = {(pool.network, address) for pool in walked.pools for address in pool.lent}
+    for finding in report.findings:
+        witness = finding.witness
+        assert witness is not None
+        assert witness.sentence
+        if witness.kind == "lent":
+            assert (witness.network, witness.address) in lent
+
+
+@given(plan=plans())
+@settings(max_examples=examples(60))
+def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -> None:
+    """Applied to the file's text, one suggestion at a time."""
+    text = text_of(plan)
+    report = checked(file, text)
+    for finding in report.findings:
+        for suggestion in finding.suggestions:
+            edit = Edit(suggestion.path, suggestion.old, suggestion.new)
+            after = checked(file, edited(text, [edit]))
+            key = (finding.rule, finding.message)
+            assert key not in {(f.rule, f.message) for f in after.findings}
+
+
+@given(plan=plans())
+@settings(max_examples=examples(60))
+def test_mending_never_makes_anything_worse(file: Path, plan: dict[str, Any]) -> None:
+    """After mending there are fewer findings, and no network has an error of a new kind."""
+    before = checked(file, text_of(plan))
+    mended = mend(str(file), reservoir.check)
+    if not mended.applied:
+        assert not mended.after
+        return
+    after = checked(file, mended.after[str(file)])
+    assert len(after.findings) < len(before.findings)
+    kinds = {(f.rule, f.network) for f in before.findings}
+    assert {(f.rule, f.network) for f in after.findings} <= kinds

@@ -1,0 +1,129 @@
+"""Values at the edge: every notation in, one notation out, and a reason for each refusal."""
+
+from __future__ import annotations
+
+import ipaddress
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from reservoir.core import options
+from reservoir.core.addressing import (
+    MalformedValueError,
+    Prefix,
+    format_address,
+    parse_address,
+    parse_prefix,
+    parse_span,
+)
+from reservoir.core.clients import Mac, parse_identifier, parse_mac
+from reservoir.core.durations import INFINITE, format_duration, parse_duration
+from reservoir.core.typos import likely_meant
+
+addresses = st.integers(0, 2**32 - 1)
+
+
+@given(addresses, st.integers(0, 32))
+def test_prefixes_agree_with_the_standard_library(address: int, bits: int) -> None:
+    """Network, mask, broadcast and hosts of any prefix."""
+    prefix = Prefix(address, bits)
+    known = ipaddress.ip_interface(f"{format_address(address)}/{bits}").network
+    assert str(prefix.subnet) == str(known)
+    assert format_address(prefix.mask) == str(known.netmask)
+    assert format_address(prefix.broadcast) == str(known.broadcast_address)
+    assert parse_prefix(str(prefix)) == prefix
+    assert prefix.hosts.size == (known.num_addresses if bits > 30 else known.num_addresses - 2)
+
+
+@given(st.text("0123456789.x -/", max_size=17))
+def test_an_address_is_read_exactly_when_the_standard_library_reads_it(text: str) -> None:
+    """No laxer and no stricter, on text that nearly is an address."""
+    try:
+        known = int(ipaddress.IPv4Address(text))
+    except ValueError:
+        with pytest.raises(MalformedValueError):
+            parse_address(text)
+    else:
+        assert parse_address(text) == known
+
+
+@given(st.integers(0, 2**48 - 1), st.sampled_from([2, 4, 6, 12]), st.sampled_from(":-. "))
+def test_a_mac_is_read_in_every_notation(number: int, group: int, separator: str) -> None:
+    """Groups of 2, 4, 6 or 12, apart by any separator, in either case."""
+    written = Mac(number).grouped(group, separator)
+    assert parse_mac(written) == parse_mac(written.upper()) == number
+    assert parse_mac(str(Mac(number))) == number
+
+
+@pytest.mark.parametrize(
+    ("reader", "text", "reason"),
+    [
+        (parse_address, "10.84.20.300", "300 is above 255"),
+        (parse_address, "10.84.020.1", "leading zero"),
+        (parse_address, "10.84.20", "3 parts, not four"),
+        (parse_prefix, "10.84.20.0", "no prefix length"),
+        (parse_prefix, "10.84.20.0/33", "'33' is not a prefix length"),
+        (parse_span, "10.84.20.1-10.84.20.x", "'x' is not a number"),
+        (parse_mac, "00:00:5e:00:53", "10 hexadecimal digits, not 12"),
+        (parse_mac, "00:00:5e:00:53:0g", "'g' is not a hexadecimal digit"),
+        (parse_mac, "000:05:e0:05:30:1", "uneven"),
+        (parse_identifier, "hex:0", "not a client identifier"),
+        (parse_duration, "3600", "did you mean 3600s?"),
+        (parse_duration, "1h30", "not a duration"),
+        (parse_duration, "0s", "no time at all"),
+        (parse_duration, "200000d", "write infinite"),
+    ],
+)
+def test_a_refusal_names_the_reason(reader: object, text: str, reason: str) -> None:
+    """The message says what is wrong with the text, not only that something is."""
+    with pytest.raises(MalformedValueError) as refused:
+        reader(text)  # type: ignore[operator]
+    assert reason in str(refused.value)
+
+
+@given(st.integers(1, INFINITE))
+def test_durations_round_trip(seconds: int) -> None:
+    """Every lease time that the wire can carry."""
+    assert parse_duration(format_duration(seconds)) == seconds
+
+
+@given(st.sampled_from(sorted(options.KINDS)), st.data())
+def test_option_values_round_trip(kind: str, data: st.DataObject) -> None:
+    """Text to bytes to text to the same bytes, for every type."""
+    address = addresses.map(format_address)
+    item = {
+        "ip": address,
+        "ips": address,
+        "text": st.text(st.characters(codec="utf-8"), min_size=1).filter(str.isprintable),
+        "hex": st.binary(min_size=1).map(bytes.hex),
+        "bool": st.sampled_from(["true", "no", "on"]),
+        "routes": st.builds(
+            lambda a, bits, via: f"{Prefix(a, bits).subnet} via {via}",
+            addresses,
+            st.integers(0, 32),
+            address,
+        ),
+        "i32": st.integers(-(2**31), 2**31 - 1).map(str),
+    }.get(kind, st.integers(0, 2 ** int(kind[1:] or 1) - 1 if kind[0] == "u" else 1).map(str))
+    lists = kind in options.LISTS
+    items = data.draw(st.lists(item, min_size=1, max_size=20 if lists else 1))
+    encode, decode = options.KINDS[kind]
+    encoded = b"".join(encode(text) for text in items)
+    again = decode(encoded).split(",") if lists else [decode(encoded)]
+    assert b"".join(encode(text) for text in again) == encoded
+
+
+@pytest.mark.parametrize(
+    ("written", "subnet", "meant"),
+    [
+        ("10.48.20.1", "10.84.20.0/22", "10.84.20.1"),  # two digits swapped
+        ("10.84.3.1", "10.84.30.0/24", "10.84.30.1"),  # a digit left out
+        ("10.85.20.9", "10.84.20.0/24", "10.84.20.9"),  # an octet wrong
+        ("192.168.7.1", "10.84.20.0/24", None),  # nothing near it
+    ],
+)
+def test_the_likely_typo(written: str, subnet: str, meant: str | None) -> None:
+    """The address that was meant is one slip away and inside the subnet, or nothing is said."""
+    found = likely_meant(parse_address(written), parse_prefix(subnet))
+    assert (None if found is None else format_address(found)) == meant
