@@ -80,7 +80,7 @@ def plans(draw: st.DrawFn) -> dict[str, Any]:
 
 def text_of(plan: dict[str, Any]) -> str:
     """The plan as a file: JSON is YAML."""
-    return json.dumps(plan, indent=1)
+    return json.dumps(plan, indent=1, ensure_ascii=False)
 
 
 @dataclass

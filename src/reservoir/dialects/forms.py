@@ -116,7 +116,7 @@ class Text(Form):
     bare: str = "A-Za-z0-9._-"
     """The characters that need no quotation, as in a regular expression's set."""
     reserved: set[str] = field(default_factory=set, compare=False)
-    """Words of the dialect, which are quoted when they are meant as a name."""
+    """Words of the dialect, which are quoted when they are meant as a name, if it can quote."""
 
     @cached_property
     def _is_bare(self) -> Callable[[str], object]:
@@ -149,7 +149,7 @@ class Text(Form):
     def write(self, value: str) -> str:
         if not value or not value.isprintable():
             raise MalformedValueError(f"{value!r} can't be written in a line of configuration")
-        if self._is_bare(value) and value not in self.reserved:
+        if self._is_bare(value) and not (self.quote and value in self.reserved):
             return value
         if not self.quote:
             raise MalformedValueError(

@@ -1,0 +1,220 @@
+"""Plan to text to plan: what a device is given is what the plan says, in every dialect."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import examples
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from oracle import Walked, text_of
+
+import reservoir
+from reservoir.core.addressing import Prefix
+from reservoir.core.lending import Lending
+from reservoir.dialects.library import Library
+from reservoir.dialects.lifting import lift
+from reservoir.dialects.reader import read_configuration
+from reservoir.dialects.vocabulary import Fact
+from reservoir.dialects.writer import write_configuration
+
+DIALECTS = Library().names
+
+HOSTILE = [
+    "kiosk 2",
+    'the "old" one',
+    "x\\",
+    '"',
+    "done",
+    "lot crew:",
+    "pool",
+    "-- remark",
+    "// remark",
+    "a;b",
+    "]]>",
+    "{name}",
+    "{",
+    "]",
+    "#",
+    "é à",
+    "客室",
+    "каюта",
+    "n" * 300,
+    "$(reboot)",
+    "as",
+    "'",
+    ":",
+    "a:",
+]
+
+hosts = st.integers(2, 254)
+octet_ranges = st.builds(lambda a, b: (min(a, b), max(a, b)), hosts, hosts)
+
+
+@pytest.fixture(scope="module")
+def file(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("round") / "plan.yaml"
+
+
+@st.composite
+def benign_network(draw: st.DrawFn, number: int, names: st.SearchStrategy[str]) -> dict[str, Any]:
+    """A network without mistakes in 10.84.NUMBER.0/24, with whatever a plan may say."""
+    base = f"10.84.{number}"
+
+    def spans(pairs: list[tuple[int, int]]) -> list[str]:
+        return [f"{base}.{a}-{base}.{b}" for a, b in pairs]
+
+    network: dict[str, Any] = {
+        "subnet": f"{base}.0/24",
+        "gateway": f"{base}.1",
+        "served_by": "server",
+        "dns": draw(st.lists(st.sampled_from(["10.84.0.53", "10.84.1.53"]), min_size=1, max_size=2)),
+        "lease": draw(st.sampled_from(["1m", "45m", "12h", "7d", "1d2h3m", "infinite"])),
+        "ranges": draw(st.just("all") | st.lists(octet_ranges, min_size=1, max_size=3).map(spans)),
+        "exclusions": spans(draw(st.lists(octet_ranges, max_size=3))),
+        "static": [
+            {"name": "hand-set", "address": f"{base}.{host}"}
+            for host in draw(st.lists(hosts, max_size=2, unique=True))
+        ],
+    }
+    bound = draw(st.lists(hosts, max_size=4, unique=True))
+    network["bindings"] = [
+        {
+            "name": draw(names),
+            "mac": f"00:00:5e:00:53:{number * 8 + i:02x}",
+            "address": f"{base}.{host}",
+        }
+        for i, host in enumerate(bound)
+    ]
+    if draw(st.booleans()):
+        network["domain"] = "sable.example"
+    if draw(st.booleans()):
+        network["options"] = {
+            "ntp": ["10.84.0.123"],
+            "150": {"ip": "10.84.0.69"},
+            "boot_file": "kiosk image.bin",
+            "200": {"hex": "00ff"},
+        }
+    return network
+
+
+@st.composite
+def benign_plan(draw: st.DrawFn, dialect: str, names: st.SearchStrategy[str]) -> dict[str, Any]:
+    """One server of the dialect, some networks of its own, some behind another's relay."""
+    count = draw(st.integers(1, 3))
+    wanted = draw(st.lists(names, min_size=count, max_size=count, unique=True))
+    server: dict[str, Any] = {"uplink": {"address": "10.84.0.10/24"}}
+    relay: dict[str, Any] = {}
+    for number in range(1, count + 1):
+        if draw(st.booleans()):
+            own = draw(hosts)
+            server[f"port{number}"] = {"address": f"10.84.{number}.{own}/24"}
+        else:
+            relay[f"port{number}"] = {
+                "address": f"10.84.{number}.1/24",
+                "relay_to": ["10.84.0.10"],
+            }
+    networks = {
+        name: draw(benign_network(number, names)) for number, name in enumerate(wanted, start=1)
+    }
+    return {
+        "reservoir": 1,
+        "devices": {
+            "server": {"dialect": dialect, "interfaces": server},
+            "a": {"interfaces": {"deck": {"address": "10.84.0.2/24"}}},
+            "relay": {"interfaces": relay},
+        },
+        "networks": networks,
+    }
+
+
+plain_names = st.from_regex(r"[a-z][a-z0-9-]{0,12}[a-z0-9]", fullmatch=True)
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(250))
+def test_what_is_written_is_what_the_plan_says(
+    file: Path, dialect: str, data: st.DataObject
+) -> None:
+    """No refusal, nothing unread, the oracle's lendable set; and the same facts the same bytes."""
+    plan = data.draw(benign_plan(dialect, plain_names))
+    file.write_text(text_of(plan))
+    (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    assert not written.losses
+    assert not written.differences
+    sheet = Library().sheet(dialect)
+    reading = read_configuration(written.text, sheet)
+    assert not reading.unread
+    assert not reading.foreign
+    assert write_configuration(reading.device, sheet).text == written.text
+    again = Lending(lift(reading.device, sheet).plan())
+    own = {i["address"] for i in plan["devices"]["server"]["interfaces"].values()}
+    skipped = {address.split("/")[0] for address in own}
+    for pool, walked in zip(again.pools, walked_pools(plan), strict=True):
+        lent = set(pool.lendable.addresses().tolist())
+        expected = walked.lent
+        if sheet.trait("own-address") == "skipped":
+            expected = expected - {number(address) for address in skipped}
+        assert lent == expected
+        bindings = plan["networks"][walked.network]["bindings"]
+        assert {(str(c), a) for c, a in again.clients_bound(pool)} == {
+            (binding["mac"], number(binding["address"])) for binding in bindings
+        }
+
+
+def number(address: str) -> int:
+    a, b, c, d = map(int, address.split("."))
+    return a << 24 | b << 16 | c << 8 | d
+
+
+def walked_pools(plan: dict[str, Any]) -> list[Any]:
+    """The oracle's pools; it knows of one interface, so the relays' and servers' are hand-set."""
+    interfaces = [
+        interface["address"].split("/")[0]
+        for device in plan["devices"].values()
+        for interface in device["interfaces"].values()
+    ]
+    networks = {
+        name: {
+            **network,
+            "served_by": ["server"],
+            "static": [*network["static"], *({"address": address} for address in interfaces)],
+        }
+        for name, network in plan["networks"].items()
+    }
+    return Walked({**plan, "networks": networks}).pools
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(100))
+def test_hostile_names_stay_in_their_place(file: Path, dialect: str, data: st.DataObject) -> None:
+    """Quoted, made fit or refused: what is read again is what was written, never a line more."""
+    hostile = st.sampled_from(HOSTILE) | st.text(min_size=1, max_size=12).filter(
+        lambda text: text.isprintable() and text.strip() != ""
+    )
+    plan = data.draw(benign_plan(dialect, hostile))
+    file.write_text(text_of(plan))
+    (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    assert not written.differences
+    assert not written.losses
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(names=st.lists(st.sampled_from(HOSTILE) | st.text(max_size=9), min_size=3, max_size=3))
+@settings(max_examples=examples(150))
+def test_the_writer_alone_lets_nothing_out(dialect: str, names: list[str]) -> None:
+    """Facts that no plan could hold, with line ends and worse: refused, or read again the same."""
+    sheet = Library().sheet(dialect)
+    pool = Fact("pool", {"name": names[0], "domain": names[1], "dns": (1,), "lease": 60})
+    pool.fields["subnet"] = Prefix(10 << 24, 24)
+    option = Fact("option", {"code": 67, "type": "text", "value": names[2]})
+    pool.children.append(option)
+    written = write_configuration(Fact("device", {"name": names[0]}, [pool]), sheet)
+    reading = read_configuration(written.text, sheet)
+    assert reading.device == written.expressed
+    assert not reading.unread
+    assert not reading.foreign
