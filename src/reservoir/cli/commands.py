@@ -59,9 +59,9 @@ def reservoir(debug: bool) -> None:
 def run() -> None:
     """Run the command line and leave with its exit status."""
     try:
-        reservoir.main(prog_name="reservoir", standalone_mode=False)
-    except click.exceptions.Exit as error:
-        sys.exit(error.exit_code)
+        # Not standalone, Click returns a command's exit status instead of leaving with it.
+        status = reservoir.main(prog_name="reservoir", standalone_mode=False)
+        sys.exit(status if isinstance(status, int) else 0)
     except click.Abort:
         click.echo("Stopped; no file was changed.", err=True)
         sys.exit(130)

@@ -65,12 +65,11 @@ def _run(*arguments: str) -> None:
     click.echo(click.style(f"$ reservoir {' '.join(arguments)}", fg="blue") + "\n")
     color = click.get_current_context().color
     chosen = {None: "auto", True: "always", False: "never"}[color]
-    try:
-        reservoir.main(
-            [*arguments, "--color", chosen], prog_name="reservoir", standalone_mode=False
-        )
-    except click.exceptions.Exit as end:
-        click.echo(f"(exit status {end.exit_code})")
+    status = reservoir.main(
+        [*arguments, "--color", chosen], prog_name="reservoir", standalone_mode=False
+    )
+    if status:
+        raise click.exceptions.Exit(status)
 
 
 def _show(file: Path, most: int = 34) -> None:

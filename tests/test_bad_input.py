@@ -1,0 +1,146 @@
+"""Input that can't be used: a calm list with places, exit status 2, nothing written."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import Run
+
+Put = Callable[[str, str], Path]
+
+NETWORK = "reservoir: 1\nnetworks:\n  crew:\n    subnet: 10.84.30.0/24\n"
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("", "plan.yaml:1:1: the file is empty; a plan begins with the line: reservoir: 1"),
+        ("# nothing\n", "the file is empty"),
+        ("- a\n", "plan.yaml:1:1: expected keys and values, found a list"),
+        ("networks: {}\n", "reservoir is missing; a plan begins with: reservoir: 1"),
+        ("reservoir: 2\n", "plan.yaml:1:12: reservoir is '2'; it should be '1'"),
+        ("reservoir: 1\nnetworks:\n\tcrew: {}\n", "plan.yaml:3:1: a tab can't indent YAML"),
+        ("reservoir: 1\nname: [a\n", "can't be read as YAML"),
+        ("reservoir: 1\nname: &a x\n", "plan.yaml:2:7: a plan has no anchors"),
+        ("reservoir: 1\nname: *a\n", "plan.yaml:2:7: a plan has no aliases"),
+        ("reservoir: 1\nname: !!python/name:os.system x\n", "plan.yaml:2:7: a plan has no tags"),
+        ("reservoir: 1\n---\nname: x\n", "a plan is one document"),
+        ("reservoir: 1\nname: " + "[" * 70 + "\n", "nested more than 64 levels deep"),
+        ("reservoir: 1\nname: x\nname: y\n", "plan.yaml:3:1: name stands here twice; the first is"),
+        ("reservoir: 1\nname:\n", "plan.yaml:2:1: name has no value"),
+        ("reservoir: 1\nname: \x07\n", "the character U+0007 is not allowed in YAML"),
+        ('reservoir: 1\nname: "x\\ny"\n', "plan.yaml:2:7: 'x\\ny' has characters that nobody can"),
+        ("reservoir: 1\nnetwork: {}\n", "plan.yaml:2:1: 'network' is not a key here (did you mean"),
+        ("reservoir: 1\ninclude: plan.yaml\n", "plan.yaml:2:10: plan.yaml is already part"),
+        ("reservoir: 1\ninclude: [no.yaml]\n", "no.yaml:1:1: there is no such file"),
+        ("reservoir: 1\nbindings_from: [no.csv]\n", "no.csv:1:1: there is no such file"),
+        ("reservoir: 1\ndevices: {a: {dialect: larkspurr}}\n", "did you mean larkspur?"),
+        (NETWORK + "    vlan: 5000\n", "5:11: vlan is '5000'; it should be at most 4,094"),
+        (NETWORK + "    gateway: 10.84.30.300\n", "5:14: '10.84.30.300' is not an IPv4 address"),
+        (NETWORK + "    gateway: 010.84.30.1\n", "has a leading zero"),
+        (NETWORK + "    gateway: [10.84.30.1]\n", "expected an IPv4 address, found a list"),
+        (NETWORK + "    ranges: most\n", "'most' is not an IPv4 address"),
+        (NETWORK + "    ranges: [all]\n", "'all' is not an IPv4 address"),
+        (NETWORK + "    lease: 3600\n", "did you mean 3600s?"),
+        (NETWORK + "    served_by: pier\n", "there is no device 'pier'; the plan defines no device"),
+        (NETWORK + "    options: {ntpp: 1}\n", "no option is called 'ntpp' (did you mean ntp?)"),
+        (NETWORK + "    options: {51: {u32: 9}}\n", "option 51 isn't set here: write it as lease"),
+        (NETWORK + "    options: {200: 1}\n", "option 200 has no type in the registry"),
+        (NETWORK + "    bindings: [{address: 10.84.30.9}]\n", "by mac or by client_id, one of them"),
+        (NETWORK + "    exclusions: [{rang: 10.84.30.9}]\n", "'rang' is not a key here (did you"),
+        (NETWORK + "    demand: {devices: -1}\n", "it should be at least 0"),
+        (NETWORK + "accept: [{rule: pool-emty, at: x, because: y}]\n", "did you mean pool-empty?"),
+    ],
+)
+def test_a_broken_plan_gets_a_calm_list(text: str, said: str, run: Run, tmp_path: Path) -> None:
+    """What was found, what was expected, the nearest right word, and where."""
+    (tmp_path / "plan.yaml").write_text(text, encoding="utf-8")
+    ended = run("check", "plan.yaml")
+    assert ended.code == 2
+    assert said in ended.err
+    assert ended.out == ""
+    assert run("write", "plan.yaml").code == 2
+    assert not (tmp_path / "configuration").exists()
+
+
+@pytest.mark.parametrize(
+    ("data", "said"),
+    [
+        (b"\x7fELF\0\0", "plan.yaml:1:1: the file is binary, not text"),
+        (b"reservoir: 1\nname: caf\xe9\n", "plan.yaml:2:10: the text is not UTF-8: byte 0xe9"),
+    ],
+)
+def test_what_is_not_text(data: bytes, said: str, run: Run, tmp_path: Path) -> None:
+    """Binary files and other encodings are named, with the place of the first wrong byte."""
+    (tmp_path / "plan.yaml").write_bytes(data)
+    ended = run("check", "plan.yaml")
+    assert ended.code == 2
+    assert said in ended.err
+
+
+def test_a_byte_order_mark_and_windows_line_ends_are_no_fault(run: Run, tmp_path: Path) -> None:
+    """They are how some editors save."""
+    text = NETWORK.replace("\n", "\r\n")
+    (tmp_path / "plan.yaml").write_bytes(b"\xef\xbb\xbf" + text.encode())
+    assert run("check", "plan.yaml").code == 0
+
+
+@pytest.mark.parametrize("file", [".", "missing.yaml"])
+def test_what_is_not_a_file(file: str, run: Run) -> None:
+    """A folder, or nothing at all."""
+    assert run("check", file).code == 2
+
+
+def test_everything_wrong_is_listed_at_once(run: Run, put: Put) -> None:
+    """In all files of the plan, sorted by place, with their number."""
+    put("plan.yaml", NETWORK + "    gatewy: 1\n    lease: x\nbindings_from: [b.csv]\n")
+    put("b.csv", "network,name,mac,address\n")
+    ended = run("check", "plan.yaml")
+    assert ended.err.splitlines() == [
+        "plan.yaml:5:5: 'gatewy' is not a key here (did you mean gateway?)",
+        "plan.yaml:6:12: 'x' is not a duration: write it like 90s, 45m, 12h, 1d12h or infinite",
+        "",
+        "2 problems; nothing was done.",
+    ]
+
+
+@pytest.mark.parametrize(
+    ("table", "said"),
+    [
+        ("", "b.csv:1:1: the table is empty; its first line should be: network,name,mac,address"),
+        ("network,name,mac,adress\n", "'adress' is not a column of this table (did you mean address"),
+        ("network,name,mac\n", "the column address is missing"),
+        ("network,name,mac,address\ncrew,a,b\n", "b.csv:2:1: the row has 3 cells"),
+        ("network,name,mac,address\ncrw,a,00:00:5e:00:53:01,10.84.30.9\n", "did you mean crew?"),
+        (
+            "network,name,mac,address\ncrew,a,00:00:5e:00:53:0,010.84.30.9\n",
+            "b.csv:2:8: '00:00:5e:00:53:0' is not a MAC address: it has 11 hexadecimal digits",
+        ),
+        (
+            "network,name,mac,address\ncrew,a,00:00:5e:00:53:0,010.84.30.9\n",
+            "b.csv:2:25: '010.84.30.9' is not an IPv4 address: 010 has a leading zero",
+        ),
+        ('network,name,mac,address\ncrew,"a\n', "can't be read as CSV"),
+        ("network,name,mac,address\ncrew,a\x1b[1m,00:00:5e:00:53:01,10.84.30.9\n", "b.csv:2:6:"),
+    ],
+)
+def test_a_broken_table_gets_a_calm_list(table: str, said: str, run: Run, put: Put) -> None:
+    """Every wrong cell with its line and column."""
+    put("plan.yaml", NETWORK + "bindings_from: [b.csv]\n")
+    put("b.csv", table)
+    ended = run("check", "plan.yaml")
+    assert ended.code == 2
+    assert said in ended.err
+    assert "\x1b" not in ended.err
+
+
+def test_a_wrong_call_is_said_shortly(run: Run) -> None:
+    """Unknown commands and options name the nearest right one; each command has its help."""
+    assert "Did you mean check?" in run("chek").err
+    assert run("check").code == 2
+    assert run("check", "x.yaml", "--fromat", "json").code == 2
+    assert "reservoir write ferry-line.yaml" in run("write", "--help").out
+    assert "gateway-lendable" in run("explain").out
+    assert "did you mean" in run("explain", "gateway-lendible").err

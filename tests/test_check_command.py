@@ -1,0 +1,224 @@
+"""``reservoir check`` and ``explain`` as a user meets them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import Run
+
+from reservoir.core.checks import rules
+
+Put = Callable[[str, str], Path]
+
+CREW = """\
+devices:
+  pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}
+networks:
+  crew:
+    subnet: 10.84.30.0/24
+    gateway: 10.84.30.1
+    served_by: pier
+    ranges: [10.84.30.1-10.84.30.99]   # too early
+"""
+
+
+@pytest.mark.parametrize("name", sorted(rules()))
+def test_every_rule_keeps_its_manual(name: str, run: Run, put: Put) -> None:
+    """The failing example is reported, the passing one isn't, and explain shows both."""
+    rule = rules()[name]
+    put("failing.yaml", "reservoir: 1\n" + _dedented(rule.failing))
+    put("passing.yaml", "reservoir: 1\n" + _dedented(rule.passing))
+    failing = run("check", "failing.yaml", "--select", name, "--fail-on", "advice")
+    assert failing.code == 1, failing.err
+    assert f"{rule.severity.word:<8} {name}" in failing.out
+    assert "failing.yaml:" in failing.out
+    assert "shown when" in failing.out
+    passing = run("check", "passing.yaml", "--select", name, "--fail-on", "advice")
+    assert passing.code == 0, passing.out
+    explained = run("explain", name).out
+    assert rule.manual["summary"] in explained
+    assert "Why: " in explained
+    assert "Remedy: " in explained
+    for example in (rule.failing, rule.passing):
+        assert all(line.strip() in explained for line in example.strip().splitlines())
+
+
+def _dedented(example: str) -> str:
+    lines = example.strip("\n").splitlines()
+    margin = len(lines[0]) - len(lines[0].lstrip())
+    return "\n".join(line[margin:] for line in lines) + "\n"
+
+
+def test_a_finding_says_where_what_why_and_how(run: Run, put: Put) -> None:
+    """Place, message with the values, the case that shows it, the edit that puts it right."""
+    put("plan.yaml", CREW)
+    found = run("check", "plan.yaml")
+    assert found.code == 1
+    assert found.out == (
+        "crew  10.84.30.0/24, served by pier\n\n"
+        "error    gateway-lendable"
+        "                                                             plan.yaml:9:14\n"
+        "         the gateway 10.84.30.1 may be lent: it is inside 10.84.30.1-10.84.30.99\n"
+        "         shown when  a client of crew is lent 10.84.30.1, which is also its gateway\n"
+        "         put right   networks.crew.ranges[0]\n"
+        "                     - 10.84.30.1-10.84.30.99\n"
+        "                     + 10.84.30.2-10.84.30.99\n\n"
+        "1 error in 1 network on 1 device; 99 addresses can be lent.\n"
+    )
+    assert "reservoir explain gateway-lendable" in found.err
+
+
+def test_json_has_every_field(run: Run, put: Put) -> None:
+    """The fields that scripts rely on, with their values."""
+    put("plan.yaml", CREW)
+    report = json.loads(run("check", "plan.yaml", "--format", "json").out)
+    assert report["command"] == "check"
+    assert report["inputs"] == ["plan.yaml"]
+    assert report["findings"] == [
+        {
+            "rule": "gateway-lendable",
+            "family": "gateways",
+            "severity": "error",
+            "message": "the gateway 10.84.30.1 may be lent: it is inside 10.84.30.1-10.84.30.99",
+            "at": "networks.crew.ranges[0]",
+            "file": "plan.yaml",
+            "line": 9,
+            "column": 14,
+            "witness": {
+                "kind": "lent",
+                "network": "crew",
+                "address": "10.84.30.1",
+                "also": "its gateway",
+            },
+            "suggestions": [
+                {
+                    "path": "networks.crew.ranges[0]",
+                    "old": "10.84.30.1-10.84.30.99",
+                    "new": "10.84.30.2-10.84.30.99",
+                }
+            ],
+            "cause": None,
+            "accepted": None,
+        }
+    ]
+    assert report["summary"] == {
+        "errors": 1,
+        "warnings": 0,
+        "advice": 0,
+        "accepted": 0,
+        "networks": 1,
+        "devices": 1,
+        "lendable": 99,
+    }
+
+
+def test_one_mistake_is_one_finding(run: Run, put: Put) -> None:
+    """What follows from a range in the wrong network is folded under it, with the likely typo."""
+    plan = CREW.replace("10.84.30.1-10.84.30.99", "10.84.3.20-10.84.3.99")
+    put("plan.yaml", plan + "    demand: {devices: 40}\n")
+    found = run("check", "plan.yaml")
+    assert found.out.count("error    ") == 1
+    assert "10.84.30.20-10.84.30.99 would be" in found.out
+    assert "leads to    pool-empty" in found.out
+    assert "leads to    pool-undersized" in found.out
+    causes = {
+        f["rule"]: f["cause"] and f["cause"]["rule"]
+        for f in json.loads(run("check", "plan.yaml", "--format", "json").out)["findings"]
+    }
+    assert causes == {
+        "range-outside-subnet": None,
+        "pool-empty": "range-outside-subnet",
+        "pool-undersized": "range-outside-subnet",
+    }
+
+
+@pytest.mark.parametrize(
+    ("options", "code", "mentions"),
+    [
+        (["--ignore", "gateways"], 0, "Nothing to put right"),
+        (["--ignore", "gateway-lendable"], 0, "Nothing to put right"),
+        (["--select", "ranges"], 0, "Nothing to put right"),
+        (["--at", "networks.cr*"], 1, "gateway-lendable"),
+        (["--at", "networks.crew.ranges[0]"], 1, "gateway-lendable"),
+        (["--at", "networks.shop"], 0, "Nothing to put right"),
+        (["--fail-on", "never"], 0, "gateway-lendable"),
+        (["--select", "gatewais"], 2, "did you mean gateways?"),
+    ],
+)
+def test_choosing_findings(
+    options: list[str], code: int, mentions: str, run: Run, put: Put
+) -> None:
+    """Rules, families and paths choose; the exit status follows what is left."""
+    put("plan.yaml", CREW)
+    ended = run("check", "plan.yaml", *options)
+    assert ended.code == code
+    assert mentions in ended.out + ended.err
+
+
+@pytest.mark.parametrize(
+    ("lines", "code", "summary"),
+    [
+        ("accept: [{rule: gateway-lendable, at: networks.crew, because: agreed}]", 0, "1 accepted"),
+        (
+            "accept: [{rule: gateway-lendable, at: networks.crew, because: x, until: 2020-01-31}]",
+            1,
+            "1 error",
+        ),
+        ("checks: {severity: {gateway-lendable: advice}}", 0, "1 piece of advice"),
+    ],
+)
+def test_a_plan_may_accept_and_grade(
+    lines: str, code: int, summary: str, run: Run, put: Put
+) -> None:
+    """An acceptance counts until its day is over; a severity may be another."""
+    put("plan.yaml", CREW + lines + "\n")
+    ended = run("check", "plan.yaml")
+    assert ended.code == code
+    assert summary in ended.out
+
+
+def test_rows_of_tables_have_their_places(run: Run, put: Put) -> None:
+    """A finding in a CSV row points to the cell, behind quoted cells and line ends too."""
+    put(
+        "plan.yaml",
+        CREW.replace("10.84.30.1-", "10.84.30.20-")
+        + "bindings_from: [tables/bindings.csv]\nstatic_from: [tables/static.csv]\n",
+    )
+    put(
+        "tables/bindings.csv",
+        "network,name,mac,address\n"
+        'crew,"a ""long"", name",00:00:5e:00:53:01,10.84.30.40\n\n'
+        "crew,second,0000.5e00.5302,10.84.30.40\n"
+        "crew,third,00005E-005303,10.84.31.41\n",
+    )
+    put("tables/static.csv", "address,network,name\n10.84.30.50,crew,plotter\n")
+    ended = run("check", "plan.yaml")
+    assert "tables/bindings.csv:4:28" in ended.out
+    assert "tables/bindings.csv:5:26" in ended.out
+    assert "10.84.30.41 would be" in ended.out
+    assert "tables/static.csv:2:13" in ended.out
+
+
+def test_a_plan_in_several_files_and_from_a_pipe(run: Run, put: Put) -> None:
+    """Findings in an included file point there; `-` is standard input."""
+    devices, _, networks = CREW.partition("networks:\n")
+    put("plan.yaml", devices + "include: [parts/networks.yaml]\n")
+    put("parts/networks.yaml", "networks:\n" + networks)
+    assert "parts/networks.yaml:7:14" in run("check", "plan.yaml").out
+    piped = run("check", "-", stdin="reservoir: 1\n" + CREW)
+    assert piped.code == 1
+    assert "-:9:14" in piped.out
+
+
+def test_colour_is_for_terminals(run: Run, put: Put) -> None:
+    """A pipe gets none unless it is asked for; files never do; NO_COLOR is obeyed."""
+    put("plan.yaml", CREW)
+    assert "\x1b[" not in run("check", "plan.yaml").out
+    assert "\x1b[" in run("check", "plan.yaml", "--color", "always").out
+    assert "\x1b[" not in run("check", "plan.yaml", NO_COLOR="1").out
+    run("check", "plan.yaml", "--color", "always", "--out", "found.txt")
+    assert "\x1b[" not in (put("other.yaml", CREW).parent / "found.txt").read_text()
+    assert run("check", "plan.yaml", "--quiet").err == ""
