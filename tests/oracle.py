@@ -140,9 +140,7 @@ class Walked:
                 meant = {a for text in named for a in walk(text)}
             path = f"networks.{name}" + (f".served_by[{number}]" if own else "") + ".ranges"
             lent = (meant & self.hosts(name)) - kept
-            pools.append(
-                WalkedPool(name, self.vrf(name), path, named, service is not None, lent)
-            )
+            pools.append(WalkedPool(name, self.vrf(name), path, named, service is not None, lent))
         return pools
 
     def findings(self) -> Counter[tuple[str, str]]:
@@ -180,7 +178,9 @@ class Walked:
             gateway = network.get("gateway")
             if gateway and pool.named != "all" and int(IPv4Address(gateway)) in pool.lent:
                 place = next(
-                    n for n, text in enumerate(pool.named) if int(IPv4Address(gateway)) in walk(text)
+                    n
+                    for n, text in enumerate(pool.named)
+                    if int(IPv4Address(gateway)) in walk(text)
                 )
                 found.append(("gateway-lendable", f"{pool.path}[{place}]"))
             for other in self.pools[:i]:
@@ -217,7 +217,7 @@ class Walked:
         years = int(network["demand"]["horizon"].split()[0])
         peak = math.ceil(round(network["demand"]["devices"] * 1.1**years, 6))
         lent = set().union(*(pool.lent for pool in self.pools if pool.network == name))
-        return peak > len(lent) + len(network["bindings"])
+        return bool(peak > len(lent) + len(network["bindings"]))
 
     def _of_hosts(self) -> list[tuple[str, str]]:
         found = []

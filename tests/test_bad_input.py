@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+
 from conftest import Run
 
 Put = Callable[[str, str], Path]
@@ -44,11 +45,17 @@ NETWORK = "reservoir: 1\nnetworks:\n  crew:\n    subnet: 10.84.30.0/24\n"
         (NETWORK + "    ranges: most\n", "'most' is not an IPv4 address"),
         (NETWORK + "    ranges: [all]\n", "'all' is not an IPv4 address"),
         (NETWORK + "    lease: 3600\n", "did you mean 3600s?"),
-        (NETWORK + "    served_by: pier\n", "there is no device 'pier'; the plan defines no device"),
+        (
+            NETWORK + "    served_by: pier\n",
+            "there is no device 'pier'; the plan defines no device",
+        ),
         (NETWORK + "    options: {ntpp: 1}\n", "no option is called 'ntpp' (did you mean ntp?)"),
         (NETWORK + "    options: {51: {u32: 9}}\n", "option 51 isn't set here: write it as lease"),
         (NETWORK + "    options: {200: 1}\n", "option 200 has no type in the registry"),
-        (NETWORK + "    bindings: [{address: 10.84.30.9}]\n", "by mac or by client_id, one of them"),
+        (
+            NETWORK + "    bindings: [{address: 10.84.30.9}]\n",
+            "by mac or by client_id, one of them",
+        ),
         (NETWORK + "    exclusions: [{rang: 10.84.30.9}]\n", "'rang' is not a key here (did you"),
         (NETWORK + "    demand: {devices: -1}\n", "it should be at least 0"),
         (NETWORK + "accept: [{rule: pool-emty, at: x, because: y}]\n", "did you mean pool-empty?"),
@@ -110,7 +117,10 @@ def test_everything_wrong_is_listed_at_once(run: Run, put: Put) -> None:
     ("table", "said"),
     [
         ("", "b.csv:1:1: the table is empty; its first line should be: network,name,mac,address"),
-        ("network,name,mac,adress\n", "'adress' is not a column of this table (did you mean address"),
+        (
+            "network,name,mac,adress\n",
+            "'adress' is not a column of this table (did you mean address",
+        ),
         ("network,name,mac\n", "the column address is missing"),
         ("network,name,mac,address\ncrew,a,b\n", "b.csv:2:1: the row has 3 cells"),
         ("network,name,mac,address\ncrw,a,00:00:5e:00:53:01,10.84.30.9\n", "did you mean crew?"),

@@ -7,8 +7,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from conftest import Run
 
+from conftest import Run
 from reservoir.core.checks import rules
 
 Put = Callable[[str, str], Path]

@@ -8,14 +8,14 @@ from typing import Any
 
 import pytest
 from hypothesis import given, settings
-from oracle import Walked, plans, text_of
 
 import reservoir
+from conftest import examples
+from oracle import Walked, plans, text_of
 from reservoir.core.checks import Report
 from reservoir.core.plan import format_path
 from reservoir.files.mending import mend
 from reservoir.files.plan_edits import Edit, edited
-from conftest import examples
 
 DECIDED_ELSEWHERE = {"server-not-reached"}
 
@@ -68,7 +68,7 @@ def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -
     for finding in report.findings:
         for suggestion in finding.suggestions:
             edit = Edit(suggestion.path, suggestion.old, suggestion.new)
-            after = checked(file, edited(text, [edit]))
+            after = checked(file, edited(text, edit))
             key = finding.rule, finding.message
             assert said(after)[key] < said(report)[key]
 

@@ -6,12 +6,12 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import examples
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from oracle import Walked, text_of
 
 import reservoir
+from conftest import examples
+from oracle import Walked, text_of
 from reservoir.core.addressing import Prefix
 from reservoir.core.lending import Lending
 from reservoir.dialects.library import Library
@@ -70,7 +70,9 @@ def benign_network(draw: st.DrawFn, number: int, names: st.SearchStrategy[str]) 
         "subnet": f"{base}.0/24",
         "gateway": f"{base}.1",
         "served_by": "server",
-        "dns": draw(st.lists(st.sampled_from(["10.84.0.53", "10.84.1.53"]), min_size=1, max_size=2)),
+        "dns": draw(
+            st.lists(st.sampled_from(["10.84.0.53", "10.84.1.53"]), min_size=1, max_size=2)
+        ),
         "lease": draw(st.sampled_from(["1m", "45m", "12h", "7d", "1d2h3m", "infinite"])),
         "ranges": draw(st.just("all") | st.lists(octet_ranges, min_size=1, max_size=3).map(spans)),
         "exclusions": spans(draw(st.lists(octet_ranges, max_size=3))),

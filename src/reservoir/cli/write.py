@@ -108,7 +108,7 @@ def _require_held(written: list[DeviceConfiguration], loaded: LoadedPlan) -> Non
                 f"{prefix}: {what} can't be written: {refusal.reason}",
                 err=True,
             )
-        for difference in configuration.differences:
+        for difference in configuration.differences if not configuration.losses else ():
             failed = True
             click.echo(f"{configuration.device}: reads back differently: {difference}", err=True)
     if failed:

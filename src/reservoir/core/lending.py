@@ -96,7 +96,7 @@ class Lending:
             return {}
         vrfs = self.vrf_numbers[self.static.network]
         return {
-            network.vrf: np.unique(self.static.address[vrfs == number])
+            network.vrf: np.sort(self.static.address[vrfs == number])
             for number, network in zip(self.vrf_numbers, self.networks, strict=True)
         }
 

@@ -13,7 +13,6 @@ from typing import Annotated, Any, Literal
 
 from pydantic import (
     BaseModel,
-    BeforeValidator,
     ConfigDict,
     Discriminator,
     Field,
@@ -40,6 +39,7 @@ from reservoir.core.schema_types import (
     MacText,
     PrefixText,
     ShareText,
+    ShortForm,
     SpanText,
     WordText,
     read_options,
@@ -53,7 +53,8 @@ PLAN_FORMAT = 1
 class Part(BaseModel):
     """A part of the plan: immutable, without unknown keys."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True)
+    # Built when first used: the file's model contains all others, which need none of their own.
+    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, defer_build=True)
 
 
 class Interface(Part):
@@ -172,12 +173,12 @@ class Defaults(Part):
     options: OptionsText = {}
 
 
-def _as_service(value: Any) -> Any:
-    return {"device": value} if isinstance(value, str) else value
+def _service(device: str) -> dict[str, str]:
+    return {"device": device}
 
 
-def _as_exclusion(value: Any) -> Any:
-    return {"range": value} if isinstance(value, str) else value
+def _exclusion(span: str) -> dict[str, str]:
+    return {"range": span}
 
 
 class Network(Part):
@@ -187,9 +188,9 @@ class Network(Part):
     vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
     vrf: LabelText = ""
     gateway: AddressText | None = None
-    served_by: ListOf[Annotated[Service, BeforeValidator(_as_service)]] = ()
+    served_by: ListOf[Annotated[Service, ShortForm(_service)]] = ()
     ranges: RangesText = ()
-    exclusions: ListOf[Annotated[Exclusion, BeforeValidator(_as_exclusion)]] = ()
+    exclusions: ListOf[Annotated[Exclusion, ShortForm(_exclusion)]] = ()
     dns: ListOf[AddressText] | None = None
     domain: WordText | None = None
     lease: DurationText | None = None
@@ -222,7 +223,7 @@ class Acceptance(Part):
 class PlanFile(Part):
     """A file of a Reservoir plan."""
 
-    reservoir: Literal["1"] = Field(description="Version of the plan format")
+    reservoir: Annotated[Literal["1"], WithJsonSchema({"enum": [PLAN_FORMAT, str(PLAN_FORMAT)]})]
     name: LabelText = ""
     include: ListOf[WordText] = ()
     defaults: Defaults = Defaults()

@@ -13,7 +13,6 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any, TypeVar
 
-from pydantic import BeforeValidator
 from pydantic_core import CoreSchema, PydanticCustomError, core_schema
 
 from reservoir.core import options as dhcp_options
@@ -62,6 +61,8 @@ class Scalar:
     made: type
     what: str
     example: str
+    pattern: str = ""
+    """What the text looks like, for editors; reading it is stricter."""
 
     def __call__(self, value: Any) -> Any:
         """The value meant by ``value``. Raises MalformedValueError with what is wrong."""
@@ -77,10 +78,12 @@ class Scalar:
         )
 
     def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: Any) -> dict[str, Any]:
+        pattern = {"pattern": f"^{self.pattern}$"} if self.pattern else {}
         return {
             "type": "string",
             "description": f"{self.what}, like {self.example}",
             "examples": [self.example],
+            **pattern,
         }
 
 
@@ -129,13 +132,20 @@ def _write_identifier(identifier: bytes) -> str:
     return f"hex:{identifier.hex()}"
 
 
+_QUAD = r"[0-9]{1,3}(\.[0-9]{1,3}){3}"
+_CIDR = _QUAD + "/[0-9]{1,2}"
+_SPAN = f"({_QUAD}( *- *{_QUAD})?|{_CIDR})"
+
 AddressText = Annotated[
-    int, Scalar(parse_address, format_address, int, "an IPv4 address", "10.84.20.1")
+    int, Scalar(parse_address, format_address, int, "an IPv4 address", "10.84.20.1", _QUAD)
 ]
 PrefixText = Annotated[
-    Prefix, Scalar(parse_prefix, str, Prefix, "an address with prefix length", "10.84.20.0/22")
+    Prefix,
+    Scalar(parse_prefix, str, Prefix, "an address with prefix length", "10.84.20.0/22", _CIDR),
 ]
-SpanText = Annotated[Span, Scalar(parse_span, str, Span, "a range", "10.84.20.20-10.84.23.250")]
+SpanText = Annotated[
+    Span, Scalar(parse_span, str, Span, "a range", "10.84.20.20-10.84.23.250", _SPAN)
+]
 MacText = Annotated[Mac, Scalar(parse_mac, str, Mac, "a MAC address", "00:00:5e:00:53:01")]
 ClientIdText = Annotated[
     bytes,
@@ -151,11 +161,29 @@ WordText = Annotated[str, Scalar(_read_word, str, str, "a name", "pier-router")]
 LabelText = Annotated[str, Scalar(_read_label, str, str, "a text", "ticket printers")]
 
 
-def _as_list(value: Any) -> Any:
-    return (value,) if isinstance(value, str) else value
+@dataclass(frozen=True)
+class ShortForm:
+    """Lets a single text stand for a list or a block; the schema says so too."""
+
+    lengthen: Callable[[str], Any]
+
+    def __call__(self, value: Any) -> Any:
+        """The long form of a text; anything else as it is."""
+        return self.lengthen(value) if isinstance(value, str) else value
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> CoreSchema:
+        return core_schema.no_info_before_validator_function(self, handler(source))
+
+    def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: Any) -> dict[str, Any]:
+        long = handler(schema)
+        return {"anyOf": [long.get("items", {"type": "string"}), long]}
 
 
-ListOf = Annotated[tuple[Item, ...], BeforeValidator(_as_list)]
+def _one_item(value: str) -> tuple[str]:
+    return (value,)
+
+
+ListOf = Annotated[tuple[Item, ...], ShortForm(_one_item)]
 """A list; a single value may stand without its dash."""
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -53,9 +54,16 @@ class _Lifting:
         self.interfaces = {fact.get("name"): fact for fact in device.of_kind("interface")}
         self.result = Lifted(device.get("name") or otherwise_called, self._device())
         self._device_exclusions = _spans(device.of_kind("exclusion"))
-        self._bindings = sorted(
-            device.of_kind("binding"), key=lambda fact: int(fact.get("address"))
+        self._bindings = list(device.of_kind("binding"))
+        self._bindings_by_address = _ByAddress(
+            (fact.get("address"), fact) for fact in self._bindings
         )
+        self._interfaces_by_address = _ByAddress(
+            (fact.get("address").address, fact)
+            for fact in self.interfaces.values()
+            if fact.get("address") is not None
+        )
+        self._notes = _notes(device)
         self._placed: set[int] = set()
 
     def lifted(self) -> Lifted:
@@ -106,16 +114,12 @@ class _Lifting:
         )
 
     def _bindings_in(self, subnet: Prefix) -> list[Fact]:
-        found = [fact for fact in self._bindings if subnet.span.holds(fact.get("address"))]
+        found = self._bindings_by_address.within(subnet.span)
         self._placed.update(map(id, found))
         return found
 
     def _attached(self, subnet: Prefix) -> list[Fact]:
-        return [
-            fact
-            for fact in self.interfaces.values()
-            if fact.get("address") is not None and subnet.span.holds(fact.get("address").address)
-        ]
+        return self._interfaces_by_address.within(subnet.span)
 
     def _own_addresses(self, subnet: Prefix) -> AddressSet:
         return AddressSet.of_addresses(
@@ -164,11 +168,7 @@ class _Lifting:
         hull = AddressSet([Span(named.first, named.last)])
         ranges = [s for s in named | (bound & hull) if not AddressSet([s]) <= bound]
         kept = AddressSet(ranges) - lent - bound
-        notes = {
-            Span(fact.get("first"), fact.get("last")): fact.get("note", "")
-            for owner in (pool, self.facts)
-            for fact in owner.of_kind("exclusion")
-        }
+        notes = {**self._notes, **_notes(pool)}
         return ranges, [Exclusion(range=span, reason=notes.get(span, "")) for span in kept]
 
     def _told(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
@@ -214,6 +214,31 @@ class _Lifting:
         if differing:
             names = ", ".join(differing)
             self._note(f"{binding.label} is told another {names} than {pool.label}; taken as same")
+
+
+class _ByAddress:
+    """Facts found by an address of theirs; given back in the order in which they were given."""
+
+    def __init__(self, facts: Iterable[tuple[int, Fact]]) -> None:
+        ordered = sorted(
+            ((address, position, fact) for position, (address, fact) in enumerate(facts)),
+            key=lambda entry: entry[:2],
+        )
+        self._addresses = [address for address, _, _ in ordered]
+        self._facts = [(position, fact) for _, position, fact in ordered]
+
+    def within(self, span: Span) -> list[Fact]:
+        begin = bisect_left(self._addresses, span.first)
+        end = bisect_right(self._addresses, span.last)
+        return [fact for _, fact in sorted(self._facts[begin:end], key=lambda entry: entry[0])]
+
+
+def _notes(owner: Fact) -> dict[Span, str]:
+    """What exclusions are for, by what they exclude."""
+    return {
+        Span(fact.get("first"), fact.get("last")): fact.get("note", "")
+        for fact in owner.of_kind("exclusion")
+    }
 
 
 def _interface(fact: Fact) -> Interface:

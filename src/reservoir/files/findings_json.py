@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from reservoir.version import __version__
 from reservoir.core.checks import Report
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan import format_path
 from reservoir.files.plan_file import LoadedPlan
+from reservoir.version import __version__
 
 
 def report_object(report: Report, loaded: LoadedPlan) -> dict[str, Any]:

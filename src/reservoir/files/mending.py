@@ -81,7 +81,7 @@ def _with_edits(loaded: LoadedPlan, chosen: list[Finding], mended: Mended) -> di
         mended.before.setdefault(tree.file, read_text(tree.file))
         text = texts.get(tree.file, mended.before[tree.file])
         try:
-            texts[tree.file] = edited(text, [Edit(path, suggestion.old, suggestion.new)])
+            texts[tree.file] = edited(text, Edit(path, suggestion.old, suggestion.new))
         except NotEditableError:
             chosen.remove(finding)
     return texts

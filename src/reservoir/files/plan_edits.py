@@ -6,7 +6,6 @@ dumped anew, so nothing else can change.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import NamedTuple
 
 import yaml
@@ -31,19 +30,16 @@ class NotEditableError(Exception):
     """The text has no place for an edit."""
 
 
-def edited(text: str, edits: Sequence[Edit]) -> str:
-    """The text with all edits made, each at its own place.
+def edited(text: str, edit: Edit) -> str:
+    """The text with the edit made.
 
     Raises:
         NotEditableError: a path isn't there, or is no single value.
     """
-    # Edits are made from the end of the text backwards, so that the places of the others stay.
     root = yaml.compose(text, Loader=_LOADER)
     assert root is not None  # an empty plan has not been loaded
-    changes = sorted((_change(text, root, edit) for edit in edits), reverse=True)
-    for begin, end, replacement in changes:
-        text = text[:begin] + replacement + text[end:]
-    return text
+    begin, end, replacement = _change(text, root, edit)
+    return text[:begin] + replacement + text[end:]
 
 
 Change = tuple[int, int, str]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
+import re
+from typing import Any, ClassVar
 
 import yaml
 
@@ -24,7 +25,7 @@ def plan_text(plan: Plan) -> str:
     data.pop("reservoir", None)
     for name, network in plan.networks.items():
         _shorten(data["networks"][name], network)
-    ordered = {"reservoir": PLAN_FORMAT, **data}
+    ordered = _texts({"reservoir": PLAN_FORMAT, **data})
     text = yaml.dump(
         ordered,
         Dumper=_Dumper,
@@ -36,8 +37,25 @@ def plan_text(plan: Plan) -> str:
     return _sections_apart(text)
 
 
+def _texts(value: Any) -> Any:
+    """All scalars as texts, since that is how a plan is read: nothing needs quotes for its type."""
+    if isinstance(value, dict):
+        return {str(key): _texts(item) for key, item in value.items()}
+    if isinstance(value, list):
+        return [_texts(item) for item in value]
+    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+
+
 class _Dumper(yaml.SafeDumper):
-    """Indents lists below their key, and never makes anchors."""
+    """Indents lists below their key, never makes anchors, and takes every text for a text."""
+
+    yaml_implicit_resolvers: ClassVar[dict[str, Any]] = {}  # type: ignore[misc]
+
+    def analyze_scalar(self, scalar: str) -> Any:
+        analysis = super().analyze_scalar(scalar)
+        if re.fullmatch("[0-9A-Za-z]+(?::[0-9A-Za-z]+)+", scalar):  # a MAC address in braces
+            analysis.allow_flow_plain = True
+        return analysis
 
     def increase_indent(self, flow: bool = False, indentless: bool = False) -> None:
         super().increase_indent(flow, False)

@@ -1,0 +1,115 @@
+"""The program as a whole: start-up, the demo, the schema, the interface for Python."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import jsonschema
+import pytest
+import yaml
+
+import reservoir
+from conftest import Run
+
+Put = Callable[[str, str], Path]
+
+HEAVY = ("numpy", "pydantic", "yaml", "pandas", "scipy", "matplotlib", "rich")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "absent"),
+    [(["--version"], (*HEAVY, "click")), (["--help"], HEAVY), (["check", "--help"], HEAVY)],
+)
+def test_start_loads_nothing_heavy(arguments: list[str], absent: tuple[str, ...]) -> None:
+    """Asking for help or the version costs no more than Click."""
+    script = (
+        "import sys, atexit; from reservoir.cli import main; "
+        f"sys.argv = ['reservoir', *{arguments}]; "
+        f"atexit.register(lambda: print([m for m in {absent} if m in sys.modules])); main()"
+    )
+    ended = subprocess.run(
+        [sys.executable, "-c", script], capture_output=True, text=True, check=True
+    )
+    assert ended.stdout.splitlines()[-1] == "[]"
+
+
+def test_as_a_module_and_a_library() -> None:
+    """``python -m reservoir`` works; importing the library loads nothing heavy."""
+    version = subprocess.run(
+        [sys.executable, "-m", "reservoir", "--version"], capture_output=True, text=True, check=True
+    )
+    assert version.stdout == f"reservoir {reservoir.__version__}\n"
+
+
+def test_the_demo_walks_through_the_job(run: Run, tmp_path: Path) -> None:
+    """The hurried plan has a dozen kinds of mistakes, the right one none, and all of it is kept."""
+    demo = run("demo")
+    assert demo.code == 0, demo.err
+    assert "Each was read back" in demo.err
+    hurried = json.loads(run("check", "ferry-line/hurried/ferry-line.yaml", "--format", "json").out)
+    assert {finding["rule"] for finding in hurried["findings"]} == {
+        "gateway-lendable",
+        "gateway-outside-subnet",
+        "gateway-edge-address",
+        "range-outside-subnet",
+        "range-takes-edge-address",
+        "ranges-overlap",
+        "networks-overlap",
+        "pools-overlap",
+        "static-lendable",
+        "binding-address-twice",
+        "binding-outside-subnet",
+        "pool-empty",
+        "pool-undersized",
+        "network-unserved",
+        "lease-rounded",
+    }
+    for finding in hurried["findings"]:
+        assert (tmp_path / finding["file"]).exists()
+        assert finding["line"] > 1
+    right = json.loads(run("check", "ferry-line/right/ferry-line.yaml", "--format", "json").out)
+    back = json.loads(run("check", "ferry-line/read-back.yaml", "--format", "json").out)
+    assert right["findings"] == back["findings"] == []
+    assert right["summary"] == back["summary"]
+    assert right["summary"]["networks"] >= 8
+    assert right["summary"]["devices"] >= 3
+    assert run("demo").code == 0, "a second time, over its own files"
+    (tmp_path / "ferry-line/right/ferry-line.yaml").write_text("mine")
+    assert run("demo").code == 2
+    assert (tmp_path / "ferry-line/right/ferry-line.yaml").read_text() == "mine"
+
+
+def test_the_schema_says_what_the_program_accepts(run: Run, tmp_path: Path) -> None:
+    """The demo's plans validate; a wrong key doesn't; the schema itself is a schema."""
+    schema = json.loads(run("schema").out)
+    jsonschema.Draft202012Validator.check_schema(schema)
+    run("demo")
+    for plan in ("hurried", "right"):
+        text = (tmp_path / f"ferry-line/{plan}/ferry-line.yaml").read_text()
+        data = json.loads(json.dumps(yaml.safe_load(text), default=str))
+        jsonschema.validate(data, schema)
+        data["networks"]["crew"]["gatewy"] = "10.84.30.1"
+        with pytest.raises(jsonschema.ValidationError):
+            jsonschema.validate(data, schema)
+
+
+def test_for_python(put: Put) -> None:
+    """Load, check, write, read: values come back, nothing is printed or written."""
+    plan = put(
+        "plan.yaml",
+        "devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}\n"
+        "networks: {crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: all}}\n",
+    )
+    loaded = reservoir.load(str(plan))
+    assert reservoir.check(loaded).findings == ()
+    (written,) = reservoir.write(loaded)
+    file = plan.with_name("pier.larkspur")
+    file.write_text(written.text)
+    (read,) = reservoir.read([str(file)])
+    assert list(read.lifted.networks) == ["crew"]
+    assert read.dialect == "larkspur"
+    assert read.share == 1.0

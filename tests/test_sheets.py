@@ -1,0 +1,102 @@
+"""Sheets: mistakes found when loaded, a user's own beside the plan, no dialect known by name."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+import reservoir
+from conftest import Run
+from reservoir.core.problems import InputError
+from reservoir.dialects.library import Library
+from reservoir.dialects.sheet_loader import load_sheet
+
+Put = Callable[[str, str], Path]
+
+HEADER = 'sheet gannet\ncarrier lines\nnest indent 2\nduration "{m}"\nlist ","\n---\n'
+
+GANNET = (
+    HEADER.replace("---\n", "trait lends ranges\ntrait blank-lease 2h\n---\n")
+    + """\
+device        | machine {name}
+interface *   | plug {name}
+ ?            |   has {address}
+pool *        | stock {name}
+              |   of {subnet}
+range *       |   give {first}..{last}
+ ?            |   exit {gateway}
+ ?            |   ask {dns}
+ ?            |   for {lease} min
+binding *     | own {address} = {mac} [? "{name}"]
+"""
+)
+
+
+@pytest.mark.parametrize(
+    ("was", "instead", "said"),
+    [
+        ("carrier lines\n", "", "7:1: the header lacks the word carrier"),
+        ("carrier lines", "carier lines", "2:1: 'carier' is no word of a header (did you mean"),
+        ("carrier lines", "carrier pigeon", "2:1: there is no carrier 'pigeon'"),
+        ("nest indent 2", 'nest end "done"', "the header says what opens one"),
+        ("lends ranges", "lens ranges", "6:1: there is no trait 'lens' (did you mean lends?)"),
+        ("lends ranges", "lends rangs", "lends can't be 'rangs' (did you mean ranges?)"),
+        ("blank-lease 2h", "blank-lease 2", "7:1: '2' is not a duration"),
+        ('"{m}"', '"minutes"', "a duration has units in it"),
+        ("pool *  ", "pol *  ", "12:1: 'pol' is no kind of fact (did you mean pool?)"),
+        ("{gateway}", "{gatewy}", "15:24: a fact of kind pool has no field 'gatewy' (did you"),
+        ("{mac}", "{mac:dots}", "18:33: mac has no form called 'dots'"),
+        ("{first}..{last}", "{first}{last}", "{last} runs into the slot before it"),
+        ('[? "{name}"]', '[? "{name}"', "an optional part is opened with [? and not closed"),
+        ("device        |", "device         ", "a row has a '|' between what it states"),
+        (" ?            |   has", "| has", "11:1: this row states fields of a fact, and no fact"),
+    ],
+)
+def test_a_mistake_is_found_when_the_sheet_is_loaded(was: str, instead: str, said: str) -> None:
+    """With its place and what to write instead."""
+    text = GANNET.replace(was, instead)
+    assert text != GANNET
+    with pytest.raises(InputError) as refused:
+        load_sheet(text, "gannet.sheet")
+    assert f"gannet.sheet:{said}" in str(refused.value) or said in str(refused.value)
+
+
+def test_a_users_sheet_beside_the_plan(run: Run, put: Put, tmp_path: Path) -> None:
+    """A ninth device, written and read with a sheet of its own; a broken sheet is said calmly."""
+    put("dialects/gannet.sheet", GANNET)
+    put(
+        "plan.yaml",
+        "devices: {depot: {dialect: gannet, interfaces: {yard: {address: 10.85.10.1/24}}}}\n"
+        "networks:\n  yard: {subnet: 10.85.10.0/24, gateway: 10.85.10.1, served_by: depot,\n"
+        "    ranges: [10.85.10.20-10.85.10.90], exclusions: [10.85.10.40], lease: 3h,\n"
+        "    bindings: [{name: lathe, mac: 00:00:5e:00:53:09, address: 10.85.10.50}]}\n",
+    )
+    assert run("write", "plan.yaml", "--out", ".").code == 0
+    assert (tmp_path / "depot.gannet").read_text() == (
+        "machine depot\n\nplug yard\n  has 10.85.10.1/24\n\nstock yard\n  of 10.85.10.0/24\n"
+        "  give 10.85.10.20..10.85.10.39\n  give 10.85.10.41..10.85.10.49\n"
+        "  give 10.85.10.51..10.85.10.90\n  exit 10.85.10.1\n  for 180 min\n\n"
+        'own 10.85.10.50 = 00:00:5e:00:53:09 "lathe"\n'
+    )
+    read = run("read", "depot.gannet")
+    assert read.code == 0, read.err
+    assert "lease: 3h" in read.out
+    put("dialects/gannet.sheet", GANNET.replace("{lease}", "{leas}"))
+    broken = run("check", "plan.yaml")
+    assert broken.code == 2
+    assert "gannet.sheet:17:" in broken.err
+
+
+def test_no_dialect_is_known_by_name() -> None:
+    """Code asks traits; the names of shipped dialects stand in sheets, data and tests only."""
+    source = Path(reservoir.__file__).parent
+    names = re.compile("|".join(Library().names))
+    code = [file for file in source.rglob("*.py") if file.parent.name != "demo"]
+    mentions = {
+        file.name: names.findall(file.read_text()) for file in code if file.name != "limits.py"
+    }
+    shown_in_help = {"read.py", "write.py", "demo.py"}
+    assert {file for file, found in mentions.items() if found} <= shown_in_help
