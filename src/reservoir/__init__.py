@@ -60,9 +60,10 @@ def check(
     from reservoir.core.lending import Lending
     from reservoir.dialects.fitting import obstacles_to
 
+    lending = Lending(loaded.plan)
     return check_plan(
-        loaded.plan,
-        obstacles_to(Lending(loaded.plan), _sheets(loaded)),
+        lending,
+        obstacles_to(lending, _sheets(loaded)),
         today=today or datetime.date.today(),
         select=select,
         ignore=ignore,

@@ -109,7 +109,7 @@ class AddressSet:
         )
 
     def __and__(self, other: AddressSet) -> AddressSet:
-        if not self or not other:
+        if self._is_apart_from(other):
             return EMPTY
         # Borders of both in one line; an address is in both where two spans are open.
         borders = np.concatenate([self.starts, other.starts, self.stops, other.stops])
@@ -122,9 +122,19 @@ class AddressSet:
         return self._of(borders[order][at], borders[order][at + 1])
 
     def __sub__(self, other: AddressSet) -> AddressSet:
+        return self if self._is_apart_from(other) else self & ~other
+
+    def _is_apart_from(self, other: AddressSet) -> bool:
+        """Whether nothing is common because one set ends before the other begins."""
         if not self or not other:
+            return True
+        return bool(self.stops[-1] <= other.starts[0] or other.stops[-1] <= self.starts[0])
+
+    def clipped(self, frame: Span) -> AddressSet:
+        """The addresses of the set that are in ``frame``; free where all of them are."""
+        if not self or (self.starts[0] >= frame.first and self.stops[-1] <= frame.last + 1):
             return self
-        return self & ~other
+        return self & AddressSet([frame])
 
     def __xor__(self, other: AddressSet) -> AddressSet:
         return (self - other) | (other - self)

@@ -13,6 +13,8 @@ ADDRESS_BITS = 32
 LAST_ADDRESS = 0xFFFFFFFF
 
 _DIGITS = re.compile(r"[0-9]+")
+_OCTET = "(25[0-5]|2[0-4][0-9]|1[0-9][0-9]|[1-9]?[0-9])"
+_QUAD = re.compile(r"\.".join([_OCTET] * 4))
 
 
 class MalformedValueError(ValueError):
@@ -25,33 +27,26 @@ def parse_address(text: str) -> int:
     Raises:
         MalformedValueError: not four decimal numbers from 0 to 255 without leading zeros.
     """
+    quad = _QUAD.fullmatch(text)
+    if quad is None:
+        raise MalformedValueError(f"{text!r} is not an IPv4 address: {_why_no_quad(text)}")
+    a, b, c, d = quad.groups()
+    return int(a) << 24 | int(b) << 16 | int(c) << 8 | int(d)
+
+
+def _why_no_quad(text: str) -> str:
+    """The first thing that is wrong with a text that is no dotted quad."""
     parts = text.split(".")
     if len(parts) != 4:
-        raise MalformedValueError(
-            f"{text!r} is not an IPv4 address: it has {_count(len(parts), 'part')}, not four"
-        )
-    value = 0
+        return f"it has {len(parts)} {'part' if len(parts) == 1 else 'parts'}, not four"
     for part in parts:
-        value = value << 8 | _parse_octet(part, text)
-    return value
-
-
-def _parse_octet(part: str, text: str) -> int:
-    if not _DIGITS.fullmatch(part):
-        shown = repr(part) if part else "an empty part"
-        raise MalformedValueError(f"{text!r} is not an IPv4 address: {shown} is not a number")
-    if len(part) > 1 and part[0] == "0":
-        raise MalformedValueError(
-            f"{text!r} is not an IPv4 address: {part} has a leading zero, "
-            "which some devices read as octal"
-        )
-    if len(part) > 3 or int(part) > 255:
-        raise MalformedValueError(f"{text!r} is not an IPv4 address: {part} is above 255")
-    return int(part)
-
-
-def _count(number: int, noun: str) -> str:
-    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+        if not _DIGITS.fullmatch(part):
+            return f"{repr(part) if part else 'an empty part'} is not a number"
+        if len(part) > 1 and part[0] == "0":
+            return f"{part} has a leading zero, which some devices read as octal"
+        if len(part) > 3 or int(part) > 255:
+            return f"{part} is above 255"
+    raise AssertionError(text)  # the pattern and these rules say the same
 
 
 def format_address(address: int) -> str:

@@ -115,13 +115,13 @@ class Lending:
         return self._bound.rows(index)
 
     def withheld(self, index: int) -> AddressSet:
-        """What is never lent dynamically there: exclusions, bound and edge addresses."""
+        """What is never lent dynamically there: exclusions and bound addresses."""
         network = self.networks[index]
         kept = AddressSet(exclusion.range for exclusion in network.exclusions)
         rows = self.bound_rows(index)
         if len(rows):
             kept = kept | AddressSet.of_addresses(self.bindings.address[rows])
-        return kept | ~AddressSet([network.subnet.hosts])
+        return kept
 
     def taken(self, index: int) -> AddressSet:
         """Addresses that somebody holds there: gateway, static hosts, devices' interfaces."""
@@ -144,13 +144,13 @@ class Lending:
     def _pools_of(self, index: int) -> list[Pool]:
         network = self.networks[index]
         services: Sequence[Service | None] = network.served_by or (None,)
-        withheld = self.withheld(index)
+        withheld, hosts = self.withheld(index), network.subnet.hosts
         told = told_in(self.plan, network)
         pools = []
         for number, service in enumerate(services):
             named = service.ranges if service and service.ranges is not None else network.ranges
             if named == "all":
-                ranges = AddressSet([network.subnet.hosts]) - self.taken(index)
+                ranges = AddressSet([hosts]) - self.taken(index)
             else:
                 ranges = AddressSet(named)
             pools.append(
@@ -161,7 +161,7 @@ class Lending:
                     service=number,
                     named=named,
                     ranges=ranges,
-                    lendable=ranges - withheld,
+                    lendable=ranges.clipped(hosts) - withheld,
                     bindings=self.bound_rows(index),
                     told=told,
                 )

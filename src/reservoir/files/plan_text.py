@@ -1,17 +1,31 @@
-"""Writes a plan as YAML that people read: short blocks in braces, nothing that is a default."""
+"""Writes a plan as YAML that people read: short blocks in braces, nothing that is a default.
+
+Written here rather than by a YAML library's emitter, because a plan is only mappings, lists and
+texts, has a layout of its own, and may have a hundred thousand bindings. Whatever isn't plainly
+safe is quoted as JSON does it, which is YAML too.
+"""
 
 from __future__ import annotations
 
+import json
 import re
-from typing import Any, ClassVar
-
-import yaml
+from collections.abc import Iterator
+from typing import Any
 
 from reservoir.core.plan import PLAN_FORMAT, Network, Plan, PlanFile
 
+WIDTH = 96
+"""A block in braces longer than this is written over several lines."""
+
+_is_plain = re.compile(
+    r"[0-9A-Za-z_./](?:[0-9A-Za-z_./%+@-]|:(?=[0-9A-Za-z])| (?=[0-9A-Za-z_./]))*"
+).fullmatch
+_NOT_A_TEXT = {"null", "true", "false", "yes", "no"}
+"""Words that other YAML readers take for something else, when they are meant as names."""
+
 
 def plan_text(plan: Plan) -> str:
-    """The plan's file. Rows of tables are written out as bindings of their networks."""
+    """The plan's file, without the rows of its tables."""
     file = PlanFile(
         reservoir="1",
         name=plan.name,
@@ -22,46 +36,11 @@ def plan_text(plan: Plan) -> str:
         accept=plan.accept,
     )
     data = file.model_dump(mode="json", by_alias=True, exclude_defaults=True)
-    data.pop("reservoir", None)
+    data["reservoir"] = PLAN_FORMAT
     for name, network in plan.networks.items():
         _shorten(data["networks"][name], network)
-    ordered = _texts({"reservoir": PLAN_FORMAT, **data})
-    text = yaml.dump(
-        ordered,
-        Dumper=_Dumper,
-        sort_keys=False,
-        default_flow_style=None,
-        allow_unicode=True,
-        width=96,
-    )
-    return _sections_apart(text)
-
-
-def _texts(value: Any) -> Any:
-    """All scalars as texts, since that is how a plan is read: nothing needs quotes for its type."""
-    if isinstance(value, dict):
-        return {str(key): _texts(item) for key, item in value.items()}
-    if isinstance(value, list):
-        return [_texts(item) for item in value]
-    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
-
-
-class _Dumper(yaml.SafeDumper):
-    """Indents lists below their key, never makes anchors, and takes every text for a text."""
-
-    yaml_implicit_resolvers: ClassVar[dict[str, Any]] = {}  # type: ignore[misc]
-
-    def analyze_scalar(self, scalar: str) -> Any:
-        analysis = super().analyze_scalar(scalar)
-        if re.fullmatch("[0-9A-Za-z]+(?::[0-9A-Za-z]+)+", scalar):  # a MAC address in braces
-            analysis.allow_flow_plain = True
-        return analysis
-
-    def increase_indent(self, flow: bool = False, indentless: bool = False) -> None:
-        super().increase_indent(flow, False)
-
-    def ignore_aliases(self, data: Any) -> bool:
-        return True
+    sections = {key: data[key] for key in PlanFile.model_fields if key in data}
+    return "\n".join(_sections(sections)) + "\n"
 
 
 def _shorten(written: dict[str, Any], network: Network) -> None:
@@ -76,12 +55,56 @@ def _shorten(written: dict[str, Any], network: Network) -> None:
         ]
 
 
-def _sections_apart(text: str) -> str:
-    """An empty line before each section, and before each network and device."""
-    lines: list[str] = []
-    for line in text.splitlines():
-        is_key = line.rstrip().endswith(":") and not line.startswith("   ")
-        if lines and is_key and not lines[-1].endswith(":"):
-            lines.append("")
-        lines.append(line)
-    return "\n".join(lines) + "\n"
+def _sections(data: dict[str, Any]) -> Iterator[str]:
+    """The lines of the file, an empty one before each section, device and network."""
+    for key, value in data.items():
+        if not isinstance(value, dict) or not value:
+            yield f"{key}: {_flow(value)}"
+            continue
+        yield from ("", f"{key}:")
+        apart = key in ("devices", "networks")
+        for number, (name, inner) in enumerate(value.items()):
+            if apart and number:
+                yield ""
+            yield from _entry(name, inner, 2)
+
+
+def _entry(key: str, value: Any, indent: int) -> Iterator[str]:
+    """The lines of one key: in braces where it is small and fits, else as a block."""
+    head = f"{' ' * indent}{_scalar(key)}:"
+    line = f"{head} {_flow(value)}"
+    if not isinstance(value, dict | list) or (len(line) <= WIDTH and not _has_blocks(value)):
+        yield line
+        return
+    yield head
+    if isinstance(value, dict):
+        for name, inner in value.items():
+            yield from _entry(name, inner, indent + 2)
+        return
+    for item in value:
+        yield f"{' ' * (indent + 2)}- {_flow(item)}"
+
+
+def _has_blocks(value: dict[str, Any] | list[Any]) -> bool:
+    """Whether blocks stand inside, or a list of blocks."""
+    for inner in value.values() if isinstance(value, dict) else value:
+        if isinstance(inner, dict) or (isinstance(inner, list) and _has_blocks(inner)):
+            return True
+    return False
+
+
+def _flow(value: Any) -> str:
+    if isinstance(value, dict):
+        pairs = (f"{_scalar(key)}: {_flow(inner)}" for key, inner in value.items())
+        return f"{{{', '.join(pairs)}}}"
+    if isinstance(value, list):
+        return f"[{', '.join(map(_flow, value))}]"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return str(value) if isinstance(value, int) else _scalar(value)
+
+
+def _scalar(text: str) -> str:
+    if _is_plain(text) and text.lower() not in _NOT_A_TEXT:
+        return text
+    return json.dumps(text, ensure_ascii=False)

@@ -9,6 +9,7 @@ from fnmatch import fnmatchcase
 
 from reservoir.core.checks.rule import Rule, Site, rules
 from reservoir.core.findings import Finding, Obstacle, Severity
+from reservoir.core.lending import Lending
 from reservoir.core.plan import Plan, format_path
 
 
@@ -39,7 +40,7 @@ class Report:
 
 
 def check_plan(
-    plan: Plan,
+    lending: Lending,
     obstacles: Sequence[Obstacle] = (),
     *,
     today: datetime.date,
@@ -47,17 +48,17 @@ def check_plan(
     ignore: Collection[str] = (),
     at: Collection[str] = (),
 ) -> Report:
-    """Run every rule over the plan.
+    """Run every rule over a plan.
 
     Args:
-        plan: What to check.
+        lending: The plan, and what it lends.
         obstacles: What the plan's devices can't hold, as found by fitting it to their dialects.
         today: The day on which acceptances count or have run out.
         select: Rules or families to report; all if empty.
         ignore: Rules or families to leave out.
         at: Patterns with ``*`` for the paths to report, such as ``networks.lab*``.
     """
-    site = Site(plan, tuple(obstacles))
+    plan, site = lending.plan, Site(lending, tuple(obstacles))
     found = [finding for rule in rules().values() for finding in _run(rule, site)]
     found = _with_causes(_with_severities(found, plan))
     kept = [
@@ -69,7 +70,7 @@ def check_plan(
         findings=tuple(_ordered(kept, plan)),
         networks=len(plan.networks),
         devices=len(plan.devices),
-        lendable=sum(len(pool.lendable) for pool in site.lending.pools),
+        lendable=sum(len(pool.lendable) for pool in lending.pools),
     )
 
 

@@ -84,6 +84,8 @@ class RangeOutsideSubnet(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         for pool, path, span in written_ranges(site):
             subnet = pool.network.subnet
+            if subnet.span.holds(span.first) and subnet.span.holds(span.last):
+                continue
             outside = AddressSet([span]) - AddressSet([subnet.span])
             if not outside:
                 continue
@@ -119,6 +121,8 @@ class RangeTakesEdgeAddress(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         for pool, path, span in written_ranges(site):
             subnet = pool.network.subnet
+            if subnet.hosts.holds(span.first) and subnet.hosts.holds(span.last):
+                continue
             for edge, kind in ((subnet.network, "network"), (subnet.broadcast, "broadcast")):
                 if subnet.is_edge(edge) and span.holds(edge):
                     inside = Span(

@@ -9,7 +9,7 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from functools import cache, cached_property
+from functools import cache
 from typing import ClassVar
 
 from reservoir.core.findings import Finding, Obstacle, Severity, Suggestion, Witness
@@ -21,13 +21,13 @@ from reservoir.core.plan import Plan, PlanPath
 class Site:
     """What the rules look at: the plan, what follows from it, what the devices can't hold."""
 
-    plan: Plan
+    lending: Lending
     obstacles: tuple[Obstacle, ...] = ()
 
-    @cached_property
-    def lending(self) -> Lending:
-        """The pools and tables of the plan, built once for all rules."""
-        return Lending(self.plan)
+    @property
+    def plan(self) -> Plan:
+        """The plan itself."""
+        return self.lending.plan
 
 
 class Rule(ABC):

@@ -1,0 +1,63 @@
+"""The yardstick: what a script does with the standard library alone, one address at a time.
+
+``plain.py check networks.csv bindings.csv`` asks of each binding whether it lies in its subnet and
+whether its address is bound twice, and of each network how many addresses can be lent.
+``plain.py read FILE`` takes pools, exclusions and bindings out of a larkspur configuration.
+"""
+
+from __future__ import annotations
+
+import csv
+import sys
+from ipaddress import IPv4Address, IPv4Network
+from pathlib import Path
+
+
+def check(networks_file: str, bindings_file: str) -> str:
+    """Count what is wrong, and what can be lent."""
+    networks = {}
+    with Path(networks_file).open() as stream:
+        for row in csv.DictReader(stream):
+            first, last = IPv4Address(row["first"]), IPv4Address(row["last"])
+            networks[row["network"]] = (IPv4Network(row["subnet"]), first, last)
+    wrong, bound = 0, {}
+    taken: dict[str, set[IPv4Address]] = {name: set() for name in networks}
+    with Path(bindings_file).open() as stream:
+        for row in csv.DictReader(stream):
+            address = IPv4Address(row["address"])
+            bytes.fromhex(row["mac"].replace(":", ""))
+            wrong += address not in networks[row["network"]][0]
+            wrong += bound.setdefault(address, row["name"]) != row["name"]
+            taken[row["network"]].add(address)
+    lendable = 0
+    for name, (_, first, last) in networks.items():
+        inside = sum(first <= address <= last for address in taken[name])
+        lendable += int(last) - int(first) + 1 - inside
+    return f"{wrong} wrong, {lendable} lendable"
+
+
+def read(file: str) -> str:
+    """Count pools, excluded addresses and bindings."""
+    pools, excluded, bindings = 0, 0, 0
+    with Path(file).open() as stream:
+        for line in stream:
+            words = line.split()
+            if not words:
+                continue
+            if words[0] == "subnet":
+                IPv4Network(words[1])
+                pools += 1
+            elif words[0] == "withhold":
+                first, last = IPv4Address(words[1]), IPv4Address(words[-1])
+                excluded += int(last) - int(first) + 1
+            elif words[0] in ("gateway", "resolvers"):
+                [IPv4Address(word) for word in words[1:]]
+            elif words[0] == "pin":
+                IPv4Address(words[1])
+                bytes.fromhex(words[3].replace(".", ""))
+                bindings += 1
+    return f"{pools} pools, {excluded} excluded, {bindings} bindings"
+
+
+if __name__ == "__main__":
+    print({"check": check, "read": read}[sys.argv[1]](*sys.argv[2:]))
