@@ -63,8 +63,7 @@ def test_a_finding_says_where_what_why_and_how(run: Run, put: Put) -> None:
         "                                                             plan.yaml:9:14\n"
         "         the gateway 10.84.30.1 may be lent: it is inside 10.84.30.1-10.84.30.99\n"
         "         shown when  a client of crew is lent 10.84.30.1, which is also its gateway\n"
-        "         put right   networks.crew.ranges[0]\n"
-        "                     - 10.84.30.1-10.84.30.99\n"
+        "         put right   - 10.84.30.1-10.84.30.99\n"
         "                     + 10.84.30.2-10.84.30.99\n\n"
         "1 error in 1 network on 1 device; 99 addresses can be lent.\n"
     )

@@ -38,7 +38,7 @@ def command(folder: str, force: bool) -> None:
     _run("check", str(right / plan))
     _say("A plan without errors is written for each device, in its own dialect.")
     _run("write", str(right / plan), *(["--force"] if force else []))
-    _show(right / "configuration" / "harbour-office.merganser")
+    _show(right / "configuration" / "depot-router.larkspur")
     _say("What stands on devices is read back into a plan, by the same sheets.")
     files = sorted(str(path) for path in (right / "configuration").iterdir() if path.name[0] != ".")
     _run("read", *files, "--out", str(root / "read-back.yaml"))
@@ -62,7 +62,7 @@ def _say(text: str) -> None:
 def _run(*arguments: str) -> None:
     from reservoir.cli.commands import reservoir
 
-    click.echo(click.style(f"$ reservoir {' '.join(arguments)}", fg="blue") + "\n")
+    click.echo(click.style(f"\n$ reservoir {' '.join(arguments)}", fg="blue") + "\n")
     color = click.get_current_context().color
     chosen = {None: "auto", True: "always", False: "never"}[color]
     status = reservoir.main(
@@ -72,7 +72,6 @@ def _run(*arguments: str) -> None:
         raise click.exceptions.Exit(status)
 
 
-def _show(file: Path, most: int = 34) -> None:
-    click.echo(click.style(f"$ head -n {most} {file}", fg="blue") + "\n")
-    lines = file.read_text(encoding="utf-8").splitlines()
-    click.echo("\n".join(lines[:most]))
+def _show(file: Path) -> None:
+    click.echo(click.style(f"\n$ cat {file}", fg="blue") + "\n")
+    click.echo(file.read_text(encoding="utf-8"), nl=False)

@@ -65,16 +65,18 @@ def _block(finding: Finding, place: Callable[[PlanPath], Place], width: int) -> 
             finding.witness.sentence, width, BODY + "            ", BODY + "shown when  "
         )
     for suggestion in finding.suggestions:
-        yield from _suggestion(suggestion)
+        yield from _suggestion(suggestion, finding.at)
 
 
-def _suggestion(suggestion: Suggestion) -> Iterator[str]:
-    path = format_path(suggestion.path)
-    yield f"{BODY}put right   {path}"
+def _suggestion(suggestion: Suggestion, at: PlanPath) -> Iterator[str]:
+    """The edit as a small difference; its path only where it isn't the finding's own place."""
+    lines = [] if suggestion.path == at else [format_path(suggestion.path)]
     if suggestion.old is not None:
-        yield BODY + "            " + styled(f"- {suggestion.old}", "removed")
+        lines.append(styled(f"- {suggestion.old}", "removed"))
     if suggestion.new is not None:
-        yield BODY + "            " + styled(f"+ {suggestion.new}", "added")
+        lines.append(styled(f"+ {suggestion.new}", "added"))
+    for number, line in enumerate(lines):
+        yield BODY + ("            " if number else "put right   ") + line
 
 
 def summary_line(report: Report) -> str:

@@ -123,10 +123,16 @@ def _placed(finding: Finding, patterns: Collection[str]) -> bool:
 
 
 def _matches(finding: Finding, pattern: str) -> bool:
-    """Whether the finding stands at the pattern's path or below it."""
-    path = format_path(finding.at)
+    """Whether the finding stands at the pattern's path or below it, or is about a network there.
+
+    So what is wrong in a table's row is found under the row's network too.
+    """
+    paths = [format_path(finding.at)]
+    if finding.network is not None:
+        paths.append(format_path(("networks", finding.network)))
     below = pattern.replace("[", "[[]")  # a list position is no set of characters
-    return any(fnmatchcase(path, form) for form in (below, below + ".*", below + "[[]*"))
+    forms = (below, below + ".*", below + "[[]*")
+    return any(fnmatchcase(path, form) for path in paths for form in forms)
 
 
 def _accepted(finding: Finding, plan: Plan, today: datetime.date) -> Finding:
