@@ -124,7 +124,7 @@ def test_both_dialects_and_back(run: Run, put: Put, tmp_path: Path) -> None:
         "ranges: [10.84.30.2-10.84.30.254]",
         "ranges: [10.84.50.20-10.84.50.90]",
         "{range: 10.84.50.40-10.84.50.44, for: file servers}",
-        '{name: till "2", mac: 00:00:5e:00:53:02, address: 10.84.50.60}',
+        r'{name: "till \"2\"", mac: 00:00:5e:00:53:02, address: 10.84.50.60}',
         "lease: 1h30m",
     ):
         assert line in again, again

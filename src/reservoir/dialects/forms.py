@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -82,7 +82,7 @@ PREFIX = Plain(parse_prefix, str)
 NUMBER = Plain(_read_number, str)
 HEX = Plain(_read_hex, bytes.hex)
 
-PREFIX_PARTS = {
+PREFIX_PARTS: Mapping[str, tuple[Form, Callable[[Prefix], int]]] = {
     "ip": (ADDRESS, lambda prefix: prefix.address),
     "mask": (
         Plain(_read_mask, lambda bits: format_address(mask_of(bits))),

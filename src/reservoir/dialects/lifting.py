@@ -253,11 +253,12 @@ def _interface(fact: Fact) -> Interface:
 
 
 def _binding(fact: Fact) -> Binding:
-    return Binding(
-        name=fact.get("name", ""),
-        mac=fact.get("mac"),
-        client_id=fact.get("client_id"),
-        address=fact.get("address"),
+    fields = fact.fields
+    return Binding.model_construct(  # the reader has typed them; there may be a million
+        name=fields.get("name", ""),
+        mac=fields.get("mac"),
+        client_id=fields.get("client_id"),
+        address=fields["address"],
     )
 
 

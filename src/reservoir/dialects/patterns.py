@@ -6,7 +6,7 @@ The reader matches it against a line, the writer fills it in; neither has a seco
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -113,19 +113,27 @@ class LinePattern:
             return None
         values: dict[str, Any] = {}
         parts: dict[str, dict[str, int]] = {}
-        for group, (slot, text) in enumerate(zip(self.slots, found.groups(), strict=True), start=1):
-            if text is None:
-                continue
-            try:
-                value = slot.form.read(text)
-                if slot.part:
-                    parts.setdefault(slot.field, {})[slot.part] = value
-                    value = joined_prefix(parts[slot.field]) if "ip" in parts[slot.field] else None
-            except MalformedValueError as error:
-                message = f"{error}, in: {self.lead}"
-                raise BadValueError(message, found.start(group)) from None
-            values[slot.field] = value
+        group = 0
+        try:
+            for name, part, read in self._readers:
+                group += 1
+                text = found[group]
+                if text is None:
+                    continue
+                value = read(text)
+                if part:
+                    parts.setdefault(name, {})[part] = value
+                    value = joined_prefix(parts[name]) if "ip" in parts[name] else None
+                values[name] = value
+        except MalformedValueError as error:
+            message = f"{error}, in: {self.lead}"
+            raise BadValueError(message, found.start(group)) from None
         return values
+
+    @cached_property
+    def _readers(self) -> tuple[tuple[str, str, Callable[[str], Any]], ...]:
+        """For each group of the expression: the field, the part, and how to read it."""
+        return tuple((slot.field, slot.part, slot.form.read) for slot in self.slots)
 
     def progress(self, line: str) -> int:
         """How many of the line's characters its literal beginnings account for."""
@@ -143,33 +151,52 @@ class LinePattern:
         Raises:
             MalformedValueError: a value can't be written in its slot's form.
         """
-        text = ""
-        for element in self.elements:
-            if isinstance(element, Optional):
-                text += _write_optional(element, fields, said)
-            else:
-                text += _write_element(element, fields)
+        pieces = [piece(fields, said) for piece in self._writers]
         said |= self.required_fields
-        return text
+        return self._template % tuple(pieces)
+
+    @cached_property
+    def _template(self) -> str:
+        """The literal text with a ``%s`` for each slot and optional part."""
+        return "".join(
+            element.text.replace("%", "%%") if isinstance(element, Literal) else "%s"
+            for element in self.elements
+        )
+
+    @cached_property
+    def _writers(self) -> tuple[Writer, ...]:
+        """What fills each ``%s`` of the template."""
+        return tuple(
+            _slot_writer(element) if isinstance(element, Slot) else _optional_writer(element)
+            for element in self.elements
+            if not isinstance(element, Literal)
+        )
 
 
-def _write_element(element: Literal | Slot, fields: Mapping[str, Any]) -> str:
-    if isinstance(element, Literal):
-        return element.text
-    value = fields[element.field]
-    return element.form.write(PREFIX_PARTS[element.part][1](value) if element.part else value)
+Writer = Callable[[Mapping[str, Any], set[str]], str]
+"""Makes a piece of a line from a fact's fields; may add the names that it says."""
 
 
-def _write_optional(part: Optional, fields: Mapping[str, Any], said: set[str]) -> str:
-    names = {element.field for element in part.elements if isinstance(element, Slot)}
-    if any(fields.get(name) is None for name in names):
-        return ""
-    try:
-        text = "".join(_write_element(element, fields) for element in part.elements)
-    except MalformedValueError:
-        return ""  # the field stays unsaid, and the writer reports it as lost
-    said |= names
-    return text
+def _slot_writer(slot: Slot) -> Writer:
+    name, write = slot.field, slot.form.write
+    if not slot.part:
+        return lambda fields, said: write(fields[name])
+    take = PREFIX_PARTS[slot.part][1]
+    return lambda fields, said: write(take(fields[name]))
+
+
+def _optional_writer(part: Optional) -> Writer:
+    inside = LinePattern(part.elements)
+
+    def write(fields: Mapping[str, Any], said: set[str]) -> str:
+        if not inside.required_fields <= fields.keys():
+            return ""
+        try:
+            return inside.write(fields, said)
+        except MalformedValueError:
+            return ""  # the field stays unsaid, and the writer reports it as lost
+
+    return write
 
 
 def _flat(elements: Sequence[Element]) -> Iterator[Literal | Slot]:

@@ -70,12 +70,8 @@ class _Block:
     """Fields that a line has given, and that line."""
 
 
-@dataclass
-class _Match:
-    """One way to understand a node."""
-
-    row: Row
-    values: dict[str, Any]
+_Match = tuple[Row, dict[str, Any]]
+"""One way to understand a node."""
 
 
 class _Reader:
@@ -86,21 +82,20 @@ class _Reader:
 
     def take(self, node: Node, scope: Scope, block: _Block) -> None:
         """Understand one node and what is inside it."""
-        candidates = scope.candidates(node.text)
+        text = node.text
+        candidates = scope.candidates(text)
         matches: list[_Match] = []
         fault: BadValueError | None = None
         for row in candidates:
             try:
-                values = row.pattern.read(node.text)
+                if (values := row.pattern.read(text)) is not None:
+                    matches.append((row, values))
             except BadValueError as error:
                 fault = fault or error
-                continue
-            if values is not None:
-                matches.append(_Match(row, values))
         if len(matches) > 1:
             self._best(matches, node, block)
         elif matches:
-            self._accept(matches[0], node, block)
+            self._accept(*matches[0], node, block)
         elif fault is not None:
             self._report(node, fault.message, fault.column)
             self._inside_of_unread(node, candidates)
@@ -113,18 +108,20 @@ class _Reader:
         for match in matches:
             trial = _Reader(self.sheet)
             copy = _Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
-            trial._accept(match, node, copy)
+            trial._accept(*match, node, copy)
             trials.append((len(trial.unread), trial.foreign))
-        self._accept(matches[trials.index(min(trials))], node, block)
+        self._accept(*matches[trials.index(min(trials))], node, block)
 
-    def _accept(self, match: _Match, node: Node, block: _Block) -> None:
-        row, values = match.row, match.values
-        values.update(row.conditions)
+    def _accept(self, row: Row, values: dict[str, Any], node: Node, block: _Block) -> None:
+        if row.conditions:
+            values.update(row.conditions)
         for name, other in row.same_as.items():
             values[name] = values[other]
         if row.kind and row.kind != "device":
-            fact = Fact(row.kind, values, line=node.line, column=node.column)
+            fact = Fact(row.kind, values, [], node.line, node.column)
             block.fact.children.append(fact)
+            if not row.children and not node.children:
+                return
             inner = _Block(fact, fact.label, node.line, dict.fromkeys(values, node.line))
             self._children(node, row, inner)
             self._require(row, inner, node)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from itertools import groupby
 from typing import Any
 
 from reservoir.dialects.forms import DurationForm
@@ -55,13 +56,24 @@ class Row:
         """The rows that may stand inside, found by how their lines begin."""
         return Scope(self.children)
 
+    @cached_property
+    def groups(self) -> list[tuple[str, list[Row]]]:
+        """The rows inside, those of one kind together: other ways to say the same fact."""
+        return grouped(self.children)
+
     def applies(self, fields: Mapping[str, Any]) -> bool:
-        """Whether a fact with these fields can be said by this row."""
-        return (
-            all(fields.get(name) == value for name, value in self.conditions.items())
-            and all(fields.get(name) == fields.get(other) for name, other in self.same_as.items())
-            and all(fields.get(name) is not None for name in self.pattern.required_fields)
-        )
+        """Whether a fact with these fields can be said by this row. No field is None."""
+        if not self.pattern.required_fields <= fields.keys():
+            return False
+        for name, value in self.conditions.items():
+            if fields.get(name) != value:
+                return False
+        return all(fields.get(name) == fields.get(other) for name, other in self.same_as.items())
+
+
+def grouped(rows: Iterable[Row]) -> list[tuple[str, list[Row]]]:
+    """Neighbouring rows of one kind, together with that kind."""
+    return [(kind, list(group)) for kind, group in groupby(rows, key=lambda row: row.kind)]
 
 
 class Scope:
@@ -107,6 +119,11 @@ class Sheet:
     def scope(self) -> Scope:
         """The rows of the top level."""
         return Scope(list(self.rows))
+
+    @cached_property
+    def groups(self) -> list[tuple[str, list[Row]]]:
+        """The rows of the top level, those of one kind together."""
+        return grouped(self.rows)
 
     def trait(self, name: str) -> str:
         """The value of a trait."""
