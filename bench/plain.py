@@ -20,7 +20,8 @@ def check(networks_file: str, bindings_file: str) -> str:
         for row in csv.DictReader(stream):
             first, last = IPv4Address(row["first"]), IPv4Address(row["last"])
             networks[row["network"]] = (IPv4Network(row["subnet"]), first, last)
-    wrong, bound = 0, {}
+    wrong = 0
+    bound: dict[IPv4Address, str] = {}
     taken: dict[str, set[IPv4Address]] = {name: set() for name in networks}
     with Path(bindings_file).open() as stream:
         for row in csv.DictReader(stream):
@@ -60,4 +61,4 @@ def read(file: str) -> str:
 
 
 if __name__ == "__main__":
-    print({"check": check, "read": read}[sys.argv[1]](*sys.argv[2:]))
+    print(check(*sys.argv[2:4]) if sys.argv[1] == "check" else read(sys.argv[2]))

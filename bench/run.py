@@ -77,7 +77,7 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             make_plan(folder, size)
-            plain = [sys.executable, PLAIN]
+            plain = (sys.executable, PLAIN)
             ours = seconds(folder, PROGRAM, "check", "plan.yaml")
             theirs = seconds(folder, *plain, "check", "networks.csv", "bindings.csv")
             print(f"{size:8,}   check   {ours:8.2f} s   {theirs:10.2f} s   {theirs / ours:10.2f}")

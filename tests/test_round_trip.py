@@ -17,8 +17,10 @@ from reservoir.core.lending import Lending
 from reservoir.dialects.library import Library
 from reservoir.dialects.lifting import lift
 from reservoir.dialects.reader import read_configuration
+from reservoir.dialects.reading import read_device
 from reservoir.dialects.vocabulary import Fact
 from reservoir.dialects.writer import write_configuration
+from reservoir.files.plan_text import plan_text
 
 DIALECTS = Library().names
 
@@ -220,3 +222,30 @@ def test_the_writer_alone_lets_nothing_out(dialect: str, names: list[str]) -> No
     assert reading.device == written.expressed
     assert not reading.unread
     assert not reading.foreign
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(60))
+def test_damaged_text_is_read_without_a_crash(
+    file: Path, dialect: str, data: st.DataObject
+) -> None:
+    """Lines lost, doubled, cut, swapped or scrambled: what is left still makes a plan."""
+    plan = data.draw(benign_plan(dialect, plain_names))
+    file.write_text(text_of(plan))
+    (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    lines = written.text.split("\n")
+    for _ in range(data.draw(st.integers(1, len(lines)))):
+        at = data.draw(st.integers(0, len(lines) - 1))
+        cut = data.draw(st.integers(0, len(lines[at])))
+        damage = data.draw(st.sampled_from(["", "x", " ", "999", '"', "\u2028", "\x1b[1m", "-"]))
+        lines[at] = lines[at][:cut] + damage + lines[at][cut + data.draw(st.integers(0, 9)) :]
+        if not data.draw(st.integers(0, 3)):
+            lines.insert(data.draw(st.integers(0, len(lines))), lines[at])
+    read = read_device("\n".join(lines), "server.txt", Library(), dialect)
+    lifted = read.lifted.plan()
+    assert Lending(lifted).pools is not None
+    file.write_text(plan_text(lifted))
+    again = reservoir.load(str(file)).plan
+    assert again.networks == lifted.networks
+    assert again.devices == lifted.devices

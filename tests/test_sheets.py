@@ -48,6 +48,11 @@ binding *     | own {address} = {mac} [? "{name}"]
         ('"{m}"', '"minutes"', "a duration has units in it"),
         ("pool *  ", "pol *  ", "12:1: 'pol' is no kind of fact (did you mean pool?)"),
         ("{gateway}", "{gatewy}", "15:24: a fact of kind pool has no field 'gatewy' (did you"),
+        (
+            "{subnet}",
+            "{subnet:ip}",
+            "the line needs {subnet:ip} and {subnet:mask} or",
+        ),
         ("{mac}", "{mac:dots}", "18:33: mac has no form called 'dots'"),
         ("{first}..{last}", "{first}{last}", "{last} runs into the slot before it"),
         ('[? "{name}"]', '[? "{name}"', "an optional part is opened with [? and not closed"),

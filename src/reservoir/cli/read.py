@@ -12,6 +12,10 @@ if TYPE_CHECKING:
     from reservoir.dialects.reading import ConfigurationRead
 
 
+SHOWN = 3
+"""How many pools or bindings a note names before it counts the rest."""
+
+
 @click.command("read", short_help="Make a plan of devices' configuration.")
 @click.argument("configurations", nargs=-1, required=True, metavar="FILE...")
 @click.option("--dialect", metavar="NAME", help="The files' dialect; recognised if not given.")
@@ -54,5 +58,9 @@ def _say(result: ConfigurationRead) -> None:
         + (f", {reading.foreign:,} about other things" if reading.foreign else "")
         + (f", {len(reading.unread):,} not understood" if reading.unread else "")
     )
+    about: dict[str, list[str]] = {}
     for note in result.lifted.notes:
-        talk(f"  {note}")
+        about.setdefault(note.text, []).append(note.about)
+    for text, labels in about.items():
+        more = f" and {len(labels) - SHOWN:,} more" if len(labels) > SHOWN else ""
+        talk(f"  {', '.join(labels[:SHOWN])}{more}: {text}")

@@ -65,10 +65,20 @@ def _read_mask(text: str) -> int:
     return bits_of_mask(parse_address(text), repr(text))
 
 
-def _read_number(text: str) -> int:
-    if not re.fullmatch("[0-9]{1,9}", text):
-        raise MalformedValueError(f"{text!r} is not a number")
-    return int(text)
+def _number_from(lowest: int, highest: int) -> Plain:
+    def read(text: str) -> int:
+        if not re.fullmatch("[0-9]{1,9}", text) or not lowest <= int(text) <= highest:
+            raise MalformedValueError(f"{text!r} is not a number from {lowest} to {highest}")
+        return int(text)
+
+    return Plain(read, str)
+
+
+def _visible(text: str) -> str:
+    """The text, if a plan can have it as a name."""
+    if not text.isprintable() or not text.strip():
+        raise MalformedValueError(f"{text!r} has characters that nobody can see")
+    return text
 
 
 def _read_hex(text: str) -> bytes:
@@ -79,7 +89,9 @@ def _read_hex(text: str) -> bytes:
 
 ADDRESS = Plain(parse_address, format_address)
 PREFIX = Plain(parse_prefix, str)
-NUMBER = Plain(_read_number, str)
+NUMBER = _number_from(0, 999_999_999)
+VLAN = _number_from(1, 4094)
+OPTION_CODE = _number_from(1, 254)
 HEX = Plain(_read_hex, bytes.hex)
 
 PREFIX_PARTS: Mapping[str, tuple[Form, Callable[[Prefix], int]]] = {
@@ -140,15 +152,14 @@ class Text(Form):
 
     def read(self, text: str) -> str:
         if not self.quote or not text.startswith(self.quote):
-            return text
+            return _visible(text)
         inside = text[len(self.quote) : -len(self.quote)]
         if self.doubled:
-            return inside.replace(self.quote * 2, self.quote)
-        return re.sub(r"\\(.)", r"\1", inside)
+            return _visible(inside.replace(self.quote * 2, self.quote))
+        return _visible(re.sub(r"\\(.)", r"\1", inside))
 
     def write(self, value: str) -> str:
-        if not value or not value.isprintable():
-            raise MalformedValueError(f"{value!r} can't be written in a line of configuration")
+        _visible(value)
         if self._is_bare(value) and not (self.quote and value in self.reserved):
             return value
         if not self.quote:
@@ -166,10 +177,10 @@ class Rest(Form):
     pattern = ".+?"
 
     def read(self, text: str) -> str:
-        return text
+        return _visible(text)
 
     def write(self, value: str) -> str:
-        if not value.isprintable() or value != value.strip(" \t") or not value:
+        if _visible(value) != value.strip(" \t"):
             raise MalformedValueError(f"{value!r} can't be written at the end of a line")
         return value
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from reservoir.core import options as dhcp_options
 from reservoir.core.address_set import EMPTY, AddressSet
 from reservoir.core.addressing import MalformedValueError, Prefix, Span
-from reservoir.core.durations import parse_duration
+from reservoir.core.durations import format_duration, parse_duration
 from reservoir.core.plan import (
     Binding,
     Defaults,
@@ -27,6 +27,13 @@ from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import Fact
 
 
+class Note(NamedTuple):
+    """What a reader should know: a default that was filled in, a fact that found no place."""
+
+    about: str
+    text: str
+
+
 @dataclass
 class Lifted:
     """A device in the plan's terms."""
@@ -34,8 +41,7 @@ class Lifted:
     name: str
     device: Device
     networks: dict[str, Network] = field(default_factory=dict)
-    notes: list[str] = field(default_factory=list)
-    """What a reader should know: defaults that were filled in, facts that found no place."""
+    notes: list[Note] = field(default_factory=list)
 
     def plan(self) -> Plan:
         """A plan of this device alone."""
@@ -51,10 +57,12 @@ class _Lifting:
     def __init__(self, device: Fact, sheet: Sheet, otherwise_called: str) -> None:
         self.facts = device
         self.sheet = sheet
-        self.interfaces = {fact.get("name"): fact for fact in device.of_kind("interface")}
+        self.interfaces = {
+            fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
+        }
         self.result = Lifted(device.get("name") or otherwise_called, self._device())
         self._device_exclusions = _spans(device.of_kind("exclusion"))
-        self._bindings = list(device.of_kind("binding"))
+        self._bindings = [b for b in device.of_kind("binding") if b.get("address") is not None]
         self._bindings_by_address = _ByAddress(
             (fact.get("address"), fact) for fact in self._bindings
         )
@@ -70,20 +78,20 @@ class _Lifting:
         for pool in self.facts.of_kind("pool"):
             subnet = pool.get("subnet")
             if subnet is None:
-                self._note(f"{pool.label} has no subnet, so nothing can be lent from it")
+                self._note(pool, "no subnet, so nothing can be lent from it")
                 continue
-            name = pool.get("name")
+            name = pool.get("name") or str(subnet)
             if name in self.result.networks:
-                self._note(f"{pool.label} stands there twice; the second is left out")
+                self._note(pool, "stands there twice; the second is left out")
                 continue
             self.result.networks[name] = self._network(pool, subnet)
         for binding in self._bindings:
             if id(binding) not in self._placed:
-                self._note(f"{binding.label} in line {binding.line} lies in no pool's subnet")
+                self._note(binding, "lies in no pool's subnet, so it is left out")
         return self.result
 
-    def _note(self, text: str) -> None:
-        self.result.notes.append(text)
+    def _note(self, about: Fact, text: str) -> None:
+        self.result.notes.append(Note(about.label, text))
 
     def _device(self) -> Device:
         facts = self.facts
@@ -91,7 +99,11 @@ class _Lifting:
             dialect=self.sheet.name,
             interfaces={name: _interface(fact) for name, fact in self.interfaces.items()},
             zones={f.get("name"): Zone(admits=f.get("admits", ())) for f in facts.of_kind("zone")},
-            routes=tuple(Route(to=f.get("to"), via=f.get("via")) for f in facts.of_kind("route")),
+            routes=tuple(
+                Route(to=fact.get("to"), via=fact.get("via"))
+                for fact in facts.of_kind("route")
+                if fact.fields.keys() >= {"to", "via"}
+            ),
         )
 
     def _network(self, pool: Fact, subnet: Prefix) -> Network:
@@ -136,12 +148,12 @@ class _Lifting:
         """Whether the device lends from the pool at all: its switches are on."""
         by_itself = self.sheet.trait("service") == "on-from-factory"
         if not self.facts.get("service", by_itself):
-            self._note(f"{pool.label} is not served: lending is switched off on the device")
+            self._note(pool, "not served: lending is switched off on the device")
             return False
         interface = self.interfaces.get(pool.get("interface"))
         if by_itself or interface is None or interface.get("service"):
             return True
-        self._note(f"{pool.label} is not served: lending is off at {interface.get('name')}")
+        self._note(pool, f"not served: lending is off at {interface.get('name')}")
         return False
 
     def _ranges(
@@ -175,11 +187,11 @@ class _Lifting:
         gateway = pool.get("gateway")
         if gateway is None and self.sheet.trait("blank-gateway") == "own-address" and own:
             gateway = own.first
-            self._note(f"{pool.label} names no gateway: the device tells its own address")
+            self._note(pool, "no gateway: the device tells its own address")
         lease = pool.get("lease")
         if lease is None:
             lease = parse_duration(self.sheet.trait("blank-lease"))
-            self._note(f"{pool.label} names no lease: the device's default is made explicit")
+            self._note(pool, f"no lease: the device's default, {format_duration(lease)}")
         return {
             "gateway": gateway,
             "dns": pool.get("dns", ()),
@@ -191,14 +203,16 @@ class _Lifting:
     def _options(self, pool: Fact) -> Mapping[int, bytes]:
         options = {}
         for fact in pool.of_kind("option"):
-            kind, value = fact.get("type"), fact.get("value")
+            code, kind, value = fact.get("code"), fact.get("type"), fact.get("value")
             items = value.split(",") if kind in dhcp_options.LISTS else [value]
             try:
+                if code in dhcp_options.MANAGED:
+                    raise MalformedValueError(dhcp_options.MANAGED[code])
                 if kind not in dhcp_options.KINDS:
                     raise MalformedValueError(f"there is no type {kind!r}")
-                options[fact.get("code")] = dhcp_options.encode(kind, items)
+                options[code] = dhcp_options.encode(kind, items)
             except MalformedValueError as error:
-                self._note(f"option {fact.get('code')} in line {fact.line} is left out: {error}")
+                self._note(pool, f"option {code} is left out: {error}")
         return options
 
     def _note_differences(
@@ -213,7 +227,7 @@ class _Lifting:
         differing = [name for name in told if its[name] != told[name]]
         if differing:
             names = ", ".join(differing)
-            self._note(f"{binding.label} is told another {names} than {pool.label}; taken as same")
+            self._note(binding, f"told another {names} than {pool.label}; taken as the same")
 
 
 class _ByAddress:
@@ -236,8 +250,7 @@ class _ByAddress:
 def _notes(owner: Fact) -> dict[Span, str]:
     """What exclusions are for, by what they exclude."""
     return {
-        Span(fact.get("first"), fact.get("last")): fact.get("note", "")
-        for fact in owner.of_kind("exclusion")
+        _span(fact): fact.get("note", "") for fact in owner.of_kind("exclusion") if fact.get("note")
     }
 
 
@@ -263,7 +276,13 @@ def _binding(fact: Fact) -> Binding:
 
 
 def _spans(facts: Any) -> AddressSet:
-    return AddressSet(Span(fact.get("first"), fact.get("last")) for fact in facts)
+    return AddressSet(_span(fact) for fact in facts if fact.fields.keys() & {"first", "last"})
+
+
+def _span(fact: Fact) -> Span:
+    """First to last address; a fact that states one of them means that one alone."""
+    first, last = fact.get("first"), fact.get("last")
+    return Span(last if first is None else first, first if last is None else last)
 
 
 def lifted_plan(devices: Sequence[Lifted]) -> Plan:
@@ -273,23 +292,25 @@ def lifted_plan(devices: Sequence[Lifted]) -> Plan:
         for name, network in lifted.networks.items():
             networks[f"{name}-{lifted.name}" if name in networks else name] = network
     defaults = _common(list(networks.values()))
-    shortened = {
-        name: network.model_copy(update={key: _UNSAID[key] for key in defaults})
-        for name, network in networks.items()
-    }
     return Plan(
         defaults=Defaults(**defaults),
         devices={lifted.name: lifted.device for lifted in devices},
-        networks=shortened,
+        networks={name: _shortened(network, defaults) for name, network in networks.items()},
     )
 
 
-_UNSAID: Mapping[str, Any] = {"dns": None, "domain": None, "lease": None}
+_TOLD_TO_MANY = ("dns", "domain", "lease")
 
 
 def _common(networks: Sequence[Network]) -> dict[str, Any]:
     """What all of several networks tell their clients alike."""
     if len(networks) < 2:
         return {}
-    values = {key: {getattr(network, key) for network in networks} for key in _UNSAID}
+    values = {key: {getattr(network, key) for network in networks} for key in _TOLD_TO_MANY}
     return {key: found.pop() for key, found in values.items() if len(found) == 1 and all(found)}
+
+
+def _shortened(network: Network, defaults: Mapping[str, Any]) -> Network:
+    """The network without what the defaults say, and without empty values."""
+    dropped = [key for key in _TOLD_TO_MANY if key in defaults or not getattr(network, key)]
+    return network.model_copy(update=dict.fromkeys(dropped))

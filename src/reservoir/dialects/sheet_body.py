@@ -87,7 +87,9 @@ class BodyReader:
             raise SheetMistakeError("this row states fields of a fact, and no fact is open")
         conditions, same_as = self._conditions(about, pairs)
         elements = self._elements(line[indent:].rstrip(), about, column + indent, repeat, kind)
-        row = Row(number, kind, repeat, conditions, same_as, LinePattern(elements))
+        pattern = LinePattern(elements)
+        _check_parts(pattern, column + indent)
+        row = Row(number, kind, repeat, conditions, same_as, pattern)
         if not kind and not repeat and conditions:
             row.repeat = "?"  # a row for one value of a field is there only with that value
         (parent.children if parent else self.rows).append(row)
@@ -184,6 +186,21 @@ class BodyReader:
                 else f"a line that ends with {self.nesting.opens!r} opens a block; put rows inside"
             )
             self.problems.append(Problem(Place(self.file, row.number), message))
+
+
+def _check_parts(pattern: LinePattern, column: int) -> None:
+    """A value that is written in parts has its address and its length in the same line."""
+    parts: dict[str, set[str]] = {}
+    for slot in pattern.slots:
+        if slot.part:
+            parts.setdefault(slot.field, set()).add(slot.part)
+    for name, found in parts.items():
+        if "ip" not in found or len(found) != 2:
+            raise SheetMistakeError(
+                f"{name} is written in parts, so the line needs {{{name}:ip}} and "
+                f"{{{name}:mask}} or {{{name}:bits}}",
+                column,
+            )
 
 
 def _margin_parts(margin: str) -> tuple[str, str, list[tuple[str, str]]]:

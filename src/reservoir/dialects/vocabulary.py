@@ -40,7 +40,7 @@ KINDS: Mapping[str, Kind] = {
             "name": "text",
             "address": "prefix",
             "parent": "text",
-            "vlan": "number",
+            "vlan": "vlan",
             "bridge": "texts",
             "zone": "text",
             "vrf": "text",
@@ -56,7 +56,7 @@ KINDS: Mapping[str, Kind] = {
     "pool": Kind({"name": "text"} | _WHAT_A_CLIENT_IS_TOLD, True, ("device",)),
     "range": Kind({"first": "ip", "last": "ip"}, True, ("pool",)),
     "exclusion": Kind({"first": "ip", "last": "ip", "note": "text"}, True, ("pool", "device")),
-    "option": Kind({"code": "number", "type": "text", "value": "text"}, True, ("pool", "binding")),
+    "option": Kind({"code": "code", "type": "text", "value": "text"}, True, ("pool", "binding")),
     "binding": Kind(
         {
             "name": "text",
