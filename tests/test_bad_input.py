@@ -102,14 +102,25 @@ def test_what_is_not_a_file(file: str, run: Run) -> None:
 
 def test_everything_wrong_is_listed_at_once(run: Run, put: Put) -> None:
     """In all files of the plan, sorted by place, with their number."""
-    put("plan.yaml", NETWORK + "    gatewy: 1\n    lease: x\nbindings_from: [b.csv]\n")
-    put("b.csv", "network,name,mac,address\n")
+    put(
+        "plan.yaml",
+        NETWORK + "    gatewy: 1\n    lease: x\n  shop: {subnet: 10.84.31.0/24, served_by: pier}\n"
+        "devices: {peer: {}}\nbindings_from: [b.csv]\ninclude: [parts.yaml]\n",
+    )
+    put("b.csv", "network,name,mac,address\ncrew,a,00:00:5e:00:53:01,10.84.30.9\nshp,a,x,y\n")
+    put("parts.yaml", "networks: {shop: {subnet: 10.84.32.0}}\n")
     ended = run("check", "plan.yaml")
     assert ended.err.splitlines() == [
+        "b.csv:3:1: the plan has no network 'shp' (did you mean shop?)",
+        "b.csv:3:7: 'x' is not a MAC address: 'x' is not a hexadecimal digit",
+        "b.csv:3:9: 'y' is not an IPv4 address: it has 1 part, not four",
+        "parts.yaml:2:12: shop stands in two files; the first is plan.yaml:7:3",
+        "parts.yaml:2:27: '10.84.32.0' has no prefix length: write it like 10.84.32.0/24",
         "plan.yaml:5:5: 'gatewy' is not a key here (did you mean gateway?)",
         "plan.yaml:6:12: 'x' is not a duration: write it like 90s, 45m, 12h, 1d12h or infinite",
+        "plan.yaml:7:44: there is no device 'pier' (did you mean peer?)",
         "",
-        "2 problems; nothing was done.",
+        "8 problems; nothing was done.",
     ]
 
 

@@ -153,11 +153,9 @@ def parse_prefix(text: str) -> Prefix:
         MalformedValueError: the address or the length can't be read.
     """
     address_text, slash, bits_text = text.partition("/")
-    if not slash:
-        raise MalformedValueError(
-            f"{text!r} has no prefix length: write it like {address_text or '10.84.20.0'}/24"
-        )
     address = parse_address(address_text)
+    if not slash:
+        raise MalformedValueError(f"{text!r} has no prefix length: write it like {text}/24")
     if not _DIGITS.fullmatch(bits_text) or len(bits_text) > 2 or int(bits_text) > ADDRESS_BITS:
         raise MalformedValueError(
             f"{text!r} is not a subnet: {bits_text!r} is not a prefix length from 0 to 32"

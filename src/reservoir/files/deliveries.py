@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from reservoir.core.problems import InputError, Place, Problem
-from reservoir.files.texts import write_whole
+from reservoir.files.texts import make_folder, write_whole
 
 LEDGER = ".reservoir-written.json"
 """Beside the files: the SHA-256 of each as it was written."""
@@ -54,6 +54,7 @@ def deliver(folder: Path, deliveries: Sequence[Delivery], force: bool = False) -
             )
     if problems:
         raise InputError(problems)
+    make_folder(folder)
     for delivery in deliveries:
         if outcomes[delivery.name] != "unchanged":
             write_whole(folder / delivery.name, delivery.text)

@@ -9,8 +9,9 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from reservoir.core.addressing import Prefix
 from reservoir.core.hosts import HostTable, joined
-from reservoir.core.plan import Plan, PlanFile, PlanPath
+from reservoir.core.plan import Device, Network, Plan, PlanFile, PlanPath
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.references import dangling_references
 from reservoir.files.plan_errors import described_errors
@@ -86,7 +87,8 @@ class _Loader:
 
     def load(self) -> LoadedPlan:
         self._read(self.file, None)
-        self._stop_at_problems()
+        if self.file not in self.parts:
+            raise InputError(self.problems)
         places = Places(self.trees[self.file])
         devices = self._merged("devices", places)
         networks = self._merged("networks", places)
@@ -97,7 +99,6 @@ class _Loader:
                 ("static_from", STATIC_COLUMNS),
             )
         }
-        self._stop_at_problems()
         main = self.parts[self.file]
         plan = Plan(
             name=main.name,
@@ -111,13 +112,10 @@ class _Loader:
         )
         for path, message in dangling_references(plan):
             self.problems.append(Problem(places.place(path), message))
-        self._stop_at_problems()
-        read_tables = [file for read in tables.values() for _, file in read]
-        return LoadedPlan(plan, places, (*self.parts, *read_tables))
-
-    def _stop_at_problems(self) -> None:
         if self.problems:
             raise InputError(self.problems)
+        read_tables = [file for read in tables.values() for _, file in read]
+        return LoadedPlan(plan, places, (*self.parts, *read_tables))
 
     def _read(self, file: str, included_at: Place | None) -> None:
         """Read a plan file and, depth first, what it includes."""
@@ -137,7 +135,7 @@ class _Loader:
                 Problem(tree.place(path, at_key), message)
                 for path, message, at_key in described_errors(error)
             ]
-            return
+            part = _salvaged(tree.data)
         self.parts[file] = part
         if included_at is not None:
             self.problems += [
@@ -196,6 +194,29 @@ class _Loader:
                 places.add_table(origin, spots)
                 found.append((table, table_file))
         return found
+
+
+def _salvaged(data: dict[str, Any]) -> PlanFile:
+    """What is right in a file that isn't right as a whole: so that other problems are found too.
+
+    Devices and networks that are wrong are there by name, without content.
+    """
+
+    def right(key: str, value: Any) -> Any:
+        try:
+            return getattr(PlanFile.model_validate({"reservoir": "1", key: value}), key)
+        except ValidationError:
+            return None
+
+    kept: dict[str, Any] = {"devices": {}, "networks": {}}
+    for key, value in data.items():
+        if key in ("devices", "networks") and isinstance(value, dict):
+            empty = {"devices": Device(), "networks": Network(subnet=Prefix(0, 0))}[key]
+            for name, inner in value.items():
+                kept[key][name] = (right(key, {name: inner}) or {}).get(name, empty)
+        elif key in PlanFile.model_fields and (found := right(key, value)) is not None:
+            kept[key] = found
+    return PlanFile.model_construct(**kept)
 
 
 def _beside(file: str, name: str) -> str:

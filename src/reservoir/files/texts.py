@@ -60,15 +60,26 @@ def _unusable(file: str, message: str, line: int = 1, column: int = 1) -> InputE
     return InputError([Problem(Place(file, line, column), message)])
 
 
+def make_folder(path: Path) -> None:
+    """Make a folder and those above it, where they are missing.
+
+    Raises:
+        InputError: it can't be made.
+    """
+    try:
+        path.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise _unusable(str(path), f"the folder can't be made: {error.strerror}") from None
+
+
 def write_whole(path: Path, text: str) -> None:
     """Put a text in place of a file in one step: temporary file, fsync, rename.
 
     Raises:
-        InputError: the folder can't be written to.
+        InputError: the folder isn't there or can't be written to.
     """
     temporary: str | None = None
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
         handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
         with os.fdopen(handle, "w", encoding="utf-8", newline="") as stream:
             stream.write(text)
