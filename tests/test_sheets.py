@@ -82,8 +82,8 @@ def test_a_users_sheet_beside_the_plan(run: Run, put: Put, tmp_path: Path) -> No
     assert run("write", "plan.yaml", "--out", ".").code == 0
     assert (tmp_path / "depot.gannet").read_text() == (
         "machine depot\n\nplug yard\n  has 10.85.10.1/24\n\nstock yard\n  of 10.85.10.0/24\n"
-        "  give 10.85.10.20..10.85.10.39\n  give 10.85.10.41..10.85.10.49\n"
-        "  give 10.85.10.51..10.85.10.90\n  exit 10.85.10.1\n  for 180 min\n\n"
+        "  give 10.85.10.20..10.85.10.39\n  give 10.85.10.41..10.85.10.90\n  exit 10.85.10.1\n"
+        "  for 180 min\n\n"
         'own 10.85.10.50 = 00:00:5e:00:53:09 "lathe"\n'
     )
     read = run("read", "depot.gannet")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from functools import cache
 from importlib import resources
 from pathlib import Path
 
@@ -21,6 +20,7 @@ class Library:
     def __init__(self, beside: Path | None = None) -> None:
         """Look into the package, and into ``dialects/`` in the folder ``beside``."""
         self._paths: dict[str, Path] = dict(_shipped())
+        self._loaded: dict[str, Sheet] = {}
         if beside is not None:
             for path in sorted((beside / "dialects").glob(f"*{SUFFIX}")):
                 self._paths[path.name.removesuffix(SUFFIX)] = path
@@ -41,12 +41,9 @@ class Library:
             near = hint(name, self._paths) or f"; there are {', '.join(self.names)}"
             message = f"there is no dialect {name!r}{near}"
             raise InputError([Problem(asked_at or Place(name), message)])
-        return _loaded(path)
-
-
-@cache
-def _loaded(path: Path) -> Sheet:
-    return load_sheet(path.read_text(encoding="utf-8"), str(path))
+        if name not in self._loaded:
+            self._loaded[name] = load_sheet(path.read_text(encoding="utf-8"), str(path))
+        return self._loaded[name]
 
 
 def _shipped() -> Mapping[str, Path]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from reservoir.core import options as dhcp_options
-from reservoir.core.address_set import AddressSet
+from reservoir.core.address_set import EMPTY, AddressSet
 from reservoir.core.addressing import Span
 from reservoir.core.clients import Client, Mac, format_client
 from reservoir.core.findings import Obstacle
@@ -110,15 +110,16 @@ class _Lowering:
 
     def _pool(self, pool: FittedPool) -> Fact:
         network = pool.pool.network
+        spared = self._spared(pool)
         fields = {"name": self.names.fit(pool.pool.name)} | self._told(pool)
         fact = Fact("pool", fields, _options(pool.written), origin=pool.pool.path)
         if self.sheet.trait("lends") == "subnet-less-exclusions":
             hosts = AddressSet([network.subnet.hosts])
-            kept = hosts - pool.lendable - pool.own
+            kept = hosts - pool.lendable - pool.own - spared
         else:
             ranges = self._ranges(pool)
             fact.children += [_span("range", span, pool) for span in ranges]
-            kept = ranges - pool.lendable - pool.own
+            kept = ranges - pool.lendable - pool.own - spared
         notes = {exclusion.range: exclusion.reason for exclusion in network.exclusions}
         exclusions = [_span("exclusion", span, pool, notes.get(span, "")) for span in kept]
         if self.sheet.trait("exclusions") == "device-wide":
@@ -129,13 +130,19 @@ class _Lowering:
 
     def _ranges(self, pool: FittedPool) -> AddressSet:
         """The spans that a device of ranges is given."""
+        named = pool.pool.ranges.clipped(pool.pool.network.subnet.hosts)
         if self.splits:
-            return pool.lendable
-        named = pool.pool.ranges & AddressSet([pool.pool.network.subnet.hosts])
-        if self.sheet.trait("bound-address") != "outside-ranges":
-            return named
-        bound = self.lending.bindings.address[pool.pool.bindings]
-        return named - AddressSet.of_addresses(bound)
+            return pool.lendable | (named & self._spared(pool))
+        if self.sheet.trait("bound-address") == "outside-ranges":
+            return named - self._bound(pool)
+        return named
+
+    def _bound(self, pool: FittedPool) -> AddressSet:
+        return AddressSet.of_addresses(self.lending.bindings.address[pool.pool.bindings])
+
+    def _spared(self, pool: FittedPool) -> AddressSet:
+        """Bound addresses that need no exclusion: the device itself keeps them from others."""
+        return self._bound(pool) if self.sheet.trait("bound-address") == "anywhere" else EMPTY
 
     def _must_split(self) -> bool:
         """Whether ranges are split around what is kept out, for want of (enough) exclusions."""
@@ -146,7 +153,8 @@ class _Lowering:
         self.splits = False
         most = self.sheet.limits.get("device.exclusion")
         needed = sum(
-            (self._ranges(pool) - pool.lendable - pool.own).span_count for pool in self.pools
+            (self._ranges(pool) - pool.lendable - pool.own - self._spared(pool)).span_count
+            for pool in self.pools
         )
         return most is not None and needed > most
 

@@ -1,0 +1,81 @@
+"""What is said about the program is true: README, CONTRIBUTING, help texts, the house's shape."""
+
+from __future__ import annotations
+
+import ast
+import re
+import shlex
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from conftest import Run
+
+ROOT = Path(__file__).resolve().parent.parent
+SOURCES = sorted((ROOT / "src").rglob("*.py"))
+
+Put = Callable[[str, str], Path]
+
+
+def blocks(file: str, language: str) -> list[str]:
+    """The fenced blocks of a document in a language."""
+    return re.findall(rf"```{language}\n(.*?)```", (ROOT / file).read_text(), re.DOTALL)
+
+
+def test_the_readmes_plan_is_a_plan(run: Run, put: Put) -> None:
+    """It loads and is without findings."""
+    (plan,) = blocks("README.md", "yaml")
+    put("plan.yaml", plan)
+    put("bindings.csv", "network,name,mac,address\n")
+    put("inventory.csv", "network,name,address\n")
+    checked = run("check", "plan.yaml", "--fail-on", "advice")
+    assert checked.code == 0, checked.out + checked.err
+
+
+def test_the_readmes_commands_and_files_exist(run: Run) -> None:
+    """Each command has a help page; each link leads somewhere; `make` has each goal."""
+    readme = (ROOT / "README.md").read_text()
+    makefile = (ROOT / "Makefile").read_text()
+    for line in "".join(blocks("README.md", "console")).splitlines():
+        words = shlex.split(line.removeprefix("$ "), comments=True)
+        if words[:1] == ["reservoir"]:
+            assert run(words[1], "--help").code == 0
+        elif words[:1] == ["make"]:
+            assert f"\n{words[1]}:" in makefile
+    for link in re.findall(r"\]\((?!http)([^)]+)\)", readme):
+        assert (ROOT / link).exists(), link
+
+
+def test_the_contributing_example_is_a_rule(run: Run) -> None:
+    """The class shown there is one that the program has."""
+    (example,) = blocks("CONTRIBUTING.md", "python")
+    name = re.search(r"class (\w+)\(Rule\)", example)
+    assert name is not None
+    rule = re.sub("(?<!^)(?=[A-Z])", "-", name[1]).lower()
+    assert run("explain", rule).code == 0
+
+
+@pytest.mark.parametrize("command", ["check", "explain", "mend", "write", "read", "demo", "schema"])
+def test_help_shows_an_example(command: str, run: Run) -> None:
+    """Each command's help has a line that can be typed."""
+    shown = run(command, "--help")
+    assert shown.code == 0
+    assert f"  reservoir {command} " in shown.out or f"  reservoir {command}\n" in shown.out
+    assert run("--help").out.count(f"\n  {command} ") == 1
+
+
+def test_the_house_keeps_its_shape() -> None:
+    """No file grows past 450 lines, few functions past fifty; no drawer called utils."""
+    lengths = []
+    for file in SOURCES:
+        text = file.read_text()
+        assert text.count("\n") <= 450, f"{file.name} is too long"
+        assert file.stem not in {"utils", "helpers", "common", "misc"}
+        functions = [
+            node
+            for node in ast.walk(ast.parse(text))
+            if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef)
+        ]
+        lengths += [(node.end_lineno or 0) - node.lineno + 1 for node in functions]
+    assert sum(length > 50 for length in lengths) <= 0.02 * len(lengths)

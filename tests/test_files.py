@@ -1,0 +1,252 @@
+"""Files: YAML with places, edits in place, tables in bulk, writing whole or not at all."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from pathlib import Path
+from typing import Any
+
+import pytest
+import yaml
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import examples
+from reservoir.core.problems import InputError
+from reservoir.files.deliveries import LEDGER, Delivery, deliver
+from reservoir.files.plan_edits import Edit, NotEditableError, edited
+from reservoir.files.tables import BINDING_COLUMNS, read_table
+from reservoir.files.yaml_tree import YamlTree, parse_yaml
+
+Path_ = tuple[str | int, ...]
+
+words = st.from_regex(r"[a-z][a-z0-9.-]{0,8}", fullmatch=True)
+scalars = words | st.sampled_from(
+    ["no", "0755", "06:30", "10:11:22:33:44:55", "1e3", "2027-03-31", "~", "null", "a b", "é", "#x"]
+)
+trees = st.recursive(
+    scalars,
+    lambda inner: (
+        st.lists(inner, min_size=1, max_size=4)
+        | st.dictionaries(words, inner, min_size=1, max_size=4)
+    ),
+    max_leaves=25,
+)
+documents = st.dictionaries(words, trees, min_size=1, max_size=5)
+
+
+def dumped(data: Any, flow: bool | None) -> str:
+    """The data as some person might write it: blocks, braces or both."""
+    return yaml.dump(data, default_flow_style=flow, allow_unicode=True, sort_keys=False)
+
+
+def paths(data: Any, above: Path_ = ()) -> list[tuple[Path_, Any]]:
+    """Every path of a tree with its value."""
+    found: list[tuple[Path_, Any]] = [(above, data)] if above else []
+    inside: list[tuple[Any, Any]] = []
+    if isinstance(data, dict):
+        inside = list(data.items())
+    elif isinstance(data, list):
+        inside = list(enumerate(data))
+    for step, value in inside:
+        found += paths(value, (*above, step))
+    return found
+
+
+def at(data: Any, path: Path_) -> Any:
+    for step in path:
+        data = data[step]
+    return data
+
+
+@given(documents, st.sampled_from([None, True, False]))
+def test_yaml_is_read_as_texts_with_true_places(data: dict[str, Any], flow: bool | None) -> None:
+    """The same tree as YAML's own reader without types; at each scalar's place stands its text."""
+    text = dumped(data, flow)
+    tree = parse_yaml(text, "x.yaml")
+    assert tree.data == yaml.load(text, Loader=yaml.BaseLoader)  # noqa: S506 - texts only
+    assert not tree.problems
+    lines = text.split("\n")
+    for path, value in paths(tree.data):
+        place = tree.place(path)
+        if isinstance(value, str):
+            written = lines[place.line - 1][place.column - 1 :]
+            assert yaml.safe_load(f'"{value}"') == value
+            assert written.lstrip("'\"").startswith(value.split(" ", maxsplit=1)[0])
+        if isinstance(path[-1], str):
+            key = tree.place(path, at_key=True)
+            assert lines[key.line - 1][key.column - 1 :].lstrip("'\"? ").startswith(path[-1])
+
+
+@given(documents, st.sampled_from([None, True, False]), st.data())
+@settings(max_examples=examples(200))
+def test_an_edit_changes_one_value_and_no_other_byte(
+    data: dict[str, Any], flow: bool | None, draw: st.DataObject
+) -> None:
+    """Replace, append to a list, add a key: the tree differs there only; comments stay."""
+    text = commented(dumped(data, flow))
+    tree = parse_yaml(text, "x.yaml").data
+    path, value = draw.draw(st.sampled_from(paths(tree)))
+    if isinstance(value, str):
+        edit, expected = Edit(path, value, "10.84.0.1"), "10.84.0.1"
+    elif isinstance(value, list):
+        path = (*path, len(value))
+        edit, expected = Edit(path, None, "10.84.0.1"), "10.84.0.1"
+    else:
+        path = (*path, "zz-new")
+        edit, expected = Edit(path, None, "10.84.0.1"), "10.84.0.1"
+    after = edited(text, edit)
+    changed = parse_yaml(after, "x.yaml").data
+    assert at(changed, path) == expected
+    others = dict(paths(changed))
+    above = {path[:i] for i in range(1, len(path) + 1)}
+    for other, there in paths(tree):
+        if other not in above and isinstance(there, str):
+            assert others[other] == there
+    assert after.count("# kept") == text.count("# kept")
+    unchanged = set(text.split("\n")) - set(after.split("\n"))
+    assert len(unchanged) <= 1 + len(str(value).split("\n"))
+
+
+def commented(text: str) -> str:
+    """With a remark behind each line that is whole by itself."""
+    lines = text.split("\n")
+    return "\n".join(
+        f"{line} # kept" if re.fullmatch(r"[a-z0-9 .-]+: [a-z0-9.]+", line) else line
+        for line in lines
+    )
+
+
+@pytest.mark.parametrize(
+    ("before", "path", "after"),
+    [
+        ("a: [x, y, z]\n", ("a", 1), "a: [x, z]\n"),
+        ("a: [x, y, z]\n", ("a", 2), "a: [x, y]\n"),
+        ("a: [x]\n", ("a", 0), "a: []\n"),
+        ("a:\n  - x\n  - y # gone\n  - z\nb: c\n", ("a", 1), "a:\n  - x\n  - z\nb: c\n"),
+        ("a:\n  - x\n", ("a", 0), "a:\n"),
+    ],
+)
+def test_an_item_is_taken_away_with_its_line(before: str, path: Path_, after: str) -> None:
+    """In braces with its comma, in a block with its line."""
+    assert edited(before, Edit(path, "y", None)) == after
+
+
+@pytest.mark.parametrize(
+    ("text", "edit"),
+    [
+        ("a: {b: c}\n", Edit(("a", "x"), "c", "d")),
+        ("a: {b: c}\n", Edit(("a",), "c", "d")),
+        ("a: {b: c}\n", Edit(("a", "b"), "c", None)),
+        ("a: {b: c}\n", Edit(("x", "y", "z"), None, "d")),
+        ("a: b\n", Edit(("a", "x"), None, "d")),
+    ],
+)
+def test_an_edit_without_a_place_is_refused(text: str, edit: Edit) -> None:
+    """Rather than made somewhere else."""
+    with pytest.raises(NotEditableError):
+        edited(text, edit)
+
+
+NETWORKS = {"crew": 0, "shop": 1}
+good_rows = st.fixed_dictionaries(
+    {
+        "network": st.sampled_from(sorted(NETWORKS)),
+        "name": st.text(st.characters(exclude_categories=["C", "Z"]), max_size=6)
+        | st.sampled_from(['a "b"', "a, b"]),
+        "mac": st.integers(0, 2**48 - 1).map(lambda n: f"{n:012x}"),
+        "address": st.tuples(*[st.integers(0, 255)] * 4).map(lambda q: ".".join(map(str, q))),
+    }
+)
+bad_cells = st.sampled_from(
+    [
+        ("network", "crw"),
+        ("mac", "0000"),
+        ("mac", "00:00:5e:00:5301"),
+        ("address", "10.1"),
+        ("address", "10.84.0.010"),
+        ("address", "10.84.0.256"),
+        ("address", " 10.84.0.1"),
+        ("name", "\x07"),
+    ]
+)
+
+
+@pytest.fixture(scope="module")
+def table(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("tables") / "b.csv"
+
+
+@given(
+    rows=st.lists(good_rows, max_size=6),
+    order=st.permutations(BINDING_COLUMNS),
+    wrong=st.lists(st.tuples(st.integers(0, 5), bad_cells), max_size=3),
+)
+def test_a_table_is_read_whole_or_every_wrong_cell_is_named(
+    table: Path, rows: list[dict[str, str]], order: list[str], wrong: list[tuple[int, Any]]
+) -> None:
+    """Bulk reading takes exactly what reading cell by cell would; places point to the cells."""
+    expected: set[tuple[int, str]] = set()
+    for number, (column, text) in wrong:
+        if number < len(rows):
+            rows[number][column] = text
+            expected.add((number + 2, column))
+    stream = io.StringIO()
+    writer = csv.DictWriter(stream, order, lineterminator="\n")
+    writer.writeheader()
+    writer.writerows(rows)
+    table.write_text(stream.getvalue(), encoding="utf-8")
+    try:
+        read, places = read_table(str(table), BINDING_COLUMNS, NETWORKS, ("bindings_from", 0))
+    except InputError as error:
+        lines = stream.getvalue().split("\n")
+        found = set()
+        for problem in error.problems:
+            line, start = problem.place.line, problem.place.column - 1
+            before = next(csv.reader([lines[line - 1][:start]])) if start else [""]
+            found.add((line, order[len(before) - 1]))
+        assert found == expected
+        return
+    assert not expected
+    assert len(read) == len(rows)
+    for number, row in enumerate(rows):
+        assert read.network[number] == NETWORKS[row["network"]]
+        assert f"{read.client[number]:012x}" == row["mac"]
+        assert read.address[number] == int.from_bytes(map(int, row["address"].split(".")))
+        assert read.name[number] == row["name"]
+        assert read.path(number) == ("bindings_from", 0, number)
+        assert places.place(number).line == number + 2
+
+
+def test_files_are_put_in_place_whole_or_not_at_all(tmp_path: Path) -> None:
+    """If one of several can't be, none is; what is left behind is nothing."""
+    folder = tmp_path / "new" / "folder"
+    first = Delivery("a.conf", "one\n")
+    assert deliver(folder, [first]) == {"a.conf": "new"}
+    (folder / "b.conf").write_text("mine\n")
+    with pytest.raises(InputError) as refused:
+        deliver(folder, [Delivery("a.conf", "two\n"), Delivery("b.conf", "two\n")])
+    assert "is not Reservoir's" in str(refused.value)
+    assert (folder / "a.conf").read_text() == "one\n"
+    assert sorted(path.name for path in folder.iterdir()) == [LEDGER, "a.conf", "b.conf"]
+    for name in ("../x", "a/b", ".hidden"):
+        with pytest.raises(InputError):
+            deliver(folder, [Delivery(name, "x")])
+    (folder / LEDGER).write_text("{")
+    with pytest.raises(InputError):
+        deliver(folder, [Delivery("a.conf", "two\n")])
+    assert deliver(folder, [Delivery("a.conf", "two\n")], force=True) == {"a.conf": "changed"}
+    blocked = tmp_path / "file"
+    blocked.write_text("")
+    with pytest.raises(InputError):
+        deliver(blocked, [first])
+
+
+def test_places_of_what_is_not_there_are_the_nearest(tmp_path: Path) -> None:
+    """A finding about a missing key points to the block that lacks it."""
+    tree: YamlTree = parse_yaml("a:\n  b: {c: 1}\n", "x.yaml")
+    assert str(tree.place(("a", "b", "z", 3))) == "x.yaml:2:3"
+    assert str(tree.place(("a", "b", "c"))) == "x.yaml:2:10"
+    assert str(tree.place(("q",))) == "x.yaml:1:1"

@@ -1,0 +1,374 @@
+"""The sheet language: forms, lines, and every trait's effect, on sheets made for the test."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import reservoir
+from conftest import examples
+from reservoir.core.addressing import MalformedValueError, Prefix
+from reservoir.core.clients import Mac
+from reservoir.core.durations import INFINITE
+from reservoir.dialects.forms import ADDRESS, DurationForm, ListOf, MacForm, Rest, Text
+from reservoir.dialects.naming import NameFitter
+from reservoir.dialects.reader import read_configuration
+from reservoir.dialects.sheet import Naming
+from reservoir.dialects.sheet_loader import load_sheet
+from reservoir.dialects.traits import TRAITS
+from reservoir.dialects.vocabulary import KINDS, Fact
+from reservoir.dialects.writer import write_configuration
+
+texts = st.builds(
+    Text,
+    quote=st.sampled_from(["", '"', "'", "|"]),
+    doubled=st.booleans(),
+    bare=st.sampled_from(["a-z", "A-Za-z0-9._-", "a-z0-9"]),
+)
+
+
+@given(form=texts, value=st.text(max_size=12) | st.text("a\"'|\\ ", min_size=1, max_size=8))
+def test_a_text_is_written_so_that_it_is_found_and_read_again(form: Text, value: str) -> None:
+    """Or refused; what is written is one stretch of the form's own pattern, on one line."""
+    try:
+        written = form.write(value)
+    except MalformedValueError:
+        assert not form.quote or not value.isprintable() or not value.strip()
+        return
+    assert form.read(written) == value
+    assert re.fullmatch(form.pattern, written)
+    assert "\n" not in written
+    found = re.fullmatch(f"name ({form.pattern}) next", f"name {written} next")
+    assert found is not None
+    assert found[1] == written
+
+
+@given(
+    number=st.integers(0, 2**48 - 1),
+    group=st.sampled_from([2, 4, 6, 12]),
+    separator=st.sampled_from([":", "-", ".", ""]),
+    prefix=st.sampled_from(["", "01", "01.", "1,1,"]),
+    upper=st.booleans(),
+)
+def test_a_mac_in_any_form(
+    number: int, group: int, separator: str, prefix: str, upper: bool
+) -> None:
+    """With a hardware type before it or not; without it, it is refused."""
+    if not separator and group not in (6, 12):
+        return  # groups of two without a separator are a group of twelve
+    form = MacForm(group, separator, prefix, upper)
+    assert form.read(form.write(Mac(number))) == number
+    if prefix:
+        with pytest.raises(MalformedValueError):
+            form.read("99" + str(Mac(number)))
+
+
+@given(
+    units=st.sets(st.sampled_from("wdhms"), min_size=1),
+    glue=st.sampled_from([" {} ", "{}", ":{}", " {}, "]),
+    seconds=st.integers(1, 10**8),
+    infinite=st.sampled_from(["", "for ever", "none"]),
+)
+def test_a_lease_time_by_any_template(
+    units: set[str], glue: str, seconds: int, infinite: str
+) -> None:
+    """Written if it divides into the template's units, refused otherwise; never rounded."""
+    ordered = [unit for unit in "wdhms" if unit in units]
+    template = " ".join(f"{{{unit}}}{glue.format(unit).rstrip()}" for unit in ordered)
+    form = DurationForm(template, infinite)
+    if seconds % form.step:
+        with pytest.raises(MalformedValueError):
+            form.write(seconds)
+        seconds -= seconds % form.step
+    if seconds:
+        assert form.read(form.write(seconds)) == seconds
+    if infinite:
+        assert form.read(form.write(INFINITE)) == INFINITE
+        assert form.read(form.write(INFINITE).replace(" ", "   ")) == INFINITE
+    else:
+        with pytest.raises(MalformedValueError):
+            form.write(INFINITE)
+
+
+@given(
+    values=st.lists(st.integers(0, 2**32 - 1), min_size=1, max_size=5),
+    separator=st.sampled_from([" ", ", ", ",", ";", " | "]),
+)
+def test_a_list_is_read_with_blanks_around_its_separator(values: list[int], separator: str) -> None:
+    """As it was written, and as a person would space it."""
+    form = ListOf(ADDRESS, separator)
+    written = form.write(tuple(values))
+    assert form.read(written) == tuple(values)
+    if separator.strip():
+        spaced = written.replace(separator.strip(), f"  {separator.strip()}  ")
+        assert form.read(spaced) == tuple(values)
+    with pytest.raises(MalformedValueError):
+        form.write(())
+
+
+@given(st.text(max_size=10))
+def test_rest_of_a_line(value: str) -> None:
+    """What could end the line or lose its blanks is refused."""
+    try:
+        assert Rest().read(Rest().write(value)) == value
+    except MalformedValueError:
+        assert not value.isprintable() or value != value.strip() or not value
+
+
+@given(
+    names=st.lists(st.text(max_size=8), max_size=12),
+    longest=st.sampled_from([0, 4, 8]),
+    characters=st.sampled_from(["", "a-z", "A-Za-z0-9-"]),
+)
+def test_names_are_made_fit_and_stay_different(
+    names: list[str], longest: int, characters: str
+) -> None:
+    """Each within the device's length and characters, no two the same, changes on record."""
+    fitter = NameFitter(Naming(longest, characters))
+    fitted = [fitter.fit(name) for name in names]
+    assert len(set(fitted)) == len(fitted)
+    for name, result in zip(names, fitted, strict=True):
+        assert result
+        assert not longest or len(result) <= longest
+        if characters:
+            assert re.fullmatch(f"[{characters}0-9-]+", result)
+        if result != name:
+            assert name in fitter.changed
+
+
+SHEET = """\
+sheet gannet
+carrier lines
+nest indent 2
+comment "#"
+quote "'" doubled
+list ","
+duration "{{s}}" infinite "never"
+{traits}
+---
+device        | machine {{name}}
+device service=yes | on
+device service=no  | off
+interface *   | plug {{name}}
+ ?            |   has {{address}}
+ ? service=yes |   serves
+exclusion *   | not {{first}}..{{last}}
+pool *        | stock {{name}}
+              |   of {{subnet}}
+ ?            |   at {{interface}}
+range *       |   give {{first}}..{{last}}
+exclusion *   |   keep {{first}}..{{last}}
+ ?            |   exit {{gateway}}
+ ?            |   ask {{dns}}
+ ?            |   for {{lease}}
+binding *     | own {{address}} = {{mac}} [? of {{name}}] [? via {{gateway}}] [? in {{subnet}}] \
+[? ask {{dns}}] [? for {{lease}}] [? at {{interface}}]
+"""
+
+PLAN = """\
+reservoir: 1
+devices:
+  box:
+    dialect: gannet
+    interfaces: {lan: {address: 10.84.30.1/24}}
+networks:
+  crew:
+    subnet: 10.84.30.0/24
+    gateway: 10.84.30.254
+    dns: 10.84.0.53
+    lease: 1h
+    served_by: box
+    ranges: [10.84.30.1-10.84.30.99]
+    exclusions: [10.84.30.40-10.84.30.49]
+    bindings: [{name: bell, mac: 00:00:5e:00:53:01, address: 10.84.30.20}]
+"""
+
+
+def written(folder: Path, plan: str = PLAN, limits: str = "", **traits: str) -> Any:
+    """The plan, written for a device with these traits."""
+    lines = [f"trait {name.replace('_', '-')} {value}" for name, value in traits.items()]
+    (folder / "dialects").mkdir(exist_ok=True)
+    sheet = SHEET.format(traits="\n".join([*lines, limits]))
+    (folder / "dialects" / "gannet.sheet").write_text(sheet)
+    (folder / "plan.yaml").write_text(plan)
+    (result,) = reservoir.write(reservoir.load(str(folder / "plan.yaml")))
+    assert not result.differences
+    assert not result.losses
+    return result
+
+
+@pytest.mark.parametrize(
+    ("traits", "there", "absent"),
+    [
+        (
+            {"lends": "subnet-less-exclusions", "exclusions": "in-pool"},
+            ["keep 10.84.30.40..10.84.30.49", "keep 10.84.30.100..10.84.30.254"],
+            ["give", "not ", "10.84.30.20.."],
+        ),
+        (
+            {"lends": "subnet-less-exclusions", "exclusions": "device-wide"},
+            ["not 10.84.30.40..10.84.30.49", "not 10.84.30.100..10.84.30.254"],
+            ["give", "keep"],
+        ),
+        (
+            {"lends": "ranges", "exclusions": "in-pool", "bound_address": "excluded"},
+            ["give 10.84.30.1..10.84.30.99", "keep 10.84.30.20..10.84.30.20"],
+            ["not "],
+        ),
+        (
+            {"lends": "ranges", "exclusions": "device-wide", "bound_address": "outside-ranges"},
+            ["give 10.84.30.1..10.84.30.19", "give 10.84.30.21..", "not 10.84.30.40..10.84.30.49"],
+            ["keep", "not 10.84.30.20"],
+        ),
+        (
+            {"lends": "ranges", "exclusions": "none", "bound_address": "outside-ranges"},
+            ["give 10.84.30.1..10.84.30.19", "..10.84.30.39", "give 10.84.30.50..10.84.30.99"],
+            ["keep", "not "],
+        ),
+        (
+            {"lends": "ranges", "exclusions": "none", "bound_address": "anywhere"},
+            ["give 10.84.30.1..10.84.30.39", "give 10.84.30.50..10.84.30.99"],
+            ["keep", "not ", "10.84.30.19"],
+        ),
+        ({"bindings": "table"}, ["own 10.84.30.20 = 00:00:5e:00:53:01 of bell\n"], []),
+        (
+            {"bindings": "one-address-pool"},
+            ["of bell via 10.84.30.254 in 10.84.30.0/24 ask 10.84.0.53 for 3600\n"],
+            [],
+        ),
+        ({"pool_found_by": "joined-interface"}, ["  at lan\n"], []),
+        ({"pool_found_by": "subnet-or-relay"}, [], ["  at lan\n"]),
+        ({"service": "on-from-factory"}, [], ["on\n", "off\n", "serves"]),
+        ({"service": "master-and-interface"}, ["on\n", "  serves\n"], ["off\n"]),
+        ({"own_address": "skipped", "exclusions": "none"}, ["give 10.84.30.2.."], []),
+    ],
+)
+def test_each_trait_shapes_what_is_written(
+    traits: dict[str, str], there: list[str], absent: list[str], tmp_path: Path
+) -> None:
+    """And each text, read again, lends the same: writing has checked it."""
+    text = written(tmp_path, **traits).text
+    for piece in there:
+        assert piece in text
+    for piece in absent:
+        assert piece not in text
+
+
+def test_too_many_exclusions_split_the_ranges(tmp_path: Path) -> None:
+    """A device that holds one exclusion gets ranges around two."""
+    traits = {"lends": "ranges", "exclusions": "device-wide"}
+    traits["bound_address"] = "excluded"
+    assert "not " in written(tmp_path, limits="limit device.exclusion 2", **traits).text
+    split = written(tmp_path, limits="limit device.exclusion 1", **traits).text
+    assert "not " not in split
+    assert split.count("give") == 3
+
+
+def test_a_device_that_serves_nothing_is_switched_off(tmp_path: Path) -> None:
+    """Where it would lend from the factory."""
+    plan = PLAN.replace("    served_by: box\n", "")
+    assert "off\n" in written(tmp_path, plan, service="on-from-factory").text
+    assert "off\n" not in written(tmp_path, plan, service="master-and-interface").text
+
+
+@pytest.mark.parametrize(
+    ("traits", "change", "rule"),
+    [
+        ({"blank_gateway": "own-address"}, ("    gateway: 10.84.30.254\n", ""), "not-expressible"),
+        ({"blank_gateway": "nothing"}, ("    gateway: 10.84.30.254\n", ""), None),
+        ({"blank_dns": "refused"}, ("    dns: 10.84.0.53\n", ""), "not-expressible"),
+        ({"blank_dns": "nothing"}, ("    dns: 10.84.0.53\n", ""), None),
+        ({}, ("lease: 1h", "lease: infinite"), None),
+    ],
+)
+def test_what_a_device_does_by_itself_is_a_finding_where_it_hurts(
+    traits: dict[str, str], change: tuple[str, str], rule: str | None, tmp_path: Path
+) -> None:
+    """The finding names the rule; without such a trait there is none."""
+    written(tmp_path, **traits)
+    (tmp_path / "plan.yaml").write_text(PLAN.replace(*change))
+    report = reservoir.check(reservoir.load(str(tmp_path / "plan.yaml")), select=["limits"])
+    assert [finding.rule for finding in report.findings] == ([rule] if rule else [])
+
+
+def test_traits_and_kinds_are_said_in_sentences() -> None:
+    """Each trait and value has its meaning; each kind stands in a kind that exists."""
+    for name, trait in TRAITS.items():
+        assert trait.sentence.endswith("."), name
+        assert trait.default in trait.values or not trait.values
+        assert all(meaning.endswith(".") for meaning in trait.values.values())
+    for kind in KINDS.values():
+        assert set(kind.inside) <= set(KINDS)
+
+
+values_of = {
+    "ip": st.integers(0, 2**32 - 1),
+    "ips": st.lists(st.integers(0, 2**32 - 1), min_size=1, max_size=3).map(tuple),
+    "prefix": st.builds(Prefix, st.integers(0, 2**32 - 1), st.integers(0, 32)),
+    "mac": st.integers(0, 2**48 - 1).map(Mac),
+    "text": st.text("ab '\\\"-#{}[]:.", min_size=1, max_size=6),
+    "duration": st.integers(1, 10**6) | st.just(INFINITE),
+    "bool": st.just(True),
+}
+
+
+def facts(kind: str, children: st.SearchStrategy[list[Fact]]) -> st.SearchStrategy[Fact]:
+    """Facts of a kind with any of the fields that SHEET has lines for."""
+    fields = {
+        name: values_of[kind_of]
+        for name, kind_of in KINDS[kind].fields.items()
+        if kind_of in values_of
+        and f"{{{{{name}}}}}" in SHEET
+        and (kind, name) not in {("interface", "interface"), ("exclusion", "note")}
+    }
+    return st.builds(Fact, st.just(kind), st.fixed_dictionaries({}, optional=fields), children)
+
+
+no_facts: st.SearchStrategy[list[Fact]] = st.just([])
+spans = facts("range", no_facts) | facts("exclusion", no_facts)
+devices = facts(
+    "device",
+    st.lists(
+        facts("pool", st.lists(spans, max_size=3))
+        | facts("binding", no_facts)
+        | facts("interface", no_facts)
+        | facts("exclusion", no_facts),
+        max_size=5,
+    ),
+)
+
+
+@given(device=devices)
+@settings(max_examples=examples(300))
+def test_any_facts_are_written_as_far_as_they_can_be_and_read_again(device: Fact) -> None:
+    """Half facts too: what the writer claims to have expressed is what the reader finds."""
+    sheet = load_sheet(SHEET.format(traits=""), "gannet.sheet")
+    written = write_configuration(device, sheet)
+    reading = read_configuration(written.text, sheet)
+    assert reading.device == written.expressed
+    assert not reading.unread
+    assert not reading.foreign
+    refused = {id(refusal.fact) for refusal in written.refusals}
+    whole = [fact for fact in device.children if id(fact) not in refused]
+    kept = [fact.kind for fact in written.expressed.children]
+    assert all(kept.count(fact.kind) for fact in whole)
+    assert write_configuration(reading.device, sheet).text == written.text
+
+
+def test_spacing_comments_and_line_ends_do_not_matter() -> None:
+    """A person's hand is read like the writer's."""
+    sheet = load_sheet(SHEET.format(traits=""), "gannet.sheet")
+    neat = "machine box\nstock 'a b'\n  of 10.84.30.0/24\n  exit 10.84.30.1\n"
+    loose = (
+        "# by hand\r\n\r\nmachine   box  \r\nstock\t'a b'\r\n"
+        "      # inside\r\n\tof  10.84.30.0/24\r\n\texit 10.84.30.1\t\r\n"
+    )
+    read = read_configuration(loose, sheet)
+    assert read.device == read_configuration(neat, sheet).device
+    assert read.comments == 2
+    assert not read.unread
