@@ -219,7 +219,7 @@ def test_lines_that_are_not_understood_are_listed(run: Run, put: Put) -> None:
         "(did you mean 'gateway'?)",
         "pier.larkspur:9:9: 'soon' is not a lease time, such as 1, in: lease …",
         "pier.larkspur:12:3: pool cameras has its subnet already (line 11)",
-        "pier.larkspur:13:1: pool crew lacks its line: subnet …",
+        "pier.larkspur:13:1: pool crew lacks its line: subnet {subnet}",
         "pier.larkspur:15:1: not understood: 'pol shop' (did you mean 'pool'?)",
         "pier.larkspur:16:3: not read, because line 15 was not understood",
         "pier.larkspur:17:1: not understood: 'pin 10.84.31.30 00005e'; expected a line like: "

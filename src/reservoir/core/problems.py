@@ -15,7 +15,8 @@ class Place:
     column: int = 1
 
     def __str__(self) -> str:
-        return f"{self.file}:{self.line}:{self.column}"
+        file = self.file if self.file.isprintable() else repr(self.file)
+        return f"{file}:{self.line}:{self.column}"
 
 
 @dataclass(frozen=True, order=True)

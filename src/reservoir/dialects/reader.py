@@ -155,7 +155,7 @@ class _Reader:
             if not child.kind and not child.repeat:
                 missing = child.pattern.required_fields - block.fact.fields.keys()
                 if missing:
-                    self._report(node, f"{block.label} lacks its line: {child.pattern.lead}")
+                    self._report(node, f"{block.label} lacks its line: {child.pattern.shape}")
 
     def _not_understood(
         self, node: Node, scope: Scope, block: _Block, candidates: list[Row]
