@@ -105,3 +105,23 @@ def test_no_dialect_is_known_by_name() -> None:
     }
     shown_in_help = {"read.py", "write.py", "demo.py"}
     assert {file for file, found in mentions.items() if found} <= shown_in_help
+
+
+def test_a_sheet_that_cannot_be_read_back_puts_nothing_in_place(
+    run: Run, put: Put, tmp_path: Path
+) -> None:
+    """Gateway and DNS written alike: the device would be told something else than the plan says."""
+    put("dialects/gannet.sheet", GANNET.replace("exit {gateway}", "ask {gateway}"))
+    put(
+        "plan.yaml",
+        "devices: {depot: {dialect: gannet, interfaces: {yard: {address: 10.85.10.1/24}}}}\n"
+        "networks:\n  yard: {subnet: 10.85.10.0/24, served_by: depot, ranges: [10.85.10.20],\n"
+        "    dns: 10.84.0.53}\n",
+    )
+    refused = run("write", "plan.yaml")
+    assert refused.code == 1
+    assert "reads back differently: yard: gateway is 10.84.0.53 and should be left out" in (
+        refused.err
+    )
+    assert "reads back differently: yard: dns is not told and should be 10.84.0.53" in refused.err
+    assert not (tmp_path / "configuration").exists()
