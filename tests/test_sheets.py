@@ -53,6 +53,9 @@ binding *     | own {address} = {mac} [? "{name}"]
             "{subnet:ip}",
             "the line needs {subnet:ip} and {subnet:mask} or",
         ),
+        ("range *  ", "zone *   ", "a fact of kind zone stands in a device, not in a pool"),
+        ("blank-lease 2h", "blank-lease 2h\nlimit pool.lease 3", "limited by 'pool.lease'"),
+        ("blank-lease 2h", "blank-lease 2h\nassume pool.lease = no", "an assumption is: assume"),
         ("{mac}", "{mac:dots}", "18:33: mac has no form called 'dots'"),
         ("{first}..{last}", "{first}{last}", "{last} runs into the slot before it"),
         ('[? "{name}"]', '[? "{name}"', "an optional part is opened with [? and not closed"),
@@ -125,3 +128,20 @@ def test_a_sheet_that_cannot_be_read_back_puts_nothing_in_place(
     )
     assert "reads back differently: yard: dns is not told and should be 10.84.0.53" in refused.err
     assert not (tmp_path / "configuration").exists()
+
+
+def test_what_is_assumed_need_not_be_said(run: Run, put: Put, tmp_path: Path) -> None:
+    """A device whose interfaces are off unless switched on, and the other way round."""
+    sheet = GANNET.replace("blank-lease 2h", "blank-lease 2h\nassume interface.enabled = no")
+    sheet = sheet.replace(" ?            |   has", " ? enabled=yes |   lit\n ?            |   has")
+    sheet = sheet.replace("interface *   |", "device service=no | quiet\ninterface *   |")
+    put("dialects/gannet.sheet", sheet)
+    put(
+        "plan.yaml",
+        "devices: {depot: {dialect: gannet, interfaces: {yard: {}, shed: {enabled: no}}}}\n",
+    )
+    assert run("write", "plan.yaml", "--out", ".").code == 0
+    assert (
+        tmp_path / "depot.gannet"
+    ).read_text() == "machine depot\n\nplug yard\n  lit\n\nplug shed\n"
+    assert "shed: {enabled: no}" in run("read", "depot.gannet").out

@@ -97,13 +97,23 @@ class _Lifting:
         facts = self.facts
         return Device(
             dialect=self.sheet.name,
-            interfaces={name: _interface(fact) for name, fact in self.interfaces.items()},
+            interfaces={name: self._interface(fact) for name, fact in self.interfaces.items()},
             zones={f.get("name"): Zone(admits=f.get("admits", ())) for f in facts.of_kind("zone")},
             routes=tuple(
                 Route(to=fact.get("to"), via=fact.get("via"))
                 for fact in facts.of_kind("route")
                 if fact.fields.keys() >= {"to", "via"}
             ),
+        )
+
+    def _interface(self, fact: Fact) -> Interface:
+        names = ("address", "parent", "vlan", "zone")
+        return Interface(
+            **{name: fact.get(name) for name in names},
+            relay_to=fact.get("relay_to", ()),
+            bridge=fact.get("bridge", ()),
+            enabled=fact.get("enabled", self.sheet.assumed["interface", "enabled"]),
+            vrf=fact.get("vrf", ""),
         )
 
     def _network(self, pool: Fact, subnet: Prefix) -> Network:
@@ -252,17 +262,6 @@ def _notes(owner: Fact) -> dict[Span, str]:
     return {
         _span(fact): fact.get("note", "") for fact in owner.of_kind("exclusion") if fact.get("note")
     }
-
-
-def _interface(fact: Fact) -> Interface:
-    names = ("address", "parent", "vlan", "zone")
-    lists = {"relay_to": fact.get("relay_to", ()), "bridge": fact.get("bridge", ())}
-    return Interface(
-        **{name: fact.get(name) for name in names},
-        **lists,
-        enabled=fact.get("enabled", True),
-        vrf=fact.get("vrf", ""),
-    )
 
 
 def _binding(fact: Fact) -> Binding:

@@ -99,8 +99,7 @@ class _Lowering:
         for name, interface in self.device.interfaces.items():
             fields = {key: getattr(interface, key) for key in _INTERFACE_FIELDS}
             fact = _fact("interface", ("interfaces", name), self.name, name=name, **fields)
-            if not interface.enabled:
-                fact.fields["enabled"] = False
+            fact.fields["enabled"] = interface.enabled
             if name in serving:
                 fact.fields["service"] = True
             facts.append(fact)

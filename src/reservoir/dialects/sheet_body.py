@@ -82,6 +82,12 @@ class BodyReader:
         kind, repeat, pairs = _margin_parts(margin)
         if kind and kind not in KINDS:
             raise SheetMistakeError(f"{kind!r} is no kind of fact{hint(kind, KINDS)}")
+        inside = self._enclosing_kind() or "device"
+        if kind and kind != "device" and inside not in KINDS[kind].inside:
+            owners = " or ".join(KINDS[kind].inside)
+            raise SheetMistakeError(
+                f"a fact of kind {kind} stands in a {owners}, not in a {inside}"
+            )
         about = kind or self._enclosing_kind()
         if not about:
             raise SheetMistakeError("this row states fields of a fact, and no fact is open")

@@ -32,9 +32,11 @@ from reservoir.dialects.forms import (
 from reservoir.dialects.sheet import Naming, Nesting, Row, Sheet
 from reservoir.dialects.sheet_body import BodyReader, SheetMistakeError
 from reservoir.dialects.traits import TRAITS
-from reservoir.dialects.vocabulary import KINDS
 
 CARRIERS = ("lines",)
+
+LIMITS = ("pool.dns", "device.exclusion")
+"""What lowering and fitting know to keep within a device's limits."""
 
 
 def load_sheet(text: str, file: str) -> Sheet:
@@ -78,7 +80,7 @@ class _HeaderReader:
         self.duration = DurationForm()
         self.traits = {name: trait.default for name, trait in TRAITS.items()}
         self.limits: dict[str, int] = {}
-        self.assumed: dict[tuple[str, str], Any] = {}
+        self.assumed: dict[tuple[str, str], Any] = {("interface", "enabled"): True}
         self.named: dict[str, tuple[str, Form]] = {"rest": ("text", Rest())}
 
     def take(self, number: int, line: str) -> None:
@@ -236,19 +238,16 @@ class _HeaderReader:
     def _read_limit(self, values: list[str]) -> None:
         if len(values) != 2:
             raise SheetMistakeError("a limit has a place and a number: limit pool.dns 8")
-        kind, _, what = values[0].partition(".")
-        known = [*KINDS.get(kind, KINDS["device"]).fields, *KINDS]
-        if kind not in KINDS or what not in known:
-            raise SheetMistakeError(f"{values[0]!r} is no place for a limit{hint(what, known)}")
+        if values[0] not in LIMITS:
+            raise SheetMistakeError(
+                f"nothing is known to be limited by {values[0]!r}; there are {', '.join(LIMITS)}"
+            )
         self.limits[values[0]] = _number(values[1])
 
     def _read_assume(self, values: list[str]) -> None:
-        kind, _, name = (values[0] if values else "").partition(".")
-        if len(values) != 3 or values[1] != "=" or kind not in KINDS:
-            raise SheetMistakeError("an assumption is like: assume interface.enabled = yes")
-        if KINDS[kind].fields.get(name) != "bool" or values[2] not in ("yes", "no"):
-            raise SheetMistakeError(f"{values[0]!r} is no field that is yes or no")
-        self.assumed[kind, name] = values[2] == "yes"
+        if values not in (["interface.enabled", "=", "yes"], ["interface.enabled", "=", "no"]):
+            raise SheetMistakeError("an assumption is: assume interface.enabled = yes (or no)")
+        self.assumed["interface", "enabled"] = values[2] == "yes"
 
 
 def _only(values: list[str], what: str) -> str:
