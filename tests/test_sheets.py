@@ -143,5 +143,5 @@ def test_what_is_assumed_need_not_be_said(run: Run, put: Put, tmp_path: Path) ->
     assert run("write", "plan.yaml", "--out", ".").code == 0
     assert (
         tmp_path / "depot.gannet"
-    ).read_text() == "machine depot\n\nplug yard\n  lit\n\nplug shed\n"
+    ).read_text() == "machine depot\nquiet\n\nplug yard\n  lit\n\nplug shed\n"
     assert "shed: {enabled: no}" in run("read", "depot.gannet").out
