@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Run
+from reservoir.cli.commands import COMMANDS
 
 ROOT = Path(__file__).resolve().parent.parent
 SOURCES = sorted((ROOT / "src").rglob("*.py"))
@@ -56,7 +57,7 @@ def test_the_contributing_example_is_a_rule(run: Run) -> None:
     assert run("explain", rule).code == 0
 
 
-@pytest.mark.parametrize("command", ["check", "explain", "mend", "write", "read", "demo", "schema"])
+@pytest.mark.parametrize("command", COMMANDS)
 def test_help_shows_an_example(command: str, run: Run) -> None:
     """Each command's help has a line that can be typed."""
     shown = run(command, "--help")

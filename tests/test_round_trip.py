@@ -12,8 +12,10 @@ from hypothesis import strategies as st
 import reservoir
 from conftest import examples
 from oracle import Walked, text_of
+from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Prefix
 from reservoir.core.lending import Lending
+from reservoir.dialects.converting import convert
 from reservoir.dialects.library import Library
 from reservoir.dialects.lifting import lift
 from reservoir.dialects.reader import read_configuration
@@ -249,3 +251,30 @@ def test_damaged_text_is_read_without_a_crash(
     again = reservoir.load(str(file)).plan
     assert again.networks == lifted.networks
     assert again.devices == lifted.devices
+
+
+@pytest.mark.parametrize("source", DIALECTS)
+@pytest.mark.parametrize("target", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(40))
+def test_conversion_keeps_what_is_lent_and_bound(
+    file: Path, source: str, target: str, data: st.DataObject
+) -> None:
+    """From any dialect to any: the same addresses, the same bindings, the same words to clients."""
+    plan = data.draw(benign_plan(source, plain_names))
+    file.write_text(text_of(plan))
+    (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    read = read_device(written.text, "server.txt", Library(), source)
+    result = convert(read, Library().sheet(target))
+    assert not result.losses
+    assert not result.differences
+    there = read_device(result.text, "server.txt", Library(), target).lifted.plan()
+    before, after = Lending(read.lifted.plan()), Lending(there)
+    skipped = Library().sheet(target).trait("own-address") == "skipped"
+    for one, other in zip(before.pools, after.pools, strict=True):
+        own = AddressSet.of_addresses(
+            [a.address for a in before.topology.attachments(one.network)] if skipped else []
+        )
+        assert other.lendable == one.lendable - own
+        assert before.clients_bound(one) == after.clients_bound(other)
+        assert other.told == one.told

@@ -13,6 +13,7 @@ from conftest import Run
 from reservoir.core.problems import InputError
 from reservoir.dialects.library import Library
 from reservoir.dialects.sheet_loader import load_sheet
+from reservoir.dialects.traits import TRAITS
 
 Put = Callable[[str, str], Path]
 
@@ -106,7 +107,7 @@ def test_no_dialect_is_known_by_name() -> None:
     mentions = {
         file.name: names.findall(file.read_text()) for file in code if file.name != "limits.py"
     }
-    shown_in_help = {"read.py", "write.py", "demo.py"}
+    shown_in_help = {"read.py", "write.py", "convert.py", "dialect.py", "demo.py"}
     assert {file for file, found in mentions.items() if found} <= shown_in_help
 
 
@@ -145,3 +146,69 @@ def test_what_is_assumed_need_not_be_said(run: Run, put: Put, tmp_path: Path) ->
         tmp_path / "depot.gannet"
     ).read_text() == "machine depot\nquiet\n\nplug yard\n  lit\n\nplug shed\n"
     assert "shed: {enabled: no}" in run("read", "depot.gannet").out
+
+
+def test_dialects_are_listed_and_shown(run: Run, put: Put) -> None:
+    """Traits in words, forms, limits and a sample; those beside the plan too."""
+    put("dialects/gannet.sheet", GANNET.replace("carrier", 'about "a ninth device"\ncarrier', 1))
+    listed = run("dialect", "list").out
+    assert "gannet         a ninth device\n" in listed
+    assert all(name in listed for name in Library().names)
+    for name in Library().names:
+        shown = run("dialect", "show", name).out
+        sheet = Library().sheet(name)
+        for trait, value in sheet.traits.items():
+            assert TRAITS[trait].sentence in " ".join(shown.split())
+            assert TRAITS[trait].values.get(value, value) in " ".join(shown.split())
+        assert "10.84.61.30" in shown
+        assert "5361" in shown
+    assert "did you mean gannet?" in run("dialect", "show", "ganet").err
+
+
+def test_a_sheet_is_tried(run: Run, put: Put) -> None:
+    """On a built-in sample, whose text is shown; on a file of the user's; with what it lacks."""
+    put("gannet.sheet", GANNET)
+    put("box.txt", "machine box\nlogging on\nstock crew\n  of 10.85.10.0/24\n  for x min\n")
+    tried = run("dialect", "try", "gannet.sheet")
+    assert tried.code == 0, tried.err
+    assert "  give 10.84.61.20..10.84.61.39\n" in tried.out
+    assert "no row mentions: zone name, admits\n" in tried.err
+    assert "left out: zone inside: gannet has no line for it\n" in tried.err
+    assert "the sample is read back just as it was meant" in tried.err
+    sample = run("dialect", "try", "gannet.sheet", "--sample", "box.txt")
+    assert sample.code == 1
+    assert "box.txt:5:7: 'x' is not a lease time" in sample.err
+    assert "-logging on\n" in sample.out
+    assert "1 networks from 5 lines, 1 about other things, 1 not understood" in sample.err
+    put("broken.sheet", GANNET.replace("exit {gateway}", "ask {gateway}"))
+    broken = run("dialect", "try", "broken.sheet")
+    assert broken.code == 1
+    assert "the sample comes back differently" in broken.err
+    put("wrong.sheet", GANNET.replace("{gateway}", "{gatewy}"))
+    assert run("dialect", "try", "wrong.sheet").code == 2
+
+
+def test_a_device_is_carried_to_another_dialect(run: Run, put: Put) -> None:
+    """With everything that has no place there listed."""
+    put("dialects/gannet.sheet", GANNET)
+    put(
+        "office.merganser",
+        "appliance office\nlending ready\nbanner hello\nleg lan:\n"
+        "  address 10.84.50.1 mask 255.255.255.0\n  in zone staff\n  lending ready\ndone\n"
+        "lot staff:\n  leg lan\n  net 10.84.50.0 mask 255.255.255.0\n  dns 10.84.0.53\n"
+        "  term 0 days 1 hours 1 minutes\n  lend 10.84.50.1 through 10.84.50.9\n"
+        "  lend 10.84.50.30 throu 10.84.50.39\ndone\n",
+    )
+    converted = run("convert", "office.merganser", "--to", "gannet")
+    assert converted.code == 1
+    assert converted.out.endswith(
+        "stock staff\n  of 10.84.50.0/24\n  give 10.84.50.2..10.84.50.9\n"
+        "  exit 10.84.50.1\n  ask 10.84.0.53\n  for 61 min\n"
+    )
+    assert "not carried over: line 15: not understood, inside pool staff" in converted.err
+    assert "not carried over: the zone of interface lan: gannet has no line" in converted.err
+    assert "pool staff: no gateway: the device tells its own address" in converted.err
+    assert "lines about other things 1\n" in converted.err
+    back = run("convert", "office.merganser", "--to", "merganserr")
+    assert back.code == 2
+    assert "did you mean merganser?" in back.err

@@ -13,7 +13,6 @@ from reservoir.version import __version__
 
 if TYPE_CHECKING:
     from reservoir.core.checks import Report
-    from reservoir.dialects.library import Library
     from reservoir.dialects.reading import ConfigurationRead
     from reservoir.dialects.sheet import Sheet
     from reservoir.dialects.writing import DeviceConfiguration
@@ -105,22 +104,17 @@ def read(files: Sequence[str], dialect: str | None = None) -> list[Configuration
     Raises:
         InputError: a file can't be read, or is in no known dialect.
     """
-    from reservoir.dialects.reading import read_device  # late: costs NumPy
+    from reservoir.dialects.library import beside  # late: costs NumPy
+    from reservoir.dialects.reading import read_device
     from reservoir.files.texts import read_text
 
-    return [read_device(read_text(file), file, _library(file), dialect) for file in files]
-
-
-def _library(file: str) -> Library:
-    from pathlib import Path
-
-    from reservoir.dialects.library import Library
-
-    return Library(beside=Path(file).parent)
+    return [read_device(read_text(file), file, beside(file), dialect) for file in files]
 
 
 def _sheets(loaded: LoadedPlan) -> dict[str, Sheet]:
-    library = _library(loaded.files[0])
+    from reservoir.dialects.library import beside
+
+    library = beside(loaded.files[0])
     return {
         name: library.sheet(device.dialect, loaded.places.place(("devices", name, "dialect")))
         for name, device in loaded.plan.devices.items()

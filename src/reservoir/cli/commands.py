@@ -12,7 +12,17 @@ import click
 
 from reservoir.version import __version__
 
-COMMANDS = ("check", "explain", "mend", "write", "read", "schema", "demo")
+COMMANDS = (
+    "check",
+    "explain",
+    "mend",
+    "write",
+    "read",
+    "convert",
+    "dialect",
+    "schema",
+    "demo",
+)
 """The commands in the order of the job; each is the module of that name in this folder."""
 
 UNUSABLE = 2

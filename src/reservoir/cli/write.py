@@ -99,13 +99,8 @@ def _require_held(written: list[DeviceConfiguration], loaded: LoadedPlan) -> Non
             failed = True
             place = loaded.places.place(refusal.fact.origin)
             prefix = f"{place}: not-expressible: {configuration.device}"
-            what = (
-                f"the {refusal.field} of {refusal.fact.label}"
-                if refusal.field
-                else refusal.fact.label
-            )
             click.echo(
-                f"{prefix}: {what} can't be written: {refusal.reason}",
+                f"{prefix}: {refusal.what} can't be written: {refusal.reason}",
                 err=True,
             )
         for difference in configuration.differences if not configuration.losses else ():

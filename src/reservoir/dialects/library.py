@@ -17,12 +17,12 @@ SUFFIX = ".sheet"
 class Library:
     """The sheets within reach, loaded when they are asked for."""
 
-    def __init__(self, beside: Path | None = None) -> None:
-        """Look into the package, and into ``dialects/`` in the folder ``beside``."""
+    def __init__(self, folder: Path | None = None) -> None:
+        """Look into the package, and into ``dialects/`` in a folder."""
         self._paths: dict[str, Path] = dict(_shipped())
         self._loaded: dict[str, Sheet] = {}
-        if beside is not None:
-            for path in sorted((beside / "dialects").glob(f"*{SUFFIX}")):
+        if folder is not None:
+            for path in sorted((folder / "dialects").glob(f"*{SUFFIX}")):
                 self._paths[path.name.removesuffix(SUFFIX)] = path
 
     @property
@@ -44,6 +44,11 @@ class Library:
         if name not in self._loaded:
             self._loaded[name] = load_sheet(path.read_text(encoding="utf-8"), str(path))
         return self._loaded[name]
+
+
+def beside(file: str) -> Library:
+    """The sheets within reach of a plan or a configuration: its folder's ``dialects/`` too."""
+    return Library(Path(file).parent)
 
 
 def _shipped() -> Mapping[str, Path]:

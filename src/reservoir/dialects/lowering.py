@@ -111,7 +111,7 @@ class _Lowering:
         network = pool.pool.network
         spared = self._spared(pool)
         fields = {"name": self.names.fit(pool.pool.name)} | self._told(pool)
-        fact = Fact("pool", fields, _options(pool.written), origin=pool.pool.path)
+        fact = Fact("pool", fields, _options(pool), origin=pool.pool.path)
         if self.sheet.trait("lends") == "subnet-less-exclusions":
             hosts = AddressSet([network.subnet.hosts])
             kept = hosts - pool.lendable - pool.own - spared
@@ -172,7 +172,7 @@ class _Lowering:
                 fields["name"] = self.names.fit(name)
             fields["address"] = int(table.address[row])
             fields["mac" if isinstance(client, Mac) else "client_id"] = client
-            options = _options(pool.written) if own_pools else []
+            options = _options(pool) if own_pools else []
             facts.append(Fact("binding", fields, options, origin=table.path(row)))
         return facts
 
@@ -205,9 +205,10 @@ def _span(kind: str, span: Span, pool: FittedPool, note: str = "") -> Fact:
     return Fact(kind, fields, origin=pool.pool.path)
 
 
-def _options(told: Told) -> list[Fact]:
+def _options(pool: FittedPool) -> list[Fact]:
     facts = []
-    for code, data in sorted(told.options.items()):
+    for code, data in sorted(pool.written.options.items()):
         kind, text = dhcp_options.decode(code, data)
-        facts.append(Fact("option", {"code": code, "type": kind, "value": text}))
+        fields = {"code": code, "type": kind, "value": text}
+        facts.append(Fact("option", fields, origin=pool.pool.path))
     return facts

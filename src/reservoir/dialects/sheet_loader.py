@@ -31,12 +31,9 @@ from reservoir.dialects.forms import (
 )
 from reservoir.dialects.sheet import Naming, Nesting, Row, Sheet
 from reservoir.dialects.sheet_body import BodyReader, SheetMistakeError
-from reservoir.dialects.traits import TRAITS
+from reservoir.dialects.traits import LIMITS, TRAITS
 
 CARRIERS = ("lines",)
-
-LIMITS = ("pool.dns", "device.exclusion")
-"""What lowering and fitting know to keep within a device's limits."""
 
 
 def load_sheet(text: str, file: str) -> Sheet:

@@ -96,3 +96,9 @@ TRAITS: Mapping[str, Trait] = {
     ),
 }
 """Every trait by name."""
+
+LIMITS: Mapping[str, str] = {
+    "pool.dns": "DNS servers for a pool",
+    "device.exclusion": "exclusions on the device",
+}
+"""What a sheet may limit, and what that counts; lowering and fitting keep within it."""

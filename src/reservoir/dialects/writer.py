@@ -24,6 +24,11 @@ class Refusal:
     reason: str
 
     @property
+    def what(self) -> str:
+        """What was left out, for a message."""
+        return f"the {self.field} of {self.fact.label}" if self.field else self.fact.label
+
+    @property
     def is_remark(self) -> bool:
         """Whether only people would have read it."""
         return (self.fact.kind, self.field) in REMARKS

@@ -1,0 +1,154 @@
+"""``reservoir dialect``: what dialects there are, what one can do, whether a sheet works."""
+
+from __future__ import annotations
+
+import difflib
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from reservoir.cli.output import show, talk, talkative, width
+
+if TYPE_CHECKING:
+    from reservoir.dialects.library import Library
+    from reservoir.dialects.sheet import Sheet
+
+
+@click.group("dialect", short_help="What dialects there are, and whether a sheet works.")
+def command() -> None:
+    """List dialects, say what one can do, try a sheet of your own.
+
+    \b
+    reservoir dialect list
+    reservoir dialect show larkspur
+    reservoir dialect try dialects/gannet.sheet --sample running.txt
+    """
+
+
+def _library() -> Library:
+    from reservoir.dialects.library import Library  # late: --help needs none of it
+
+    return Library(Path())
+
+
+@command.command("list")
+@talkative
+def list_dialects() -> None:
+    """List the dialects within reach: those of the program, and those in dialects/ here."""
+    library = _library()
+    for name in library.names:
+        sheet = library.sheet(name)
+        show([f"{name:<14} {sheet.about}"])
+
+
+@command.command("show")
+@click.argument("dialect", metavar="NAME")
+@talkative
+def show_dialect(dialect: str) -> None:
+    """Say how devices of the dialect NAME behave, with a sample of their configuration."""
+    from reservoir.draw.theme import styled, wrapped
+
+    sheet = _library().sheet(dialect)
+    show([f"{styled(sheet.name, 'name')}  {sheet.about}", ""])
+    for name, text in [*_traits_in_words(sheet), *_forms_in_words(sheet)]:
+        show(wrapped(text, width(), " " * 16, f"{name:<15} "))
+    _show_sample(sheet)
+
+
+def _traits_in_words(sheet: Sheet) -> list[tuple[str, str]]:
+    from reservoir.dialects.traits import TRAITS
+
+    return [
+        (name, f"{trait.sentence} {trait.values.get(sheet.trait(name), sheet.trait(name))}")
+        for name, trait in TRAITS.items()
+    ]
+
+
+def _forms_in_words(sheet: Sheet) -> list[tuple[str, str]]:
+    from reservoir.core.durations import format_duration
+    from reservoir.dialects.traits import LIMITS
+    from reservoir.dialects.trial import mac_examples
+
+    duration = sheet.duration
+    infinite = f", or {duration.infinite}" if duration.infinite else "; none is infinite"
+    lease = (
+        f"Written as {duration.template}, in steps of {format_duration(duration.step)}{infinite}."
+    )
+    said = [("lease form", lease), ("MAC form", f"Like {' or '.join(mac_examples(sheet))}.")]
+    said += [("limit", f"At most {most:,} {LIMITS[what]}.") for what, most in sheet.limits.items()]
+    if sheet.naming.longest:
+        said.append(("names", f"At most {sheet.naming.longest} characters."))
+    return said
+
+
+def _show_sample(sheet: Sheet) -> None:
+    from reservoir.dialects.trial import without_what_is_refused
+
+    show(["", "A sample:", ""])
+    show(f"    {line}".rstrip() for line in without_what_is_refused(sheet).text.splitlines())
+
+
+@command.command("try")
+@click.argument("sheet")
+@click.option("--sample", metavar="FILE", help="Configuration of such a device, to read and write.")
+@talkative
+def try_sheet(sheet: str, sample: str | None) -> None:
+    """Try SHEET: write a sample plan with it, read that back, say what it doesn't cover.
+
+    With --sample, read your device's configuration too, list what isn't understood and show
+    what writing it again would change.
+
+    Exit status: 0 the sheet works, 1 something was not understood or came back differently, 2 the
+    sheet has mistakes.
+    """
+    from reservoir.dialects.sheet_loader import load_sheet
+    from reservoir.dialects.trial import uncovered, without_what_is_refused, write_sample
+    from reservoir.files.texts import read_text
+
+    loaded = load_sheet(read_text(sheet), sheet)
+    result = without_what_is_refused(loaded)
+    show(result.text.splitlines())
+    talk()
+    wrong = [*result.differences, *(refusal.reason for refusal in result.losses)]
+    for refusal in write_sample(loaded).refusals:
+        what = (
+            f"the {refusal.field} of {refusal.fact.label}" if refusal.field else refusal.fact.label
+        )
+        talk(f"left out: {what}: {refusal.reason}")
+    for kind, fields in uncovered(loaded).items():
+        talk(f"no row mentions: {kind} {', '.join(fields)}")
+    for text in wrong:
+        click.echo(f"{sheet}: the sample comes back differently: {text}", err=True)
+    if not wrong:
+        talk(f"{sheet}: the sample is read back just as it was meant.")
+    if sample is not None:
+        wrong += _try_sample(loaded, sample)
+    if wrong:
+        raise click.exceptions.Exit(1)
+
+
+def _try_sample(sheet: Sheet, sample: str) -> list[str]:
+    """Read and rewrite the user's file; what was not understood."""
+    from reservoir.core.problems import Place
+    from reservoir.dialects.trial import try_on
+    from reservoir.files.texts import read_text
+
+    text = read_text(sample)
+    tried = try_on(text, sheet)
+    problems = [
+        str(Place(sample, u.line, u.column)) + f": {u.message}" for u in tried.reading.unread
+    ]
+    for problem in problems:
+        click.echo(problem, err=True)
+    before = [line.rstrip() for line in text.splitlines()]
+    for line in difflib.unified_diff(
+        before, tried.rewritten.splitlines(), sample, "written again", lineterm="", n=0
+    ):
+        show([line])
+    reading = tried.reading
+    talk(
+        f"{sample}: {tried.networks} networks from {reading.lines:,} lines, "
+        f"{reading.foreign:,} about other things, {len(problems):,} not understood"
+    )
+    return problems

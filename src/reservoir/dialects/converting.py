@@ -1,0 +1,22 @@
+"""Carries one device's configuration to another dialect: read, lifted, written anew."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from reservoir.core.lending import Lending
+from reservoir.dialects.reading import ConfigurationRead
+from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.writing import DeviceConfiguration, write_device
+
+
+def convert(read: ConfigurationRead, sheet: Sheet) -> DeviceConfiguration:
+    """Write what was read of a device as if it were of another dialect.
+
+    What the other dialect can't say stands in the result's refusals, what it would do otherwise
+    in its obstacles.
+    """
+    lifted = read.lifted
+    device = lifted.device.model_copy(update={"dialect": sheet.name})
+    plan = replace(lifted.plan(), devices={lifted.name: device})
+    return write_device(Lending(plan), lifted.name, sheet)

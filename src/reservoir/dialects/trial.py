@@ -1,0 +1,186 @@
+"""Tries a sheet: a sample plan whose values all differ, written and read back; what is not covered.
+
+Most mistakes of a sheet's author show in the sample's text at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import TypeVar
+
+from reservoir.core.addressing import Span, parse_address, parse_prefix
+from reservoir.core.clients import parse_mac
+from reservoir.core.lending import Lending
+from reservoir.core.plan import (
+    Binding,
+    Device,
+    Exclusion,
+    Interface,
+    Network,
+    Plan,
+    Route,
+    Service,
+    Zone,
+)
+from reservoir.dialects.forms import MacForm
+from reservoir.dialects.lifting import lift
+from reservoir.dialects.reader import Reading, read_configuration
+from reservoir.dialects.sheet import Row, Sheet
+from reservoir.dialects.vocabulary import KINDS
+from reservoir.dialects.writer import write_configuration
+from reservoir.dialects.writing import DeviceConfiguration, write_device
+
+SAMPLE_DEVICE = "sample-box"
+
+
+def sample_plan(dialect: str) -> Plan:
+    """A plan with one of everything; no two values are the same."""
+    lan, far = parse_prefix("10.84.61.0/24"), parse_prefix("10.84.62.0/25")
+    device = Device(
+        dialect=dialect,
+        interfaces={
+            "port1": Interface(address=parse_prefix("10.84.61.1/24"), zone="inside"),
+            "port2": Interface(enabled=False),
+            "port3": Interface(
+                address=parse_prefix("10.84.63.1/26"), relay_to=(parse_address("10.84.64.10"),)
+            ),
+            "port3.65": Interface(parent="port3", vlan=65, address=parse_prefix("10.84.65.1/27")),
+        },
+        zones={"inside": Zone(admits=("dhcp", "ping"))},
+        routes=(Route(to=parse_prefix("10.84.62.0/25"), via=parse_address("10.84.63.2")),),
+    )
+    relay = Device(
+        interfaces={
+            "far": Interface(
+                address=parse_prefix("10.84.62.1/25"), relay_to=(parse_address("10.84.61.1"),)
+            )
+        }
+    )
+    near = Network(
+        subnet=lan,
+        gateway=parse_address("10.84.61.254"),
+        served_by=(Service(device=SAMPLE_DEVICE),),
+        ranges=(Span(parse_address("10.84.61.20"), parse_address("10.84.61.90")),),
+        exclusions=(
+            Exclusion(
+                range=Span(parse_address("10.84.61.40"), parse_address("10.84.61.44")),
+                reason="printers",
+            ),
+        ),
+        dns=(parse_address("10.84.0.53"), parse_address("10.84.1.53")),
+        domain="near.example",
+        lease=5_400,
+        options={42: bytes([10, 84, 0, 123])},
+        bindings=(
+            Binding(
+                name="kiosk",
+                mac=parse_mac("00:00:5e:00:53:61"),
+                address=parse_address("10.84.61.30"),
+            ),
+        ),
+    )
+    relayed = Network(
+        subnet=far,
+        gateway=parse_address("10.84.62.1"),
+        served_by=(Service(device=SAMPLE_DEVICE),),
+        ranges=(Span(parse_address("10.84.62.10"), parse_address("10.84.62.99")),),
+        dns=(parse_address("10.84.2.53"),),
+        domain="far.example",
+        lease=86_400,
+    )
+    return Plan(
+        devices={SAMPLE_DEVICE: device, "relay-box": relay},
+        networks={"near": near, "far": relayed},
+    )
+
+
+def write_sample(sheet: Sheet) -> DeviceConfiguration:
+    """The sample plan's device, written with the sheet and read back."""
+    return write_device(Lending(sample_plan(sheet.name)), SAMPLE_DEVICE, sheet)
+
+
+def without_what_is_refused(sheet: Sheet) -> DeviceConfiguration:
+    """The sample again, without what the sheet has no line for.
+
+    Every family lacks something; what it lacks is listed, and the rest still has to be right.
+    """
+    plan = sample_plan(sheet.name)
+    device = plan.devices[SAMPLE_DEVICE]
+    interfaces, networks = dict(device.interfaces), dict(plan.networks)
+    changes: dict[str, object] = {}
+    for refusal in write_device(Lending(plan), SAMPLE_DEVICE, sheet).losses:
+        section, *rest = refusal.fact.origin
+        if section == "networks":
+            name = str(rest[0])
+            networks[name] = _less(networks[name], _SAID_BY.get(refusal.fact.kind, refusal.field))
+        elif rest[1:2] == ["interfaces"] and refusal.field:
+            name = str(rest[2])
+            interfaces[name] = _less(interfaces[name], refusal.field)
+        elif len(rest) > 1:
+            changes[str(rest[1])] = {} if rest[1] == "zones" else ()
+    smaller = device.model_copy(update={"interfaces": interfaces, **changes})
+    devices = {**plan.devices, SAMPLE_DEVICE: smaller}
+    remaining = replace(plan, devices=devices, networks=networks)
+    return write_device(Lending(remaining), SAMPLE_DEVICE, sheet)
+
+
+_SAID_BY = {"option": "options", "binding": "bindings"}
+"""Kinds of fact that state a whole field of a network."""
+
+Owner = TypeVar("Owner", Network, Interface)
+
+
+def _less(owner: Owner, name: str) -> Owner:
+    """The network or interface without a field; the same if it has no such field."""
+    field = type(owner).model_fields.get(name)
+    return owner if field is None else owner.model_copy(update={name: field.get_default()})
+
+
+def uncovered(sheet: Sheet) -> dict[str, list[str]]:
+    """For each kind of fact, the fields that no row of the sheet mentions; all, if no row does."""
+    mentioned: dict[str, set[str]] = {}
+    for kind, row in _rows(list(sheet.rows), "device"):
+        fields = {slot.field for slot in row.pattern.slots}
+        mentioned.setdefault(kind, set()).update(fields, row.conditions, row.same_as)
+    return {
+        kind: missing
+        for kind, described in KINDS.items()
+        if (missing := [name for name in described.fields if name not in mentioned.get(kind, ())])
+    }
+
+
+def mac_examples(sheet: Sheet) -> list[str]:
+    """How the sheet's rows write a MAC address, each form once."""
+    mac = parse_mac("00:00:5e:00:53:61")
+    return sorted(
+        {
+            slot.form.write(mac)
+            for _, row in _rows(list(sheet.rows), "device")
+            for slot in row.pattern.slots
+            if isinstance(slot.form, MacForm)
+        }
+    )
+
+
+def _rows(rows: list[Row], enclosing: str) -> Iterator[tuple[str, Row]]:
+    for row in rows:
+        kind = row.kind or enclosing
+        yield kind, row
+        yield from _rows(row.children, kind)
+
+
+@dataclass(frozen=True)
+class SampleFile:
+    """A file of the user's, read with a sheet and written again."""
+
+    reading: Reading
+    rewritten: str
+    networks: int
+
+
+def try_on(text: str, sheet: Sheet) -> SampleFile:
+    """Read a device's configuration with the sheet, and write what was understood."""
+    reading = read_configuration(text, sheet)
+    written = write_configuration(reading.device, sheet)
+    return SampleFile(reading, written.text, len(lift(reading.device, sheet).networks))
