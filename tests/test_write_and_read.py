@@ -264,3 +264,48 @@ def test_switches_and_defaults_are_made_explicit(run: Run, put: Put) -> None:
     assert "gateway: 10.84.50.1" in read.out
     assert "lease: 1d" in read.out
     assert "10.84.50.2-10.84.50.9" in read.out or "exclusions: [10.84.50.1]" in read.out
+
+
+SPLIT = """\
+devices:
+  pier:
+    dialect: larkspur
+    interfaces:
+      deck.30: {parent: deck, vlan: 30, address: 10.84.30.1/24, relay_to: [10.84.50.1]}
+      deck: {}
+  office: {dialect: merganser, interfaces: {lan: {address: 10.84.50.1/24}}}
+networks:
+  crew:
+    subnet: 10.84.30.0/24
+    vlan: 30
+    gateway: 10.84.30.1
+    dns: 10.84.0.53
+    lease: 1h
+    served_by:
+      - {device: pier, ranges: [10.84.30.20-10.84.30.59]}
+      - {device: office, ranges: [10.84.30.60-10.84.30.99]}
+    exclusions: [10.84.30.70-10.84.30.74]
+    bindings: [{name: bell, mac: 00:00:5e:00:53:01, address: 10.84.30.25}]
+  mess: {subnet: 10.84.50.0/24, gateway: 10.84.50.1, dns: 10.84.0.53, lease: 1h,
+    served_by: office, ranges: [10.84.50.20-10.84.50.90]}
+"""
+
+
+def test_two_servers_of_one_subnet_are_one_network(run: Run, put: Put) -> None:
+    """Each with its share; the relayed network's tag is the relay's; what all tell is a default."""
+    put("plan.yaml", SPLIT)
+    assert run("write", "plan.yaml").code == 0
+    read = run("read", "configuration/pier.larkspur", "configuration/office.merganser")
+    assert read.out.count("subnet: 10.84.30.0/24") == 1
+    assert "- {device: pier, ranges: [10.84.30.20-10.84.30.59]}" in read.out
+    assert (
+        "- {device: office, ranges: [10.84.30.60-10.84.30.69, 10.84.30.75-10.84.30.99]}" in read.out
+    )
+    assert "vlan: 30" in read.out
+    assert read.out.count("lease: 1h") == 1
+    put("again.yaml", read.out)
+    checked = run("check", "again.yaml", "--fail-on", "advice")
+    assert checked.code == 0, checked.out
+    summary = "2 networks on 2 devices; 145 addresses can be lent."
+    assert summary in checked.out
+    assert summary in run("check", "plan.yaml").out

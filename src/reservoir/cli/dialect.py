@@ -60,7 +60,7 @@ def _traits_in_words(sheet: Sheet) -> list[tuple[str, str]]:
     from reservoir.dialects.traits import TRAITS
 
     return [
-        (name, f"{trait.sentence} {trait.values.get(sheet.trait(name), sheet.trait(name))}")
+        (name, f"{trait.sentence} {trait.values.get(sheet.trait(name), f'{sheet.trait(name)}.')}")
         for name, trait in TRAITS.items()
     ]
 
@@ -71,9 +71,11 @@ def _forms_in_words(sheet: Sheet) -> list[tuple[str, str]]:
     from reservoir.dialects.trial import mac_examples
 
     duration = sheet.duration
-    infinite = f", or {duration.infinite}" if duration.infinite else "; none is infinite"
+    example = 95_400 - 95_400 % duration.step
+    infinite = f", infinite {duration.infinite}" if duration.infinite else "; none is infinite"
     lease = (
-        f"Written as {duration.template}, in steps of {format_duration(duration.step)}{infinite}."
+        f"{format_duration(example)} is written {duration.write(example)}{infinite}; "
+        f"in steps of {format_duration(duration.step)}."
     )
     said = [("lease form", lease), ("MAC form", f"Like {' or '.join(mac_examples(sheet))}.")]
     said += [("limit", f"At most {most:,} {LIMITS[what]}.") for what, most in sheet.limits.items()]

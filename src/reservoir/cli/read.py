@@ -34,11 +34,11 @@ def command(configurations: tuple[str, ...], dialect: str | None, out: str | Non
     used.
     """
     import reservoir  # late: --help needs none of it
-    from reservoir.dialects.lifting import lifted_plan
+    from reservoir.dialects.merging import merged_plan
     from reservoir.files.plan_text import plan_text
 
     results = reservoir.read(configurations, dialect)
-    save_or_show(plan_text(lifted_plan([result.lifted for result in results])), out)
+    save_or_show(plan_text(merged_plan([result.lifted for result in results])), out)
     for result in results:
         _say(result)
     if any(result.reading.unread for result in results):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -13,7 +13,6 @@ from reservoir.core.addressing import MalformedValueError, Prefix, Span
 from reservoir.core.durations import format_duration, parse_duration
 from reservoir.core.plan import (
     Binding,
-    Defaults,
     Device,
     Exclusion,
     Interface,
@@ -282,34 +281,3 @@ def _span(fact: Fact) -> Span:
     """First to last address; a fact that states one of them means that one alone."""
     first, last = fact.get("first"), fact.get("last")
     return Span(last if first is None else first, first if last is None else last)
-
-
-def lifted_plan(devices: Sequence[Lifted]) -> Plan:
-    """One plan of several devices; networks that share a name are told apart by their device."""
-    networks: dict[str, Network] = {}
-    for lifted in devices:
-        for name, network in lifted.networks.items():
-            networks[f"{name}-{lifted.name}" if name in networks else name] = network
-    defaults = _common(list(networks.values()))
-    return Plan(
-        defaults=Defaults(**defaults),
-        devices={lifted.name: lifted.device for lifted in devices},
-        networks={name: _shortened(network, defaults) for name, network in networks.items()},
-    )
-
-
-_TOLD_TO_MANY = ("dns", "domain", "lease")
-
-
-def _common(networks: Sequence[Network]) -> dict[str, Any]:
-    """What all of several networks tell their clients alike."""
-    if len(networks) < 2:
-        return {}
-    values = {key: {getattr(network, key) for network in networks} for key in _TOLD_TO_MANY}
-    return {key: found.pop() for key, found in values.items() if len(found) == 1 and all(found)}
-
-
-def _shortened(network: Network, defaults: Mapping[str, Any]) -> Network:
-    """The network without what the defaults say, and without empty values."""
-    dropped = [key for key in _TOLD_TO_MANY if key in defaults or not getattr(network, key)]
-    return network.model_copy(update=dict.fromkeys(dropped))
