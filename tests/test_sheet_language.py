@@ -15,8 +15,12 @@ from conftest import examples
 from reservoir.core.addressing import MalformedValueError, Prefix
 from reservoir.core.clients import Mac
 from reservoir.core.durations import INFINITE
+from reservoir.core.problems import InputError
+from reservoir.dialects.ambiguity import ambiguities, common_line
 from reservoir.dialects.forms import ADDRESS, DurationForm, ListOf, MacForm, Rest, Text
+from reservoir.dialects.library import Library
 from reservoir.dialects.naming import NameFitter
+from reservoir.dialects.patterns import BadValueError, LinePattern
 from reservoir.dialects.reader import read_configuration
 from reservoir.dialects.sheet import Naming
 from reservoir.dialects.sheet_loader import load_sheet
@@ -372,3 +376,57 @@ def test_spacing_comments_and_line_ends_do_not_matter() -> None:
     assert read.device == read_configuration(neat, sheet).device
     assert read.comments == 2
     assert not read.unread
+
+
+PIECES = ["a", "b", "to", "-", "..", "{address}", "{mac}", "{lease}", "{name}", "{dns}"]
+PIECES.append("[? x {pool}]")
+lines = st.lists(st.sampled_from(PIECES), min_size=1, max_size=5, unique=True)
+glues = st.sampled_from([" ", " ", ""])
+
+
+def pattern_of(pieces: list[str], glue: str) -> LinePattern | None:
+    """The line of a sheet's row; None if the sheet has a mistake already."""
+    header = SHEET.format(traits="").partition("---\n")[0] + "---\n"
+    try:
+        sheet = load_sheet(f"{header}binding * | {glue.join(pieces)}\n", "x.sheet", proven=True)
+    except InputError:
+        return None
+    return sheet.rows[0].pattern
+
+
+binding_values: dict[str, Any] = {
+    "address": 0x0A541401,
+    "mac": Mac(0x5E005301),
+    "lease": 5,
+    "name": "b",
+    "dns": (0x0A540035, 0x0A540135),
+    "pool": "to",
+}
+
+
+@given(one=lines, other=lines, glue=glues, other_glue=glues)
+@settings(max_examples=examples(300))
+def test_an_ambiguity_has_a_line_that_shows_it(
+    one: list[str], other: list[str], glue: str, other_glue: str
+) -> None:
+    """Both rows match the witness; without one, neither reads what the other writes."""
+    first, second = pattern_of(one, glue), pattern_of(other, other_glue)
+    if first is None or second is None:
+        return
+    witness = common_line(first, second)
+    if witness is not None:
+        assert first.match(witness), witness
+        assert second.match(witness), witness
+        return
+    for writer, reader in ((first, second), (second, first)):
+        for fields in (binding_values, {k: v for k, v in binding_values.items() if k != "pool"}):
+            try:
+                assert reader.read(writer.write(fields, set())) is None
+            except BadValueError:
+                continue
+
+
+def test_the_shipped_sheets_are_without_ambiguities() -> None:
+    """They are not looked at again each time that they are loaded."""
+    for name in Library().names:
+        assert not list(ambiguities(Library().sheet(name).rows))

@@ -37,6 +37,13 @@ class Form(ABC):
     """A regular expression without groups that matches the value in a line."""
     quoted: str = ""
     """One that matches only the value's quoted form, if it has one."""
+    characters: str = ""
+    """The characters that a value may have, if it has only some; never a blank."""
+
+    @property
+    def signs(self) -> set[str]:
+        """Characters with a meaning of their own in the value: quotes, separators, units."""
+        return set(self.characters)
 
     @abstractmethod
     def read(self, text: str) -> Any:
@@ -53,6 +60,14 @@ class Plain(Form):
 
     reader: Callable[[str], Any]
     writer: Callable[[Any], str]
+    characters: str = ""
+    template: str = ""
+    """What a value looks like, with a 0 for each number in it."""
+
+    @property
+    def signs(self) -> set[str]:
+        """The characters, or those of the template."""
+        return set(self.characters + self.template)
 
     def read(self, text: str) -> Any:
         return self.reader(text)
@@ -71,7 +86,7 @@ def _number_from(lowest: int, highest: int) -> Plain:
             raise MalformedValueError(f"{text!r} is not a number from {lowest} to {highest}")
         return int(text)
 
-    return Plain(read, str)
+    return Plain(read, str, template="0")
 
 
 def _visible(text: str) -> str:
@@ -87,17 +102,17 @@ def _read_hex(text: str) -> bytes:
     return bytes.fromhex(text)
 
 
-ADDRESS = Plain(parse_address, format_address)
-PREFIX = Plain(parse_prefix, str)
+ADDRESS = Plain(parse_address, format_address, template="0.0.0.0")
+PREFIX = Plain(parse_prefix, str, template="0.0.0.0/0")
 NUMBER = _number_from(0, 999_999_999)
 VLAN = _number_from(1, 4094)
 OPTION_CODE = _number_from(1, 254)
-HEX = Plain(_read_hex, bytes.hex)
+HEX = Plain(_read_hex, bytes.hex, "0123456789abcdefABCDEF")
 
 PREFIX_PARTS: Mapping[str, tuple[Form, Callable[[Prefix], int]]] = {
     "ip": (ADDRESS, lambda prefix: prefix.address),
     "mask": (
-        Plain(_read_mask, lambda bits: format_address(mask_of(bits))),
+        Plain(_read_mask, lambda bits: format_address(mask_of(bits)), template="0.0.0.0"),
         lambda prefix: prefix.bits,
     ),
     "bits": (NUMBER, lambda prefix: prefix.bits),
@@ -129,6 +144,11 @@ class Text(Form):
     """The characters that need no quotation, as in a regular expression's set."""
     reserved: set[str] = field(default_factory=set, compare=False)
     """Words of the dialect, which are quoted when they are meant as a name, if it can quote."""
+
+    @property
+    def signs(self) -> set[str]:
+        """The quotation sign."""
+        return set(self.quote)
 
     @cached_property
     def _is_bare(self) -> Callable[[str], object]:
@@ -198,6 +218,11 @@ class ListOf(Form):
         between = re.escape(self.separator.strip()) or "[ \\t]"
         return f"{self.item.pattern}(?:[ \\t]*{between}[ \\t]*{self.item.pattern})*?"
 
+    @property
+    def signs(self) -> set[str]:
+        """The separator's, and those of the items."""
+        return set(self.separator) | self.item.signs
+
     @cached_property
     def _items(self) -> re.Pattern[str]:
         bare = f"[^ \\t{re.escape(self.separator.strip())}]+"
@@ -220,6 +245,11 @@ class MacForm(Form):
     separator: str = ":"
     prefix: str = ""
     upper: bool = False
+
+    @property
+    def signs(self) -> set[str]:
+        """Digits, separators and the prefix."""
+        return set("0aA:-." + self.separator + self.prefix) - {" "}
 
     def read(self, text: str) -> Mac:
         bare = text
@@ -254,10 +284,19 @@ class DurationForm(Form):
         """Seconds of the smallest unit: what can't be divided by it can't be said."""
         return min(UNIT_SECONDS[unit] for unit in self.units)
 
+    @property
+    def signs(self) -> set[str]:
+        """What stands between the numbers, and the word for infinite."""
+        return set("".join(self.literal_pieces) + self.infinite) | {"0"}
+
+    @cached_property
+    def literal_pieces(self) -> list[str]:
+        """What stands before, between and behind the template's numbers."""
+        return re.split(r"\{[wdhms]\}", self.template)
+
     @cached_property
     def _expression(self) -> re.Pattern[str]:
-        pieces = re.split(r"\{[wdhms]\}", self.template)
-        return re.compile("([0-9]{1,9})".join(_blanks_free(piece) for piece in pieces))
+        return re.compile("([0-9]{1,9})".join(map(_blanks_free, self.literal_pieces)))
 
     def read(self, text: str) -> int:
         if self.infinite and re.fullmatch(_blanks_free(self.infinite), text):

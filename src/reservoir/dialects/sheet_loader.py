@@ -15,6 +15,7 @@ from reservoir.core.addressing import MalformedValueError
 from reservoir.core.durations import parse_duration
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.schema_types import hint
+from reservoir.dialects.ambiguity import ambiguities
 from reservoir.dialects.forms import (
     ADDRESS,
     HEX,
@@ -36,8 +37,13 @@ from reservoir.dialects.traits import LIMITS, TRAITS
 CARRIERS = ("lines",)
 
 
-def load_sheet(text: str, file: str) -> Sheet:
+def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
     """Load a sheet from its text.
+
+    Args:
+        text: The sheet.
+        file: Where it stands, for messages.
+        proven: It is known to be without ambiguities, so they aren't looked for.
 
     Raises:
         InputError: with every mistake in it.
@@ -58,6 +64,10 @@ def load_sheet(text: str, file: str) -> Sheet:
     rows = body.finish()
     if header.problems or body.problems:
         raise InputError(header.problems + body.problems)
+    if not proven:
+        found = [Problem(Place(file, row.number), message) for row, message in ambiguities(rows)]
+        if found:
+            raise InputError(found)
     sheet = header.sheet(rows)
     _reserve_words(sheet.rows, header)
     return sheet
