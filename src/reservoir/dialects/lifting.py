@@ -221,7 +221,7 @@ class _Lifting:
                     raise MalformedValueError(f"there is no type {kind!r}")
                 options[code] = dhcp_options.encode(kind, items)
             except MalformedValueError as error:
-                self._note(pool, f"option {code} is left out: {error}")
+                self._note(pool, f"option {code} in line {fact.line} is left out: {error}")
         return options
 
     def _note_differences(

@@ -79,6 +79,8 @@ class _Reader:
         self.sheet = sheet
         self.unread: list[Unread] = []
         self.foreign = 0
+        self.misshapen = 0
+        """Lines about lending that have the shape of no row; a wrong value doesn't count."""
 
     def take(self, node: Node, scope: Scope, block: _Block) -> None:
         """Understand one node and what is inside it."""
@@ -103,13 +105,16 @@ class _Reader:
             self._not_understood(node, scope, block, candidates)
 
     def _best(self, matches: list[_Match], node: Node, block: _Block) -> None:
-        """Of several readings, the one that leaves least unread; the sheet's order decides ties."""
+        """Of several readings, the one under which most lines have the shape that they should.
+
+        Then the one that leaves least unread; the sheet's order decides ties.
+        """
         trials = []
         for match in matches:
             trial = _Reader(self.sheet)
             copy = _Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
             trial._accept(*match, node, copy)
-            trials.append((len(trial.unread), trial.foreign))
+            trials.append((trial.misshapen, len(trial.unread), trial.foreign))
         self._accept(*matches[trials.index(min(trials))], node, block)
 
     def _accept(self, row: Row, values: dict[str, Any], node: Node, block: _Block) -> None:
@@ -170,6 +175,7 @@ class _Reader:
             hint = f" (did you mean {near!r}?)"
         else:
             hint = self._hint(node, scope, candidates)
+        self.misshapen += 1
         where = f", inside {block.label} (line {block.line})" if block.label else ""
         self._report(node, f"not understood{where}: {node.text!r}{hint}")
         self._inside_of_unread(node, candidates)

@@ -1,0 +1,159 @@
+"""Reading what a person or a device left: foreign lines, single damages, dialects recognised."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import reservoir
+from conftest import Run, examples
+from oracle import text_of
+from reservoir.dialects.library import Library
+from reservoir.dialects.reader import read_configuration
+from reservoir.dialects.reading import read_device
+from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.vocabulary import Fact
+from test_round_trip import DIALECTS, benign_plan, plain_names
+
+FOREIGN = [
+    "logging to 10.84.9.9",
+    "clock zone 0",
+    "banner Welcome aboard",
+    "!!",
+    "snmp community quay",
+    "user mate secret 8c2f",
+]
+"""Lines that have nothing to do with lending, and look like no line that has."""
+
+QUAD = re.compile(r"10\.84\.[0-9]+\.[0-9]+")
+
+
+@pytest.fixture(scope="module")
+def file(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("reading") / "plan.yaml"
+
+
+def written(file: Path, dialect: str, data: st.DataObject) -> str:
+    """A benign plan's configuration."""
+    file.write_text(text_of(data.draw(benign_plan(dialect, plain_names))))
+    (configuration,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    return configuration.text
+
+
+def lending_facts(device: Fact) -> list[Fact]:
+    """The facts that clients notice."""
+    return [fact for fact in device.children if fact.kind in ("pool", "binding", "exclusion")]
+
+
+def count(facts: list[Fact]) -> int:
+    """Facts, with those inside."""
+    return sum(1 + count(fact.children) for fact in facts)
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(60))
+def test_foreign_lines_are_counted_and_change_nothing(
+    file: Path, dialect: str, data: st.DataObject
+) -> None:
+    """At the top, and inside interfaces; remarks anywhere."""
+    text, sheet = written(file, dialect, data), Library().sheet(dialect)
+    lines = text.split("\n")
+    tops = [n for n, line in enumerate(lines) if line == "" or n == 0]
+    inserted = 0
+    for place in sorted(data.draw(st.lists(st.sampled_from(tops), max_size=4)), reverse=True):
+        foreign = data.draw(st.lists(st.sampled_from(FOREIGN), min_size=1, max_size=3))
+        lines[place:place] = [*foreign, f"  {sheet.comment} by hand"]
+        inserted += len(foreign)
+    before = read_configuration(text, sheet)
+    after = read_configuration("\n".join(lines), sheet)
+    assert after.device == before.device
+    assert after.foreign == inserted
+    assert not after.unread
+    assert after.lines == before.lines + inserted
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(80))
+def test_one_wrong_address_is_one_report_and_costs_nothing_else(
+    file: Path, dialect: str, data: st.DataObject
+) -> None:
+    """Its line and column are named; every other fact is as it was."""
+    text, sheet = written(file, dialect, data), Library().sheet(dialect)
+    lines = text.split("\n")
+    candidates = [n for n in lending_lines(text, sheet) if QUAD.search(lines[n])]
+    number = data.draw(st.sampled_from(candidates))
+    found = data.draw(st.sampled_from(list(QUAD.finditer(lines[number]))))
+    wrong = f"{found[0].rpartition('.')[0]}.300"
+    lines[number] = lines[number][: found.start()] + wrong + lines[number][found.end() :]
+    before = read_configuration(text, sheet)
+    after = read_configuration("\n".join(lines), sheet)
+    reported = [unread for unread in after.unread if "300" in unread.message]
+    assert [unread.line for unread in reported] == [number + 1]
+    assert "300 is above 255" in reported[0].message
+    assert lines[number][reported[0].column - 1 :].startswith(wrong) or "," in lines[number]
+    consequences = {unread.message.partition(" lacks")[1] for unread in after.unread} - {""}
+    assert len(after.unread) == 1 or consequences == {" lacks"}
+    lost = count(lending_facts(before.device)) - count(lending_facts(after.device))
+    assert lost <= 1
+    assert after.foreign == 0
+
+
+def lending_lines(text: str, sheet: Sheet) -> set[int]:
+    """The lines, from 0, that state something about lending."""
+    reading = read_configuration(text, sheet)
+    starts = sorted(fact.line - 1 for fact in lending_facts(reading.device))
+    lines = text.split("\n")
+    found: set[int] = set()
+    for start in starts:
+        found.add(start)
+        for number in range(start + 1, len(lines)):
+            if not lines[number].startswith(" "):
+                break
+            found.add(number)
+    return {number for number in found if " option " not in lines[number]}  # texts to a reader
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(40))
+def test_a_dialect_is_recognised_among_as_many_foreign_lines(
+    file: Path, dialect: str, data: st.DataObject
+) -> None:
+    """No other dialect is taken for it."""
+    text = written(file, dialect, data)
+    own = [line for line in text.split("\n") if line]
+    foreign = data.draw(st.lists(st.sampled_from(FOREIGN), max_size=len(own) // 2))
+    read = read_device("\n".join([*foreign, text]), "server.txt", Library())
+    assert read.dialect == dialect
+    assert read.lifted.name == "server"
+
+
+def test_blocks_that_are_not_closed_or_closed_twice(run: Run, tmp_path: Path) -> None:
+    """Are reported where they begin or end; what can be read is read."""
+    (tmp_path / "office.merganser").write_text(
+        "done\nappliance office\nlending ready\nleg lan:\n  lending ready\ndone\n"
+        "lot staff:\n  leg lan\n  net 10.84.50.0 mask 255.255.255.0\n  dns 10.84.0.53\n"
+        "  lend 10.84.50.20 through 10.84.50.29\n"
+    )
+    read = run("read", "office.merganser")
+    assert read.code == 1
+    assert "office.merganser:1:1: 'done' closes nothing here" in read.err
+    assert "office.merganser:7:1: the block 'lot staff:' is not closed with 'done'" in read.err
+    assert "ranges: [10.84.50.20-10.84.50.29]" in read.out
+    assert "served_by: office" in read.out
+
+
+def test_a_device_without_a_name_is_called_after_its_file(run: Run, tmp_path: Path) -> None:
+    """And what stands there twice is left out once, with a note."""
+    pool = "pool crew\n  subnet 10.84.30.0/24\n"
+    (tmp_path / "pier.txt").write_text(pool + "berth deck\n" + pool)
+    read = run("read", "pier.txt")
+    assert read.code == 0
+    assert "served_by: pier" in read.out
+    assert "pool crew: stands there twice; the second is left out" in read.err
