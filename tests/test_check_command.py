@@ -120,7 +120,7 @@ def test_one_mistake_is_one_finding(run: Run, put: Put) -> None:
     put("plan.yaml", plan + "    demand: {devices: 40}\n")
     found = run("check", "plan.yaml")
     assert found.out.count("error    ") == 1
-    assert "10.84.30.20-10.84.30.99 would be" in found.out
+    assert "10.84.30.20-10.84.30.99 would be inside" in " ".join(found.out.split())
     assert "leads to    pool-empty" in found.out
     assert "leads to    pool-undersized" in found.out
     causes = {
@@ -132,6 +132,19 @@ def test_one_mistake_is_one_finding(run: Run, put: Put) -> None:
         "pool-empty": "range-outside-subnet",
         "pool-undersized": "range-outside-subnet",
     }
+
+
+def test_one_wrong_end_of_a_range_is_one_finding(run: Run, put: Put) -> None:
+    """It runs over the gateway and the network address; mending the end is all there is to do."""
+    put("plan.yaml", CREW.replace("10.84.30.1-10.84.30.99", "10.84.3.20-10.84.30.99"))
+    found = run("check", "plan.yaml")
+    assert found.out.count("error    ") == 1
+    assert "reaches out of 10.84.30.0/24 with 6,892 of its addresses" in found.out
+    assert "leads to    gateway-lendable" in found.out
+    assert "leads to    range-takes-edge-address" in found.out
+    mended = run("mend", "plan.yaml")
+    assert "1 finding can be put right" in mended.err
+    assert "exclusions" not in mended.out
 
 
 @pytest.mark.parametrize(

@@ -96,16 +96,21 @@ def _with_severities(found: list[Finding], plan: Plan) -> list[Finding]:
 
 
 def _with_causes(found: list[Finding]) -> list[Finding]:
-    """Point each consequence to the finding of the same network that it follows from."""
-    first: dict[tuple[str, str | None], Finding] = {}
+    """Point each consequence to the finding of the same place or network that it follows from."""
+    first: dict[tuple[str, object], Finding] = {}
     for finding in found:
+        first.setdefault((finding.rule, finding.at), finding)
         if finding.network is not None:
             first.setdefault((finding.rule, finding.network), finding)
 
     def cause_of(finding: Finding, depth: int = 0) -> Finding | None:
         rule = rules().get(finding.rule)
-        for name in rule.follows if rule else ():
-            cause = first.get((name, finding.network))
+        causes: list[tuple[str, object]] = []
+        if rule is not None:
+            causes = [(name, finding.at) for name in rule.follows_here]
+            causes += [(name, finding.network) for name in rule.follows]
+        for key in causes:
+            cause = first.get(key)
             if cause is not None and cause is not finding and depth < len(first):
                 return cause_of(cause, depth + 1) or cause
         return None

@@ -108,6 +108,7 @@ class GatewayLendable(Rule):
     """
 
     severity = Severity.ERROR
+    follows_here = ("range-outside-subnet",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.1-10.84.30.99]}

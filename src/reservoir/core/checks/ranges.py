@@ -90,12 +90,16 @@ class RangeOutsideSubnet(Rule):
             if not outside:
                 continue
             meant = likely_range(span, subnet)
-            also = f"; {meant} would be" if meant else ""
-            part = "" if len(outside) == span.size else f" ({len(outside):,} of its addresses)"
+            also = f"; {meant} would be inside" if meant else ""
+            relation = (
+                f"is not in {subnet.subnet}"
+                if len(outside) == span.size
+                else f"reaches out of {subnet.subnet} with {len(outside):,} of its addresses"
+            )
             yield self.finding(
-                f"the range {span} is not in {subnet.subnet}{part}{also}",
+                f"the range {span} {relation}{also}",
                 path,
-                Witness("named", pool.name, outside.first, also="which is not in it"),
+                Witness("named", pool.name, outside.first, also="which is not in its subnet"),
                 replaced(path, span, meant),
             )
 
@@ -109,6 +113,7 @@ class RangeTakesEdgeAddress(Rule):
     """
 
     severity = Severity.ERROR
+    follows_here = ("range-outside-subnet",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.255]}

@@ -43,6 +43,8 @@ class Rule(ABC):
     passing: ClassVar[str]
     follows: ClassVar[tuple[str, ...]] = ()
     """Rules whose finding on the same network is the cause of this one's."""
+    follows_here: ClassVar[tuple[str, ...]] = ()
+    """Rules whose finding at the very same place is the cause of this one's."""
 
     @abstractmethod
     def check(self, site: Site) -> Iterator[Finding]:
