@@ -122,6 +122,7 @@ def test_one_mistake_is_one_finding(run: Run, put: Put) -> None:
     assert found.out.count("error    ") == 1
     assert "10.84.30.20-10.84.30.99 would be inside" in " ".join(found.out.split())
     assert "leads to    pool-empty" in found.out
+    assert "3 errors (2 of them follow from others) in 1 network" in found.out
     assert "leads to    pool-undersized" in found.out
     causes = {
         f["rule"]: f["cause"] and f["cause"]["rule"]

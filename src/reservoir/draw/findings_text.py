@@ -93,6 +93,9 @@ def summary_line(report: Report) -> str:
     if report.accepted:
         counts.append(f"{report.accepted} accepted")
     said = ", ".join(counts) or "Nothing to put right"
+    following = sum(f.cause is not None and f.accepted is None for f in report.findings)
+    if following:
+        said += f" ({following:,} of them {'follows' if following == 1 else 'follow'} from others)"
     return (
         f"{said} in {_counted(report.networks, 'network')} on "
         f"{_counted(report.devices, 'device')}; {report.lendable:,} addresses can be lent."
