@@ -67,7 +67,7 @@ def test_foreign_lines_are_counted_and_change_nothing(
     inserted = 0
     for place in sorted(data.draw(st.lists(st.sampled_from(tops), max_size=4)), reverse=True):
         foreign = data.draw(st.lists(st.sampled_from(FOREIGN), min_size=1, max_size=3))
-        lines[place:place] = [*foreign, f"  {sheet.comment} by hand"]
+        lines[place:place] = [*foreign, f"  {sheet.carrier.comments[0]} by hand"]
         inserted += len(foreign)
     before = read_configuration(text, sheet)
     after = read_configuration("\n".join(lines), sheet)

@@ -8,13 +8,23 @@ with some character in different slots. The shortest such line is shown as the w
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from reservoir.core.addressing import Prefix
 from reservoir.core.clients import Mac
-from reservoir.dialects.forms import DurationForm, Form, ListOf, Plain, Rest, Text
+from reservoir.dialects.forms import (
+    DurationForm,
+    Enclosed,
+    Form,
+    ListOf,
+    Plain,
+    Quoted,
+    Rest,
+    Text,
+    Unit,
+)
 from reservoir.dialects.patterns import (
     BadValueError,
     Element,
@@ -23,8 +33,8 @@ from reservoir.dialects.patterns import (
     Optional,
     Slot,
 )
-from reservoir.dialects.sheet import Row
-from reservoir.dialects.vocabulary import KINDS
+from reservoir.dialects.sheet import Row, Scope, every_row, kind_of
+from reservoir.dialects.vocabulary import field_type
 
 ANY_OTHER = "x"
 """Stands for the characters that no literal of the two rows has."""
@@ -97,17 +107,22 @@ class _Builder:
         return at
 
     def _form(self, form: Form, at: int, tag: str) -> int:
-        if isinstance(form, Rest):
-            return self._rest(at, tag)
-        if isinstance(form, Text):
-            return self._text(form, at, tag)
-        if isinstance(form, ListOf):
-            return self._list(form, at, tag)
-        if isinstance(form, DurationForm):
-            return self._duration(form, at, tag)
-        if isinstance(form, Plain) and form.template:
+        for kind, build in _BUILDERS.items():
+            if isinstance(form, kind):
+                return build(self, form, at, tag)
+        return self.made.repeated(at, self._of(form.characters), tag)
+
+    def _plain(self, form: Plain, at: int, tag: str) -> int:
+        if form.template:
             return self._template(form.template, at, tag)
         return self.made.repeated(at, self._of(form.characters), tag)
+
+    def _enclosed(self, form: Enclosed, at: int, tag: str) -> int:
+        return self.made.repeated(at, self.all - form.forbidden, tag)
+
+    def _quoted(self, form: Quoted, at: int, tag: str) -> int:
+        inside = self._form(form.item, self.made.step(at, '"', tag), tag)
+        return self.made.step(inside, '"', tag)
 
     def _template(self, template: str, at: int, tag: str) -> int:
         """Numbers where the template has a 0, and its other characters as they are."""
@@ -121,7 +136,7 @@ class _Builder:
     def _of(self, characters: str) -> frozenset[str]:
         return self.dark & (frozenset(characters) or self.dark)
 
-    def _rest(self, at: int, tag: str) -> int:
+    def _rest(self, form: Rest, at: int, tag: str) -> int:
         end = self.made.step(at, self.dark, tag)
         middle = self.made.state()
         self.made.step(end, self.all, tag, middle)
@@ -156,12 +171,18 @@ class _Builder:
         return end
 
     def _duration(self, form: DurationForm, at: int, tag: str) -> int:
-        end = at
-        for number, piece in enumerate(form.literal_pieces):
-            if number:
-                end = self.made.repeated(end, self._of("0123456789"), tag)
-            end = self._literal(piece, end, tag)
+        end = self._duration_parts(form.parts, at, tag)
         return self._either(end, self._literal(form.infinite, at, tag)) if form.infinite else end
+
+    def _duration_parts(self, parts: Sequence[Any], at: int, tag: str) -> int:
+        for part in parts:
+            if isinstance(part, tuple):
+                at = self._either(at, self._duration_parts(part, at, tag))
+            elif isinstance(part, Unit):
+                at = self.made.repeated(at, self._of("0123456789"), tag)
+            else:
+                at = self._literal(part, at, tag)
+        return at
 
     def _either(self, one: int, other: int) -> int:
         """A new state after both; not one of them, which may go round by itself."""
@@ -169,6 +190,17 @@ class _Builder:
         self.made.free[one].append(end)
         self.made.free[other].append(end)
         return end
+
+
+_BUILDERS: Mapping[type[Form], Callable[[_Builder, Any, int, str], int]] = {
+    Plain: _Builder._plain,
+    Enclosed: _Builder._enclosed,
+    Quoted: _Builder._quoted,
+    Rest: _Builder._rest,
+    Text: _Builder._text,
+    ListOf: _Builder._list,
+    DurationForm: _Builder._duration,
+}
 
 
 def _alphabet(*patterns: LinePattern) -> frozenset[str]:
@@ -226,20 +258,25 @@ def _shown(characters: frozenset[str]) -> str:
     return next((c for c in (ANY_OTHER, "0") if c in characters), min(characters))
 
 
-def ambiguities(rows: Sequence[Row], enclosing: str = "device") -> Iterator[tuple[Row, str]]:
+def ambiguities(rows: Sequence[Row]) -> Iterator[tuple[Row, str]]:
     """Every row of a scope, and of those inside, whose lines can be taken in two ways."""
-    for position, row in enumerate(rows):
-        kind = row.kind or enclosing
-        line = line_cut_in_two_ways(row.pattern) or _line_read_otherwise(row, kind)
+    scopes = [Scope(list(rows)), *(row.scope for row in every_row(rows) if row.children)]
+    for scope in scopes:
+        for position, row in enumerate(scope.rows):
+            yield from ((row, said) for said in _ambiguities_of(row, scope.rows[:position]))
+
+
+def _ambiguities_of(row: Row, before: Sequence[Row]) -> Iterator[str]:
+    """What is ambiguous about a row, by itself or with one of those before it in its scope."""
+    line = line_cut_in_two_ways(row.pattern) or _line_read_otherwise(row)
+    if line is not None:
+        yield f"this row can cut {line!r} in two ways; put text between its slots"
+    for earlier in before:
+        if _told_apart_by_head(row, earlier) or _told_apart_inside(row, earlier):
+            continue
+        line = common_line(earlier.pattern, row.pattern)
         if line is not None:
-            yield row, f"this row can cut {line!r} in two ways; put text between its slots"
-        for earlier in rows[:position]:
-            if _told_apart_by_head(row, earlier) or _told_apart_inside(row, earlier):
-                continue
-            line = common_line(earlier.pattern, row.pattern)
-            if line is not None:
-                yield row, f"this row and the one in line {earlier.number} both match {line!r}"
-        yield from ambiguities(row.children, kind)
+            yield f"this row and the one in line {earlier.number} both match {line!r}"
 
 
 class _Week(int):
@@ -257,10 +294,12 @@ _SAMPLES: Mapping[str, Any] = {
     "vlan": 20,
     "code": 42,
     "duration": _Week(604_800),
+    "number": 7,
+    "bool": True,
 }
 
 
-def _line_read_otherwise(row: Row, kind: str) -> str | None:
+def _line_read_otherwise(row: Row) -> str | None:
     """A line of sample values that isn't read as it was written; None if it is.
 
     The reader looks for values loosely, so that it can name a wrong one; this finds separators
@@ -268,7 +307,7 @@ def _line_read_otherwise(row: Row, kind: str) -> str | None:
     """
     values: dict[str, Any] = {}
     for number, slot in enumerate(row.pattern.slots):
-        sample = _SAMPLES[KINDS[kind].fields[slot.field]]
+        sample = _SAMPLES[field_type(kind_of(row), slot.field)]
         if row.repeat == "*" and not row.kind and type(sample) is tuple:
             sample = sample[0]
         values[slot.field] = sample + number if type(sample) is int else sample

@@ -76,6 +76,18 @@ class Plain(Form):
         return self.writer(value)
 
 
+def either(yes: str, no: str) -> Plain:
+    """A form for yes and no, by the two words for them."""
+    words = {yes: True, no: False}
+
+    def read(text: str) -> bool:
+        if text not in words:
+            raise MalformedValueError(f"{text!r} is neither {yes!r} nor {no!r}")
+        return words[text]
+
+    return Plain(read, lambda value: yes if value else no, characters=yes + no)
+
+
 def _read_mask(text: str) -> int:
     return bits_of_mask(parse_address(text), repr(text))
 
@@ -191,6 +203,55 @@ class Text(Form):
         return self.quote + re.sub(rf"([\\{self.quote}])", r"\\\1", value) + self.quote
 
 
+@dataclass(frozen=True)
+class Enclosed(Form):
+    """Free text between signs that the sheet's row has, with the escapes of its notation."""
+
+    pattern: str = TOKEN
+    forbidden: frozenset[str] = frozenset()
+    """Characters that are never bare in it."""
+    unescape: Callable[[str], str] = str
+    escape: Callable[[str], str] = str
+
+    @property
+    def signs(self) -> set[str]:
+        """What can't be bare in it."""
+        return set(self.forbidden)
+
+    def read(self, text: str) -> str:
+        return _visible(self.unescape(text))
+
+    def write(self, value: str) -> str:
+        return self.escape(_visible(value))
+
+
+@dataclass(frozen=True)
+class Quoted(Form):
+    """A value of a list in quotation signs."""
+
+    item: Form
+
+    @property
+    def signs(self) -> set[str]:
+        """The quotation sign, and those of the item."""
+        return {'"'} | self.item.signs
+
+    @cached_property
+    def pattern(self) -> str:  # type: ignore[override]
+        """The item between signs."""
+        return f'"{self.item.pattern}"'
+
+    quoted = r'"(?:[^"\\]|\\.)*"'
+
+    def read(self, text: str) -> Any:
+        if not re.fullmatch(self.quoted, text):
+            raise MalformedValueError(f"{text!r} is not in quotation signs")
+        return self.item.read(text[1:-1])
+
+    def write(self, value: Any) -> str:
+        return f'"{self.item.write(value)}"'
+
+
 class Rest(Form):
     """Text to the end of the line, as it stands."""
 
@@ -267,12 +328,42 @@ class MacForm(Form):
 
 
 @dataclass(frozen=True)
+class Unit:
+    """A number of some unit in a lease time."""
+
+    letter: str
+
+
+@dataclass(frozen=True)
 class DurationForm(Form):
-    """A lease time by a template such as ``{d} days {h} hours``, and a word for infinite."""
+    """A lease time by a template such as ``{d} days {h} hours``, and a word for infinite.
+
+    What stands in brackets, as in ``[{d}d][{h}h]``, is left out where its numbers are 0.
+    """
 
     template: str = "{s}"
     infinite: str = ""
     pattern: str = ".+?"
+
+    @cached_property
+    def parts(self) -> tuple[Any, ...]:
+        """Text, units, and tuples of such for what is in brackets.
+
+        Raises:
+            MalformedValueError: brackets that don't match.
+        """
+        stack: list[list[Any]] = [[]]
+        for piece in re.findall(r"\{[wdhms]\}|\[|\]|[^][{]+|\{", self.template):
+            if piece == "[":
+                stack.append([])
+            elif piece == "]" and len(stack) > 1:
+                group = tuple(stack.pop())
+                stack[-1].append(group)
+            else:
+                stack[-1].append(Unit(piece[1]) if piece[0] == "{" and piece[1:] else piece)
+        if len(stack) > 1 or "]" in stack[0]:
+            raise MalformedValueError(f"the brackets in {self.template!r} don't match")
+        return tuple(stack[0])
 
     @cached_property
     def units(self) -> list[str]:
@@ -287,39 +378,63 @@ class DurationForm(Form):
     @property
     def signs(self) -> set[str]:
         """What stands between the numbers, and the word for infinite."""
-        return set("".join(self.literal_pieces) + self.infinite) | {"0"}
-
-    @cached_property
-    def literal_pieces(self) -> list[str]:
-        """What stands before, between and behind the template's numbers."""
-        return re.split(r"\{[wdhms]\}", self.template)
+        bare = re.sub(r"\{[wdhms]\}|[][]", "", self.template)
+        return set(bare + self.infinite) | {"0"}
 
     @cached_property
     def _expression(self) -> re.Pattern[str]:
-        return re.compile("([0-9]{1,9})".join(map(_blanks_free, self.literal_pieces)))
+        return re.compile(_duration_expression(self.parts))
 
     def read(self, text: str) -> int:
         if self.infinite and re.fullmatch(_blanks_free(self.infinite), text):
             return INFINITE
         found = self._expression.fullmatch(text)
-        if found is None:
-            example = re.sub(r"\{[wdhms]\}", "1", self.template)
+        if found is None or not any(found.groups()):
+            example = re.sub(r"\{[wdhms]\}", "1", re.sub("[][]", "", self.template))
             raise MalformedValueError(f"{text!r} is not a lease time, such as {example}")
         amounts = zip(found.groups(), self.units, strict=True)
-        return checked_duration(sum(int(n) * UNIT_SECONDS[u] for n, u in amounts), text)
+        return checked_duration(sum(int(n or 0) * UNIT_SECONDS[u] for n, u in amounts), text)
 
     def write(self, value: int) -> str:
         if value == INFINITE:
             if not self.infinite:
                 raise MalformedValueError("this dialect has no infinite lease")
             return self.infinite
-        text = self.template
+        amounts = {}
         for unit in sorted(self.units, key=lambda unit: -UNIT_SECONDS[unit]):
-            amount, value = divmod(value, UNIT_SECONDS[unit])
-            text = text.replace(f"{{{unit}}}", str(amount))
+            amounts[unit], value = divmod(value, UNIT_SECONDS[unit])
         if value:
             raise MalformedValueError(f"{value} seconds are left that this dialect can't say")
-        return text
+        return _duration_text(self.parts, amounts)
+
+
+def _duration_expression(parts: tuple[Any, ...]) -> str:
+    pieces = []
+    for part in parts:
+        if isinstance(part, tuple):
+            pieces.append(f"(?:{_duration_expression(part)})?")
+        else:
+            pieces.append("([0-9]{1,9})" if isinstance(part, Unit) else _blanks_free(part))
+    return "".join(pieces)
+
+
+def _duration_text(parts: tuple[Any, ...], amounts: Mapping[str, int]) -> str:
+    text = ""
+    for part in parts:
+        if isinstance(part, tuple):
+            text += _duration_text(part, amounts) if _has_amount(part, amounts) else ""
+        else:
+            text += str(amounts[part.letter]) if isinstance(part, Unit) else part
+    return text
+
+
+def _has_amount(parts: tuple[Any, ...], amounts: Mapping[str, int]) -> bool:
+    return any(
+        _has_amount(part, amounts)
+        if isinstance(part, tuple)
+        else isinstance(part, Unit) and amounts[part.letter] > 0
+        for part in parts
+    )
 
 
 def _blanks_free(literal: str) -> str:

@@ -42,6 +42,15 @@ class Optional:
 Element = Literal | Slot | Optional
 
 
+def head_of(text: str) -> str:
+    """The word that a text begins with; an opening sign before it belongs to it."""
+    found = _HEAD.match(text)
+    return found[0] if found else ""
+
+
+_HEAD = re.compile(r"\[?[^ \t=:>\[\]]*")
+
+
 class BadValueError(Exception):
     """A line has the shape of a row, and a value in it that can't be read."""
 
@@ -53,7 +62,7 @@ class BadValueError(Exception):
 
 @dataclass(frozen=True)
 class LinePattern:
-    """The elements of a row's line."""
+    """The elements of a row's line; none if the row has no line of its own."""
 
     elements: tuple[Element, ...]
 
@@ -63,6 +72,11 @@ class LinePattern:
         return tuple(_slots(self.elements))
 
     @cached_property
+    def links(self) -> tuple[str, ...]:
+        """Slots for fields of the fact that the line's fact belongs to: ``pool.name``."""
+        return tuple(slot.field for slot in self.slots if "." in slot.field)
+
+    @cached_property
     def required_fields(self) -> frozenset[str]:
         """The fields without whose values the line can't be written."""
         return frozenset(e.field for e in self.elements if isinstance(e, Slot))
@@ -70,11 +84,12 @@ class LinePattern:
     @cached_property
     def head(self) -> str | None:
         """The word that every such line begins with; None if it begins otherwise."""
-        first = self.elements[0]
+        first = self.elements[0] if self.elements else None
         if not isinstance(first, Literal):
             return None
-        word, blank, _ = first.text.partition(" ")
-        return word if blank or len(self.elements) == 1 else None
+        word = head_of(first.text)
+        whole = len(word) == len(first.text)
+        return word if word and (not whole or len(self.elements) == 1) else None
 
     @cached_property
     def words(self) -> frozenset[str]:

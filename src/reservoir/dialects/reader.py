@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from reservoir.core.schema_types import nearest
-from reservoir.dialects.carriers import Node, nodes_of
-from reservoir.dialects.patterns import BadValueError
-from reservoir.dialects.sheet import Row, Scope, Sheet
-from reservoir.dialects.vocabulary import KINDS, Fact
+from reservoir.dialects.carriers.nodes import Node
+from reservoir.dialects.patterns import BadValueError, head_of
+from reservoir.dialects.sheet import Row, Scope, Sheet, kind_of
+from reservoir.dialects.vocabulary import KINDS, RUNNING_NUMBER, Fact
 
 
 @dataclass(frozen=True, order=True)
@@ -35,31 +35,36 @@ class Reading:
     foreign: int
     """Lines that have nothing to do with lending; they are no fault."""
     comments: int
+    nodes: Sequence[Node] = field(default=(), compare=False, repr=False)
+    """The text as nodes, each with the kind of fact that it states, if it was understood."""
 
 
 def read_configuration(text: str, sheet: Sheet) -> Reading:
     """Read a configuration. Never fails: what can't be read is reported in ``unread``."""
-    nodes = nodes_of(text, sheet)
+    nodes = sheet.carrier.read(text)
     reader = _Reader(sheet)
-    device = Fact("device", {})
-    state = _Block(device, "", 1)
-    for node in nodes.top:
-        reader.take(node, sheet.scope, state)
+    device = _Block(Fact("device", {}), "", 1)
+    reader.take_all(nodes.top, sheet.scope, device)
+    reader.finish(device)
     unread = [*reader.unread, *(Unread(*fault) for fault in nodes.faults)]
     return Reading(
-        device=device,
+        device=device.fact,
         unread=tuple(sorted(unread)),
-        lines=_count(nodes.top),
-        foreign=reader.foreign,
+        lines=len({node.line for node in _all_nodes(nodes.top)}),
+        foreign=len(reader.foreign),
         comments=nodes.comments,
+        nodes=nodes.top,
     )
 
 
-def _count(nodes: Iterable[Node]) -> int:
-    return sum(1 + _count(node.children) if node.children else 1 for node in nodes)
+def _all_nodes(nodes: Iterable[Node]) -> Iterator[Node]:
+    for node in nodes:
+        yield node
+        if node.children:
+            yield from _all_nodes(node.children)
 
 
-@dataclass
+@dataclass(eq=False)
 class _Block:
     """A fact whose inside is being read."""
 
@@ -68,6 +73,10 @@ class _Block:
     line: int
     said: dict[str, int] = field(default_factory=dict)
     """Fields that a line has given, and that line."""
+    implied: dict[Row, _Block] = field(default_factory=dict)
+    """Facts inside that opened without a line of their own, by their row."""
+    waiting: list[tuple[Row, Fact, Node]] = field(default_factory=list)
+    """Facts that name the fact that they belong to, which may still come."""
 
 
 _Match = tuple[Row, dict[str, Any]]
@@ -78,9 +87,15 @@ class _Reader:
     def __init__(self, sheet: Sheet) -> None:
         self.sheet = sheet
         self.unread: list[Unread] = []
-        self.foreign = 0
+        self.foreign: set[int] = set()
+        """Lines about other things."""
         self.misshapen = 0
-        """Lines about lending that have the shape of no row; a wrong value doesn't count."""
+        """Nodes about lending that have the shape of no row; a wrong value doesn't count."""
+
+    def take_all(self, nodes: Iterable[Node], scope: Scope, block: _Block) -> None:
+        """Understand what stands in a block."""
+        for node in nodes:
+            self.take(node, scope, block)
 
     def take(self, node: Node, scope: Scope, block: _Block) -> None:
         """Understand one node and what is inside it."""
@@ -100,44 +115,88 @@ class _Reader:
             self._accept(*matches[0], node, block)
         elif fault is not None:
             self._report(node, fault.message, fault.column)
-            self._inside_of_unread(node, candidates)
+            self._inside_of_unread(node)
         else:
             self._not_understood(node, scope, block, candidates)
 
     def _best(self, matches: list[_Match], node: Node, block: _Block) -> None:
-        """Of several readings, the one under which most lines have the shape that they should.
+        """Of several readings, the one under which most nodes have the shape that they should.
 
         Then the one that leaves least unread; the sheet's order decides ties.
         """
         trials = []
-        for match in matches:
+        for row, values in matches:
             trial = _Reader(self.sheet)
             copy = _Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
-            trial._accept(*match, node, copy)
-            trials.append((trial.misshapen, len(trial.unread), trial.foreign))
+            trial._accept(row, dict(values), node, copy)
+            trials.append((trial.misshapen, len(trial.unread), len(trial.foreign)))
         self._accept(*matches[trials.index(min(trials))], node, block)
 
     def _accept(self, row: Row, values: dict[str, Any], node: Node, block: _Block) -> None:
+        node.kind = kind_of(row)
         if row.conditions:
             values.update(row.conditions)
-        for name, other in row.same_as.items():
-            values[name] = values[other]
-        if row.kind and row.kind != "device":
-            fact = Fact(row.kind, values, [], node.line, node.column)
-            block.fact.children.append(fact)
-            if not row.children and not node.children:
-                return
-            inner = _Block(fact, fact.label, node.line, dict.fromkeys(values, node.line))
-            self._children(node, row, inner)
-            self._require(row, inner, node)
+        values.pop(RUNNING_NUMBER, None)
+        if row.owner is not None and row.owner.is_implied:
+            block = self._implied(row.owner, node, block)
+        if row.adds_fields and not row.links:
+            for name, value in values.items():
+                self._set(name, value, row, node, block)
+            self.take_all(node.children, row.scope, block)
+            self._require(row.pieces, block, node)
             return
-        for name, value in values.items():
-            self._set(name, value, row, node, block)
-        self._children(node, row, block)
+        fact = Fact(node.kind, values, [], node.line, node.column)
+        if row.children or node.children:
+            inner = _Block(fact, fact.label, node.line, dict.fromkeys(values, node.line))
+            self.take_all(node.children, row.scope, inner)
+            inner.label = fact.label
+            self._require(row.children, inner, node)
+            self.finish(inner)
+        for name, other in row.same_as.items():
+            if other in values:
+                values.setdefault(name, values[other])
+        if row.links:
+            block.waiting.append((row, fact, node))
+        else:
+            block.fact.children.append(fact)
+
+    def _implied(self, row: Row, node: Node, block: _Block) -> _Block:
+        """The block of a fact that opens with the first of the lines inside it."""
+        if row not in block.implied:
+            fact = Fact(row.kind, dict(row.conditions), [], node.line, node.column)
+            block.fact.children.append(fact)
+            block.implied[row] = _Block(fact, f"{row.kind} of {block.label}", node.line)
+        return block.implied[row]
+
+    def finish(self, block: _Block) -> None:
+        """Once all of a block is read: what lacks something, and what waits for its owner."""
+        for row, implied in block.implied.items():
+            self._require(row.children, implied, Node("", implied.line, implied.fact.column))
+        owners: dict[tuple[str, ...], dict[tuple[Any, ...], Fact]] = {}
+        for row, fact, node in sorted(block.waiting, key=lambda entry: entry[0].number):
+            links = row.links
+            if links not in owners:
+                owners[links] = _by_link(block.fact, links)
+            wanted = tuple(fact.fields.pop(link, None) for link in links)
+            owner = owners[links].get(wanted)
+            if owner is None:
+                if None not in wanted:  # else its lack is reported already
+                    named = ", ".join(
+                        f"{link.partition('.')[2]} {value}"
+                        for link, value in zip(links, wanted, strict=True)
+                    )
+                    self._report(node, f"there is no {links[0].partition('.')[0]} with {named}")
+            elif row.adds_fields:
+                label = owner.label
+                for name, value in fact.fields.items():
+                    if owner.fields.setdefault(name, value) != value:
+                        self._report(node, f"{label} has its {name} already (line {owner.line})")
+            else:
+                owner.children.append(fact)
 
     def _set(self, name: str, value: Any, row: Row, node: Node, block: _Block) -> None:
         fields = block.fact.fields
-        if row.repeat == "*" and not row.kind:
+        if row.repeat == "*":
             fields[name] = (
                 *fields.get(name, ()),
                 *(value if isinstance(value, tuple) else (value,)),
@@ -151,26 +210,26 @@ class _Reader:
             fields[name] = value
             block.said[name] = node.line
 
-    def _children(self, node: Node, row: Row, block: _Block) -> None:
-        for child in node.children:
-            self.take(child, row.scope, block)
-
-    def _require(self, row: Row, block: _Block, node: Node) -> None:
-        for child in row.children:
-            if not child.kind and not child.repeat:
-                missing = child.pattern.required_fields - block.fact.fields.keys()
-                if missing:
-                    self._report(node, f"{block.label} lacks its line: {child.pattern.shape}")
+    def _require(self, rows: Iterable[Row], block: _Block, node: Node) -> None:
+        """Report the rows that must be there and aren't."""
+        for row in rows:
+            if row.kind or row.repeat or row.links:
+                continue
+            if row.is_frame:
+                self._require(row.children, block, node)
+            elif row.required - block.fact.fields.keys():
+                owner = block.label or "the device"
+                self._report(node, f"{owner} lacks its line: {row.pattern.shape}")
 
     def _not_understood(
         self, node: Node, scope: Scope, block: _Block, candidates: list[Row]
     ) -> None:
         inside = KINDS[block.fact.kind].lends
-        lending = [row for row in candidates if _is_lending(row, block)]
-        if not inside and not lending:
-            near = self._near_lending_head(node, scope, block)
+        if not inside and not any(row.lends for row in candidates):
+            near = self._near_lending_head(node, scope)
             if near is None:
-                self.foreign += 1 + _count(node.children)
+                self.foreign.add(node.line)
+                self.foreign.update(inner.line for inner in _all_nodes(node.children))
                 return
             hint = f" (did you mean {near!r}?)"
         else:
@@ -178,32 +237,39 @@ class _Reader:
         self.misshapen += 1
         where = f", inside {block.label} (line {block.line})" if block.label else ""
         self._report(node, f"not understood{where}: {node.text!r}{hint}")
-        self._inside_of_unread(node, candidates)
+        self._inside_of_unread(node)
 
     def _hint(self, node: Node, scope: Scope, candidates: list[Row]) -> str:
         if candidates:
             row = max(candidates, key=lambda row: row.pattern.progress(node.text))
             column = row.pattern.progress(node.text)
             return f"; expected a line like: {row.pattern.shape}" if column else ""
-        near = nearest(node.text.split(" ")[0], scope.by_head)
+        near = nearest(head_of(node.text), scope.by_head)
         return f" (did you mean {near!r}?)" if near else ""
 
-    def _near_lending_head(self, node: Node, scope: Scope, block: _Block) -> str | None:
-        """A row about lending that the line's first word nearly is."""
-        word = node.text.split(" ")[0]
-        heads = [head for head, rows in scope.by_head.items() if _is_lending(rows[0], block)]
+    def _near_lending_head(self, node: Node, scope: Scope) -> str | None:
+        """A row about lending that the text's first word nearly is."""
+        word = head_of(node.text)
+        heads = [head for head, rows in scope.by_head.items() if rows[0].lends]
         near = nearest(word, heads)
         return near if near and len(word) > 2 and abs(len(near) - len(word)) < 2 else None
 
-    def _inside_of_unread(self, node: Node, candidates: list[Row]) -> None:
-        """What stands inside a line that was not understood can't be placed either."""
-        for child in node.children:
-            self._report(child, f"not read, because line {node.line} was not understood")
-            self._inside_of_unread(child, candidates)
+    def _inside_of_unread(self, node: Node) -> None:
+        """What stands inside a node that was not understood can't be placed either."""
+        for child in _all_nodes(node.children):
+            if child.line != node.line:
+                self._report(child, f"not read, because line {node.line} was not understood")
 
     def _report(self, node: Node, message: str, column: int = 0) -> None:
         self.unread.append(Unread(node.line, node.column + column, message))
 
 
-def _is_lending(row: Row, block: _Block) -> bool:
-    return KINDS[row.kind or block.fact.kind].lends
+def _by_link(block: Fact, links: tuple[str, ...]) -> dict[tuple[Any, ...], Fact]:
+    """The facts in a block of the kind that links name, by the fields that they name."""
+    kind = links[0].partition(".")[0]
+    names = [link.partition(".")[2] for link in links]
+    found: dict[tuple[Any, ...], Fact] = {}
+    for fact in block.walk():
+        if fact.kind == kind:
+            found.setdefault(tuple(fact.get(name) for name in names), fact)
+    return found

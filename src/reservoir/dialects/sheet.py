@@ -2,26 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import groupby
 from typing import Any
 
+from reservoir.dialects.carriers.nodes import Carrier
 from reservoir.dialects.forms import DurationForm
-from reservoir.dialects.patterns import LinePattern
-
-
-@dataclass(frozen=True)
-class Nesting:
-    """How lines stand inside one another."""
-
-    indent: int
-    """Blanks that the writer puts before each deeper line."""
-    end: str = ""
-    """The word that closes a block; without it, indentation alone says what is inside."""
-    opens: str = ""
-    """What a line that opens a block ends with, where blocks are closed by a word."""
+from reservoir.dialects.patterns import LinePattern, head_of
 
 
 @dataclass(frozen=True)
@@ -36,7 +25,7 @@ class Naming:
 
 @dataclass(eq=False)
 class Row:
-    """One row of a sheet's body: a line of configuration and the facts that it states."""
+    """One row of a sheet's body: a piece of configuration and the facts that it states."""
 
     number: int
     """Its line in the sheet."""
@@ -49,7 +38,42 @@ class Row:
     same_as: Mapping[str, str]
     """Fields that must equal another field of the fact, likewise."""
     pattern: LinePattern
+    """Empty for a fact that opens without a line of its own."""
     children: list[Row] = field(default_factory=list)
+    pieces: list[Row] = field(default_factory=list)
+    """Those of the rows inside that stand on this row's line, in any order."""
+    owner: Row | None = None
+    """The row under which it stands in the sheet."""
+    lends: bool = False
+    """Whether it is about lending."""
+
+    @property
+    def adds_fields(self) -> bool:
+        """Whether it only adds fields to the enclosing fact."""
+        return self.kind in ("", "device")
+
+    @cached_property
+    def links(self) -> tuple[str, ...]:
+        """The fields by which it names the fact that it belongs to, such as ``pool.name``."""
+        rows = [self, *self.pieces]
+        return tuple(link for row in rows for link in row.pattern.links)
+
+    @cached_property
+    def required(self) -> frozenset[str]:
+        """The fields without which it can't be written."""
+        sure = (piece.required for piece in self.pieces if not piece.repeat)
+        return self.pattern.required_fields.union(*sure)
+
+    @cached_property
+    def is_frame(self) -> bool:
+        """Whether it only holds other rows, and is there if any of them is."""
+        states = bool(self.required or self.conditions)
+        return self.adds_fields and bool(self.children) and not states
+
+    @cached_property
+    def is_implied(self) -> bool:
+        """Whether its fact opens without a line: with the first of the lines inside."""
+        return not self.pattern.elements
 
     @cached_property
     def scope(self) -> Scope:
@@ -63,7 +87,7 @@ class Row:
 
     def applies(self, fields: Mapping[str, Any]) -> bool:
         """Whether a fact with these fields can be said by this row. No field is None."""
-        if not self.pattern.required_fields <= fields.keys():
+        if not self.required <= fields.keys():
             return False
         for name, value in self.conditions.items():
             if fields.get(name) != value:
@@ -76,22 +100,53 @@ def grouped(rows: Iterable[Row]) -> list[tuple[str, list[Row]]]:
     return [(kind, list(group)) for kind, group in groupby(rows, key=lambda row: row.kind)]
 
 
+def every_row(rows: Iterable[Row]) -> Iterator[Row]:
+    """The rows and those inside them, however deep."""
+    for row in rows:
+        yield row
+        yield from every_row(row.children)
+
+
 class Scope:
-    """Rows among which a line is looked up by its first word."""
+    """Rows among which a node's text is looked up by its first word.
+
+    Besides the rows that stand inside a block, those under a fact without a line of its own,
+    and those that name the fact that they belong to and so stand beside it.
+    """
 
     def __init__(self, rows: list[Row]) -> None:
         """Sort the rows by head."""
-        self.rows = rows
+        self.rows = list(_standing_here(rows))
         self.by_head: dict[str, list[Row]] = {}
-        self.headless = [row for row in rows if row.pattern.head is None]
-        for row in rows:
-            if row.pattern.head is not None:
-                self.by_head.setdefault(row.pattern.head, []).append(row)
+        self.headless = []
+        for row in self.rows:
+            head = row.pattern.head
+            if head is None:
+                self.headless.append(row)
+            else:
+                self.by_head.setdefault(head, []).append(row)
 
     def candidates(self, text: str) -> list[Row]:
-        """The rows that a line may be, by its first word, in the sheet's order."""
-        found = self.by_head.get(text.split(" ", 1)[0].split("\t", 1)[0], [])
+        """The rows that a text may be, by its first word, in the sheet's order."""
+        found = self.by_head.get(head_of(text), [])
         return found + self.headless if self.headless else found
+
+
+def _standing_here(rows: Iterable[Row]) -> Iterator[Row]:
+    for row in rows:
+        if row.is_implied:
+            yield from _standing_here(row.children)
+        elif not row.links:
+            yield row
+            yield from _standing_beside(row.children)
+
+
+def _standing_beside(rows: Iterable[Row]) -> Iterator[Row]:
+    """Of the rows inside a row, those that stand beside it, and those beside these."""
+    for row in rows:
+        if row.links:
+            yield row
+            yield from _standing_beside(row.children)
 
 
 @dataclass(frozen=True)
@@ -104,8 +159,7 @@ class Sheet:
     about: str
     suffix: str
     """How its files' names end."""
-    comment: str
-    nesting: Nesting
+    carrier: Carrier
     naming: Naming
     duration: DurationForm
     traits: Mapping[str, str]
@@ -125,6 +179,36 @@ class Sheet:
         """The rows of the top level, those of one kind together."""
         return grouped(self.rows)
 
+    @cached_property
+    def mentioned(self) -> Mapping[str, frozenset[str]]:
+        """For each kind of fact that a row opens, the fields that its rows mention."""
+        found: dict[str, set[str]] = {"device": set()}
+        for row in every_row(self.rows):
+            fields = found.setdefault(kind_of(row), set())
+            fields |= row.conditions.keys() | row.same_as.keys()
+            fields.update(slot.field for slot in row.pattern.slots)
+        return {kind: frozenset(fields) for kind, fields in found.items()}
+
+    @cached_property
+    def homes(self) -> Mapping[str, str]:
+        """For each kind of fact that a row opens, the kind that it stands in first."""
+        found: dict[str, str] = {}
+        for row in every_row(self.rows):
+            if row.kind and row.kind != "device":
+                found.setdefault(row.kind, kind_of(row.owner) if row.owner else "device")
+        return found
+
+    def mentions(self, kind: str, name: str) -> bool:
+        """Whether some row states a field of a kind."""
+        return name in self.mentioned.get(kind, ())
+
     def trait(self, name: str) -> str:
         """The value of a trait."""
         return self.traits[name]
+
+
+def kind_of(row: Row) -> str:
+    """The kind of fact that a row opens or adds fields to."""
+    while not row.kind and row.owner is not None:
+        row = row.owner
+    return row.kind or "device"

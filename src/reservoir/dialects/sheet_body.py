@@ -9,10 +9,11 @@ from typing import Any
 
 from reservoir.core.problems import Place, Problem
 from reservoir.core.schema_types import hint
+from reservoir.dialects.carriers.nodes import Carrier, Piece
 from reservoir.dialects.forms import PREFIX_PARTS, Form
 from reservoir.dialects.patterns import Element, LinePattern, Literal, Optional, Slot
-from reservoir.dialects.sheet import Nesting, Row
-from reservoir.dialects.vocabulary import KINDS
+from reservoir.dialects.sheet import Row, every_row
+from reservoir.dialects.vocabulary import KINDS, NOTHING, field_type
 
 _MARGIN = re.compile(r"(?:([a-z_]+)(?![a-z_]*=))?[ \t]*([*?])?[ \t]*(.*)")
 _PIECES = re.compile(r"\{\{|\}\}|\{[^{}]*\}|\[\?|\]|[^{}\[\]]+|.")
@@ -41,13 +42,13 @@ class BodyReader:
         file: str,
         forms: Mapping[str, Form],
         named_forms: Mapping[str, tuple[str, Form]],
-        nesting: Nesting,
+        carrier: Carrier,
     ) -> None:
         """Use the header's forms, by field type and by name (with the type that they are for)."""
         self.file = file
         self.forms = forms
         self.named_forms = named_forms
-        self.nesting = nesting
+        self.carrier = carrier
         self.problems: list[Problem] = []
         self.rows: list[Row] = []
         self._levels: list[_Level] = []
@@ -67,8 +68,8 @@ class BodyReader:
 
     def finish(self) -> list[Row]:
         """The rows of the top level, after the last line."""
-        if self.nesting.end:
-            for row in self._all_rows(self.rows):
+        if self.carrier.nesting.end:
+            for row in every_row(self.rows):
                 self._check_opening(row)
         return self.rows
 
@@ -92,14 +93,34 @@ class BodyReader:
         if not about:
             raise SheetMistakeError("this row states fields of a fact, and no fact is open")
         conditions, same_as = self._conditions(about, pairs)
-        elements = self._elements(line[indent:].rstrip(), about, column + indent, repeat, kind)
-        pattern = LinePattern(elements)
-        _check_parts(pattern, column + indent)
-        row = Row(number, kind, repeat, conditions, same_as, pattern)
-        if not kind and not repeat and conditions:
+        row = Row(number, kind, repeat, conditions, same_as, LinePattern(()), owner=parent)
+        row.lends = KINDS[about].lends
+        if line.strip() != ":":
+            self._lay_out(row, line[indent:].rstrip(), about, column + indent)
+        elif not kind:
+            raise SheetMistakeError("':' opens a fact without a line of its own; name its kind")
+        if row.adds_fields and not repeat and conditions:
             row.repeat = "?"  # a row for one value of a field is there only with that value
         (parent.children if parent else self.rows).append(row)
         self._levels.append(_Level(indent, row))
+
+    def _lay_out(self, row: Row, line: str, about: str, column: int) -> None:
+        """Give the row its pattern, and the pieces of its line rows of their own."""
+        head, *pieces = self.carrier.pieces(line)
+        row.pattern = self._pattern(head, about, column, each=row.repeat == "*" and not row.kind)
+        for piece in pieces:
+            pattern = self._pattern(piece, about, column)
+            repeat = "?" if piece.optional else ""
+            inner = Row(row.number, "", repeat, {}, {}, pattern, owner=row, lends=row.lends)
+            row.pieces.append(inner)
+        row.children += row.pieces
+
+    def _pattern(self, piece: Piece, about: str, column: int, *, each: bool = False) -> LinePattern:
+        text = self.carrier.normal(piece.text)
+        elements = self._elements(text, about, column + piece.column, each)
+        pattern = LinePattern(elements)
+        _check_parts(pattern, column + piece.column)
+        return pattern
 
     def _enclosing_kind(self) -> str:
         kinds = (level.row.kind for level in reversed(self._levels) if level.row.kind)
@@ -111,24 +132,23 @@ class BodyReader:
         conditions: dict[str, Any] = {}
         same_as: dict[str, str] = {}
         for name, text in pairs:
-            field_type = _field_type(kind, name)
+            its_type = _field_type(kind, name)
             if text.startswith("{") and text.endswith("}"):
                 _field_type(kind, text[1:-1])
                 same_as[name] = text[1:-1]
-            elif field_type == "bool":
+            elif text == "none":
+                conditions[name] = NOTHING
+            elif its_type == "bool":
                 if text not in ("yes", "no"):
                     raise SheetMistakeError(f"{name} is yes or no, not {text!r}")
                 conditions[name] = text == "yes"
             else:
-                conditions[name] = self.forms[field_type].read(text)
+                conditions[name] = self.forms[its_type].read(text)
         return conditions, same_as
 
-    def _elements(
-        self, line: str, kind: str, column: int, repeat: str, opens: str
-    ) -> tuple[Element, ...]:
+    def _elements(self, line: str, kind: str, column: int, each: bool) -> tuple[Element, ...]:
         top: list[Element] = []
         inner: list[Literal | Slot] | None = None
-        each = repeat == "*" and not opens
         for piece in _PIECES.finditer(line):
             text, at = piece[0], column + piece.start()
             target: list[Any] = top if inner is None else inner
@@ -162,34 +182,37 @@ class BodyReader:
     def _slot(self, text: str, kind: str, column: int, each: bool) -> Slot:
         name, _, form_name = text.partition(":")
         try:
-            field_type = _field_type(kind, name)
+            its_type = _field_type(kind, name)
         except SheetMistakeError as error:
             raise SheetMistakeError(error.message, column) from None
+        if "." in name and name.partition(".")[0] not in {level.row.kind for level in self._levels}:
+            owner = name.partition(".")[0]
+            raise SheetMistakeError(f"this row stands in no row of a {owner}", column)
         if each:
-            field_type = {"ips": "ip", "texts": "text"}.get(field_type, field_type)
+            its_type = {"ips": "ip", "texts": "text"}.get(its_type, its_type)
         if not form_name:
-            return Slot(name, self.forms[field_type])
-        if field_type == "prefix" and form_name in PREFIX_PARTS:
+            return Slot(name, self.forms[its_type])
+        if its_type == "prefix" and form_name in PREFIX_PARTS:
             return Slot(name, PREFIX_PARTS[form_name][0], part=form_name)
         form_type, form = self.named_forms.get(form_name, ("", None))
-        if form is None or form_type != field_type:
-            known = [name for name, (of, _) in self.named_forms.items() if of == field_type]
-            known += list(PREFIX_PARTS) if field_type == "prefix" else []
+        if form is None or form_type != its_type:
+            known = [name for name, (of, _) in self.named_forms.items() if of == its_type]
+            known += list(PREFIX_PARTS) if its_type == "prefix" else []
             near = hint(form_name, known) or (f"; there are {', '.join(known)}" if known else "")
             raise SheetMistakeError(f"{name} has no form called {form_name!r}{near}", column)
         return Slot(name, form)
 
-    def _all_rows(self, rows: list[Row]) -> list[Row]:
-        return [inner for row in rows for inner in (row, *self._all_rows(row.children))]
-
     def _check_opening(self, row: Row) -> None:
+        sign = self.carrier.nesting.opens
+        if row.is_implied:
+            return
         last = row.pattern.elements[-1]
-        opens = isinstance(last, Literal) and last.text.endswith(self.nesting.opens)
-        if bool(row.children) != opens:
+        opens = isinstance(last, Literal) and last.text.endswith(sign)
+        if bool(row.scope.rows) != opens:
             message = (
-                f"rows stand in this block, so its line should end with {self.nesting.opens!r}"
+                f"rows stand in this block, so its line should end with {sign!r}"
                 if row.children
-                else f"a line that ends with {self.nesting.opens!r} opens a block; put rows inside"
+                else f"a line that ends with {sign!r} opens a block; put rows inside"
             )
             self.problems.append(Problem(Place(self.file, row.number), message))
 
@@ -226,11 +249,17 @@ def _margin_parts(margin: str) -> tuple[str, str, list[tuple[str, str]]]:
 
 
 def _field_type(kind: str, name: str) -> str:
-    fields = KINDS[kind].fields
-    if name not in fields:
-        known = hint(name, fields) or f"; it has {', '.join(fields)}"
-        raise SheetMistakeError(f"a fact of kind {kind} has no field {name!r}{known}")
-    return fields[name]
+    try:
+        return field_type(kind, name)
+    except KeyError:
+        owner, _, of_owner = name.rpartition(".")
+        if owner and owner not in KINDS:
+            raise SheetMistakeError(f"{owner!r} is no kind of fact{hint(owner, KINDS)}") from None
+        fields = KINDS[owner or kind].fields
+        known = hint(of_owner, fields) or f"; it has {', '.join(fields)}"
+        raise SheetMistakeError(
+            f"a fact of kind {owner or kind} has no field {of_owner!r}{known}"
+        ) from None
 
 
 def _strip_blank(elements: list[Element]) -> None:

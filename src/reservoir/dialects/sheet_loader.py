@@ -16,6 +16,9 @@ from reservoir.core.durations import parse_duration
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.schema_types import hint
 from reservoir.dialects.ambiguity import ambiguities
+from reservoir.dialects.carriers import CARRIERS
+from reservoir.dialects.carriers.lines import Lines
+from reservoir.dialects.carriers.nodes import Carrier, Nesting
 from reservoir.dialects.forms import (
     ADDRESS,
     HEX,
@@ -29,12 +32,11 @@ from reservoir.dialects.forms import (
     MacForm,
     Rest,
     Text,
+    either,
 )
-from reservoir.dialects.sheet import Naming, Nesting, Row, Sheet
+from reservoir.dialects.sheet import Naming, Row, Sheet, every_row
 from reservoir.dialects.sheet_body import BodyReader, SheetMistakeError
 from reservoir.dialects.traits import LIMITS, TRAITS
-
-CARRIERS = ("lines",)
 
 
 def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
@@ -58,7 +60,7 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
         header.take(number, line)
     header.finish(divider + 1)
     forms, named = header.forms()
-    body = BodyReader(file, forms, named, header.nesting)
+    body = BodyReader(file, forms, named, header.made_carrier)
     for number, line in enumerate(lines[divider + 1 :], start=divider + 2):
         body.take(number, line)
     rows = body.finish()
@@ -78,13 +80,16 @@ class _HeaderReader:
         self.file = file
         self.problems: list[Problem] = []
         self.seen: dict[str, int] = {}
-        self.name = self.about = self.suffix = self.comment = ""
-        self.nesting = Nesting(2)
+        self.name = self.about = self.suffix = ""
+        self.carrier: type[Carrier] = Lines
+        self.comments: tuple[str, ...] = ()
+        self.nesting = Nesting()
         self.naming = Naming()
         self.separator = " "
         self.text = Text()
         self.mac = MacForm()
         self.duration = DurationForm()
+        self.bool: Form = either("yes", "no")
         self.traits = {name: trait.default for name, trait in TRAITS.items()}
         self.limits: dict[str, int] = {}
         self.assumed: dict[tuple[str, str], Any] = {("interface", "enabled"): True}
@@ -113,7 +118,7 @@ class _HeaderReader:
 
     def finish(self, number: int) -> None:
         """Look for what is missing."""
-        for word in ("sheet", "carrier", "nest"):
+        for word in ("sheet", "carrier", *(["nest"] if self.carrier.words else [])):
             if word not in self.seen:
                 self._mistake(number, f"the header lacks the word {word}")
         if self.nesting.end and not self.nesting.opens:
@@ -124,8 +129,15 @@ class _HeaderReader:
         if not self.suffix:
             self.suffix = self.name
 
+    @property
+    def made_carrier(self) -> Carrier:
+        """The carrier with what the header says about it."""
+        return self.carrier(self.nesting, self.comments)
+
     def forms(self) -> tuple[dict[str, Form], dict[str, tuple[str, Form]]]:
         """The forms by field type, and those that have names."""
+        carrier = self.made_carrier
+        text = carrier.text_form(self.text)
         forms: dict[str, Form] = {
             "ip": ADDRESS,
             "prefix": PREFIX,
@@ -134,10 +146,11 @@ class _HeaderReader:
             "bytes": HEX,
             "mac": self.mac,
             "duration": self.duration,
-            "text": self.text,
-            "bool": NUMBER,  # only conditions state them
-            "ips": ListOf(ADDRESS, self.separator),
-            "texts": ListOf(self.text, self.separator),
+            "text": text,
+            "number": NUMBER,
+            "bool": self.bool,
+            "ips": ListOf(carrier.item_form(ADDRESS), self.separator),
+            "texts": ListOf(carrier.item_form(text), self.separator),
         }
         return forms, self.named
 
@@ -148,8 +161,7 @@ class _HeaderReader:
             file=self.file,
             about=self.about,
             suffix=self.suffix,
-            comment=self.comment,
-            nesting=self.nesting,
+            carrier=self.made_carrier,
             naming=self.naming,
             duration=self.duration,
             traits=self.traits,
@@ -173,23 +185,31 @@ class _HeaderReader:
         self.suffix = _only(values, "the ending of a file's name")
 
     def _read_carrier(self, values: list[str]) -> None:
-        carrier = _only(values, "a carrier")
-        if carrier not in CARRIERS:
+        name = _only(values, "a carrier")
+        if name not in CARRIERS:
             raise SheetMistakeError(
-                f"there is no carrier {carrier!r}; there are {', '.join(CARRIERS)}"
+                f"there is no carrier {name!r}{hint(name, CARRIERS)}; "
+                f"there are {', '.join(CARRIERS)}"
             )
+        self.carrier = CARRIERS[name]
 
     def _read_nest(self, values: list[str]) -> None:
-        pairs = _pairs(values, "nest", ("indent", "end"))
-        self.nesting = replace(
-            self.nesting, indent=_number(pairs.get("indent", "2")), end=pairs.get("end", "")
-        )
+        pairs = _pairs(values, "nest", self.carrier.words)
+        indent = _number(pairs.pop("indent", str(self.nesting.indent)))
+        self.nesting = replace(Nesting(**pairs), indent=indent)  # type: ignore[arg-type]
+
+    def _read_bool(self, values: list[str]) -> None:
+        if len(values) != 2 or values[0] == values[1]:
+            raise SheetMistakeError('a bool is two words, such as: bool "on" "off"')
+        self.bool = either(*values)
 
     def _read_opens(self, values: list[str]) -> None:
         self.nesting = replace(self.nesting, opens=_only(values, "what a block's line ends with"))
 
     def _read_comment(self, values: list[str]) -> None:
-        self.comment = _only(values, "the sign that begins a comment")
+        if not all(values):
+            raise SheetMistakeError("expected the signs that begin a comment")
+        self.comments = tuple(values)
 
     def _read_quote(self, values: list[str]) -> None:
         if values == ["none"]:
@@ -223,7 +243,7 @@ class _HeaderReader:
     def _read_duration(self, values: list[str]) -> None:
         pairs = _pairs(values[1:], "duration", ("infinite",))
         self.duration = DurationForm(values[0] if values else "", pairs.get("infinite", ""))
-        if not self.duration.units:
+        if not self.duration.units or not self.duration.parts:
             raise SheetMistakeError('a duration has units in it, such as "{d} days {h} hours"')
 
     def _read_trait(self, values: list[str]) -> None:
@@ -300,9 +320,6 @@ def _mac_form(values: list[str]) -> MacForm:
 def _reserve_words(rows: tuple[Row, ...], header: _HeaderReader) -> None:
     """Names that are words of the dialect are quoted where it can quote."""
     words = {header.nesting.end} if header.nesting.end else set()
-    pending = list(rows)
-    while pending:
-        row = pending.pop()
+    for row in every_row(rows):
         words |= row.pattern.words
-        pending += row.children
     header.text.reserved.update(words)

@@ -5,7 +5,6 @@ Most mistakes of a sheet's author show in the sample's text at once.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
@@ -26,7 +25,7 @@ from reservoir.core.plan import (
 from reservoir.dialects.forms import MacForm
 from reservoir.dialects.lifting import lift
 from reservoir.dialects.reader import Reading, read_configuration
-from reservoir.dialects.sheet import Row, Sheet
+from reservoir.dialects.sheet import Sheet, every_row
 from reservoir.dialects.vocabulary import KINDS
 from reservoir.dialects.writer import write_configuration
 from reservoir.dialects.writing import DeviceConfiguration, write_device
@@ -139,14 +138,10 @@ def _less(owner: Owner, name: str) -> Owner:
 
 def uncovered(sheet: Sheet) -> dict[str, list[str]]:
     """For each kind of fact, the fields that no row of the sheet mentions; all, if no row does."""
-    mentioned: dict[str, set[str]] = {}
-    for kind, row in _rows(list(sheet.rows), "device"):
-        fields = {slot.field for slot in row.pattern.slots}
-        mentioned.setdefault(kind, set()).update(fields, row.conditions, row.same_as)
     return {
         kind: missing
         for kind, described in KINDS.items()
-        if (missing := [name for name in described.fields if name not in mentioned.get(kind, ())])
+        if (missing := [name for name in described.fields if not sheet.mentions(kind, name)])
     }
 
 
@@ -156,18 +151,11 @@ def mac_examples(sheet: Sheet) -> list[str]:
     return sorted(
         {
             slot.form.write(mac)
-            for _, row in _rows(list(sheet.rows), "device")
+            for row in every_row(sheet.rows)
             for slot in row.pattern.slots
             if isinstance(slot.form, MacForm)
         }
     )
-
-
-def _rows(rows: list[Row], enclosing: str) -> Iterator[tuple[str, Row]]:
-    for row in rows:
-        kind = row.kind or enclosing
-        yield kind, row
-        yield from _rows(row.children, kind)
 
 
 @dataclass(frozen=True)

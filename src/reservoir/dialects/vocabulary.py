@@ -34,7 +34,7 @@ _WHAT_A_CLIENT_IS_TOLD = {
 }
 
 KINDS: Mapping[str, Kind] = {
-    "device": Kind({"name": "text", "service": "bool"}, False, ()),
+    "device": Kind({"name": "text", "service": "bool", "resolvers": "ips"}, False, ()),
     "interface": Kind(
         {
             "name": "text",
@@ -53,8 +53,16 @@ KINDS: Mapping[str, Kind] = {
     ),
     "zone": Kind({"name": "text", "admits": "texts"}, False, ("device",)),
     "route": Kind({"to": "prefix", "via": "ip"}, False, ("device",)),
-    "pool": Kind({"name": "text"} | _WHAT_A_CLIENT_IS_TOLD, True, ("device",)),
-    "range": Kind({"first": "ip", "last": "ip"}, True, ("pool",)),
+    "pool": Kind(
+        {"name": "text"}
+        | _WHAT_A_CLIENT_IS_TOLD
+        | {"longest": "duration", "active": "bool", "probe": "bool"},
+        True,
+        ("device", "interface"),
+    ),
+    "range": Kind(
+        {"first": "ip", "last": "ip", "count": "number", "offset": "number"}, True, ("pool",)
+    ),
     "exclusion": Kind({"first": "ip", "last": "ip", "note": "text"}, True, ("pool", "device")),
     "option": Kind({"code": "code", "type": "text", "value": "text"}, True, ("pool", "binding")),
     "binding": Kind(
@@ -71,6 +79,25 @@ KINDS: Mapping[str, Kind] = {
     ),
 }
 """Every kind of fact, with its fields."""
+
+
+def field_type(kind: str, name: str) -> str:
+    """The type of a field; ``pool.name`` is a field of the pool that a fact belongs to.
+
+    Raises:
+        KeyError: there is no such field.
+    """
+    if name == RUNNING_NUMBER:
+        return "number"
+    owner, _, of_owner = name.rpartition(".")
+    return KINDS[owner or kind].fields[of_owner]
+
+
+NOTHING: tuple[()] = ()
+"""The value of a field that says that there is none, where leaving it out would say otherwise."""
+
+RUNNING_NUMBER = "#"
+"""The field of a slot that counts facts; it means nothing."""
 
 REMARKS = frozenset({("exclusion", "note"), ("binding", "name")})
 """Fields that only people read: a dialect without room for them loses nothing that is lent."""
@@ -95,6 +122,12 @@ class Fact:
     def of_kind(self, kind: str) -> Iterator[Fact]:
         """The facts of a kind that stand in it."""
         return (child for child in self.children if child.kind == kind)
+
+    def walk(self) -> Iterator[Fact]:
+        """The facts inside it, however deep."""
+        for child in self.children:
+            yield child
+            yield from child.walk()
 
     @property
     def label(self) -> str:

@@ -5,13 +5,14 @@ What comes back claims to be *expressed*: reading the text again must give just 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import Any
 
 from reservoir.core.addressing import MalformedValueError
+from reservoir.dialects.carriers.nodes import Node
 from reservoir.dialects.sheet import Row, Sheet
-from reservoir.dialects.vocabulary import REMARKS, Fact
+from reservoir.dialects.vocabulary import REMARKS, RUNNING_NUMBER, Fact
 
 
 @dataclass(frozen=True)
@@ -44,135 +45,131 @@ class Written:
     refusals: tuple[Refusal, ...]
 
 
-class Block(NamedTuple):
-    """The lines of a fact at the top level."""
-
-    kind: str
-    lines: list[str]
-
-
 def write_configuration(device: Fact, sheet: Sheet) -> Written:
     """Write a device's facts, in the order of the sheet's rows."""
     writer = _Writer(sheet)
-    expressed = writer.device(device)
-    text = "".join(f"{line}\n" for line in _spaced(writer.blocks))
-    return Written(text, expressed, tuple(writer.refusals))
+    block = _Block(device, {"device": device}, _by_kind(device.children))
+    nodes = writer.rows(sheet.groups, block)
+    writer.finish(block)
+    expressed = Fact("device", _only(device.fields, block.said), block.children)
+    return Written(sheet.carrier.write(nodes), expressed, tuple(writer.refusals))
 
 
-def _spaced(blocks: list[Block]) -> list[str]:
-    """The lines of all blocks, with an empty one between long blocks and between kinds."""
-    spaced: list[str] = []
-    before: Block | None = None
-    for block in blocks:
-        if before is not None and (
-            len(block.lines) > 1 or len(before.lines) > 1 or block.kind != before.kind
-        ):
-            spaced.append("")
-        spaced += block.lines
-        before = block
-    return spaced
+@dataclass
+class _Block:
+    """A fact whose inside is being written."""
+
+    fact: Fact
+    around: Mapping[str, Fact]
+    """It and the facts that it stands in, by kind."""
+    pending: dict[str, list[Fact]]
+    """The facts inside that have not been written, by kind."""
+    said: set[str] = field(default_factory=set)
+    """Fields that some line says."""
+    children: list[Fact] = field(default_factory=list)
+    """The facts inside, as far as they are expressed."""
+    beside: list[Node] = field(default_factory=list)
+    """Nodes that belong to it and stand beside it."""
 
 
 @dataclass
 class _Writer:
     sheet: Sheet
-    blocks: list[Block] = field(default_factory=list)
     refusals: list[Refusal] = field(default_factory=list)
 
-    def device(self, device: Fact) -> Fact:
-        """Write the device and everything in it."""
-        said: set[str] = set()
-        children: list[Fact] = []
-        rest = _by_kind(device.children)
-        for kind, rows in self.sheet.groups:
-            if kind == "device":
-                self._device_rows(rows, device, said)
+    def rows(self, groups: Sequence[tuple[str, list[Row]]], block: _Block) -> list[Node]:
+        """The nodes inside a block, in the order of the sheet's rows."""
+        nodes: list[Node] = []
+        for kind, rows in groups:
+            if rows[0].adds_fields:
+                for row in rows:
+                    self._field_row(row, block, nodes)
                 continue
-            for fact in rest.pop(kind, ()):
-                block = Block(kind, [])
-                if (written := self._fact(fact, rows, "", block.lines)) is not None:
-                    self.blocks.append(block)
-                    children.append(written)
-        self._refuse_all(rest, "")
-        self._note_unsaid(device, said)
-        return Fact("device", _only(device.fields, said), children)
+            number = 1
+            for fact in block.pending.pop(kind, ()):
+                written = self._fact(fact, rows, block.around, number)
+                if written is not None:
+                    row, its_nodes, expressed = written
+                    (block.beside if row.links else nodes).extend(its_nodes)
+                    block.children.append(expressed)
+                    number += 1
+        return nodes
 
-    def _device_rows(self, rows: list[Row], device: Fact, said: set[str]) -> None:
-        for row in rows:
-            if not row.applies(device.fields):
-                continue
-            try:
-                text = row.pattern.write(device.fields, said)
-            except MalformedValueError as error:
-                self._refuse(device, "name", str(error))
-                said.add(_refused("name"))
-                device = Fact("device", _without(device.fields, "name"))
-                continue
-            said.update(row.conditions)
-            self.blocks.append(Block("device", [text]))
+    def finish(self, block: _Block) -> None:
+        """Report what no row has written."""
+        where = f" in a {block.fact.kind}" if block.fact.kind != "device" else ""
+        for group in block.pending.values():
+            for fact in group:
+                self._refuse(fact, "", f"{self.sheet.name} has no line for it{where}")
+        self._note_unsaid(block.fact, block.said)
 
-    def _fact(self, fact: Fact, rows: list[Row], indent: str, lines: list[str]) -> Fact | None:
-        """Append the fact's lines; None if it is refused, with nothing appended."""
-        row = next((row for row in rows if row.applies(fact.fields)), None)
+    def _fact(
+        self, fact: Fact, rows: list[Row], around: Mapping[str, Fact], number: int
+    ) -> tuple[Row, list[Node], Fact] | None:
+        """The row that says it, its nodes and what they express; None if it is refused."""
+        fields = {**fact.fields, **_links(rows, around), RUNNING_NUMBER: number}
+        row = next((row for row in rows if row.applies(fields)), None)
         if row is None:
-            self._refuse(fact, "", self._why_not(fact, rows))
+            self._refuse(fact, "", self._why_not(fields, rows))
             return None
-        said: set[str] = {*row.conditions, *row.same_as}
-        begun, children = len(lines), []
+        block = _Block(fact, {**around, fact.kind: fact}, _by_kind(fact.children))
+        block.said |= {*row.conditions, *row.same_as}
         try:
-            lines.append(indent + row.pattern.write(fact.fields, said))
-            if row.children:
-                children = self._inside(fact, row, indent, lines, said)
+            nodes = self._node(row, fields, block)
         except MalformedValueError as error:
-            del lines[begun:]
             self._refuse(fact, "", str(error))
             return None
-        if not row.children and fact.children:
-            self._refuse_all(_by_kind(fact.children), f" in a {fact.kind}")
-        self._note_unsaid(fact, said)
-        return Fact(fact.kind, _only(fact.fields, said), children, origin=fact.origin)
+        self.finish(block)
+        expressed = Fact(
+            fact.kind, _only(fact.fields, block.said), block.children, origin=fact.origin
+        )
+        return row, nodes + block.beside, expressed
 
-    def _inside(
-        self, fact: Fact, row: Row, indent: str, lines: list[str], said: set[str]
-    ) -> list[Fact]:
-        """Write what stands inside a fact's block, and close the block."""
-        deeper = indent + " " * self.sheet.nesting.indent
-        children: list[Fact] = []
-        rest = _by_kind(fact.children)
-        for kind, rows in row.groups:
-            if not kind:
-                for inner in rows:
-                    self._field_row(fact, inner, deeper, lines, said)
-                continue
-            for child in rest.pop(kind, ()):
-                if (written := self._fact(child, rows, deeper, lines)) is not None:
-                    children.append(written)
-        self._refuse_all(rest, f" in a {fact.kind}")
-        if self.sheet.nesting.end:
-            lines.append(indent + self.sheet.nesting.end)
-        return children
+    def _node(self, row: Row, fields: Mapping[str, Any], block: _Block) -> list[Node]:
+        """The row's node, or the nodes inside if the row has no line of its own.
 
-    def _field_row(
-        self, fact: Fact, row: Row, indent: str, lines: list[str], said: set[str]
-    ) -> None:
-        if row.repeat == "*":
+        Raises:
+            MalformedValueError: a value can't be written, or a line lacks one.
+        """
+        if row.is_implied:
+            return self.rows(row.groups, block)
+        node = Node(row.pattern.write(fields, block.said), kind=block.fact.kind)
+        if row.children:
+            node.children = self.rows(row.groups, block)
+        return [node]
+
+    def _field_row(self, row: Row, block: _Block, nodes: list[Node]) -> None:
+        """Append the nodes of a row that adds fields; none if it doesn't apply.
+
+        Raises:
+            MalformedValueError: it must be there and can't be written.
+        """
+        fact, out = block.fact, block.beside if row.links else nodes
+        fields = {**fact.fields, **_links([row], block.around)} if row.links else fact.fields
+        if row.is_frame:
+            node = self._node(row, fields, block)[0]
+            out += [node] if node.children else []
+        elif row.repeat == "*":
             (name,) = row.pattern.required_fields
-            lines += [
-                indent + row.pattern.write({name: item}, said) for item in fact.fields.get(name, ())
+            out += [
+                Node(row.pattern.write({name: item}, block.said), kind=fact.kind)
+                for item in fact.fields.get(name, ())
             ]
-        elif not row.applies(fact.fields):
-            if not row.repeat:
-                raise MalformedValueError(self._why_not(fact, [row]))
-        else:
+        elif row.applies(fields):
             try:
-                lines.append(indent + row.pattern.write(fact.fields, said))
-                said.update(row.conditions)
+                out += self._node(row, fields, block)
+                block.said.update(row.conditions)
             except MalformedValueError as error:
-                if not row.repeat:
+                if not self._may_lack(row, block):
                     raise
-                for name in row.pattern.required_fields:
+                for name in row.required:
                     self._refuse(fact, name, str(error))
-                    said.add(_refused(name))
+                    block.said.add(_refused(name))
+        elif not self._may_lack(row, block):
+            raise MalformedValueError(self._why_not(fields, [row]))
+
+    def _may_lack(self, row: Row, block: _Block) -> bool:
+        return bool(row.repeat) or block.fact.kind == "device"
 
     def _note_unsaid(self, fact: Fact, said: set[str]) -> None:
         """Report the fields that no line has said, unless they say what is assumed anyway."""
@@ -181,8 +178,8 @@ class _Writer:
             if _refused(name) not in said and fact.fields[name] != assumed:
                 self._refuse(fact, name, f"{self.sheet.name} has no line for its {name}")
 
-    def _why_not(self, fact: Fact, rows: list[Row]) -> str:
-        wanted = set(rows[0].pattern.required_fields) - fact.fields.keys() if rows else set()
+    def _why_not(self, fields: Mapping[str, Any], rows: list[Row]) -> str:
+        wanted = set(rows[0].required) - fields.keys() if rows else set()
         if wanted:
             return f"{self.sheet.name} wants its {' and '.join(sorted(wanted))}"
         return f"{self.sheet.name} has no line for it"
@@ -190,10 +187,16 @@ class _Writer:
     def _refuse(self, fact: Fact, name: str, reason: str) -> None:
         self.refusals.append(Refusal(fact, name, reason))
 
-    def _refuse_all(self, facts: dict[str, list[Fact]], where: str) -> None:
-        for group in facts.values():
-            for fact in group:
-                self._refuse(fact, "", f"{self.sheet.name} has no line for it{where}")
+
+def _links(rows: Sequence[Row], around: Mapping[str, Fact]) -> dict[str, Any]:
+    """The values by which rows name the facts that they belong to."""
+    values: dict[str, Any] = {}
+    for row in rows:
+        for link in row.links:
+            kind, _, name = link.partition(".")
+            if kind in around and name in around[kind].fields:
+                values[link] = around[kind].fields[name]
+    return values
 
 
 def _by_kind(facts: Sequence[Fact]) -> dict[str, list[Fact]]:
@@ -210,7 +213,3 @@ def _refused(name: str) -> str:
 
 def _only(fields: dict[str, Any], said: set[str]) -> dict[str, Any]:
     return {name: value for name, value in fields.items() if name in said}
-
-
-def _without(fields: dict[str, Any], name: str) -> dict[str, Any]:
-    return {key: value for key, value in fields.items() if key != name}

@@ -1,0 +1,266 @@
+"""JSON: members, objects and lists of objects.
+
+Read by a scanner of its own, because the standard one keeps no places, sees no key that stands
+twice, and gives up at the first damage.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from itertools import groupby
+from typing import ClassVar
+
+from reservoir.core.addressing import MalformedValueError
+from reservoir.dialects.carriers.nodes import Carrier, Fault, Node, Nodes, Piece
+from reservoir.dialects.forms import Enclosed, Form, Quoted, Text
+
+_TOKEN = re.compile(
+    r'(?P<string>"(?:[^"\\\n]|\\.)*")|(?P<plain>-?[0-9][0-9.eE+-]*|true|false|null)'
+    r"|(?P<sign>[{}\[\],:])|(?P<stray>[^ \t\r\n][^\n]*)"
+)
+_VALUE = r'"[^"]*"|\[[^\[\]]*\]|\{[^{}]*\}|[^ ,{}\[\]]+'
+_ROW = re.compile(r'("[^"]*": [\[{])[ \t]*(?:\{(.+?)\}[ \t]*\]?[ \t]*)?')
+_ROW_PIECE = re.compile(
+    rf'\[\?[ \t,]*(?P<maybe>"[^"]*": (?:{_VALUE}))[ \t]*\]|(?P<sure>"[^"]*": (?:{_VALUE}))'
+)
+_BLANKS = re.compile("[ \\t]*")
+WIDEST = 96
+"""Objects that fit on a line of this many characters stand on one."""
+
+
+def unescape(text: str) -> str:
+    """The text that stands escaped between quotation signs."""
+    try:
+        value = json.loads(f'"{text}"')
+    except ValueError:
+        raise MalformedValueError(f"{text!r} has an escape that there isn't") from None
+    return str(value)
+
+
+def escape(text: str) -> str:
+    """The text as it stands between quotation signs."""
+    return json.dumps(text, ensure_ascii=False)[1:-1]
+
+
+@dataclass(frozen=True)
+class Json(Carrier):
+    """One object. A member is a node; of a list of objects, each object is one.
+
+    ``"gate": "10.84.30.1"`` and ``"dns": ["10.84.0.53"]`` are nodes without anything inside;
+    ``"scopes": [`` stands for each object of the list, ``"limits": {`` for a single one.
+    """
+
+    words: ClassVar[tuple[str, ...]] = ("indent",)
+    quotes: ClassVar[bool] = False
+
+    def read(self, text: str) -> Nodes:
+        reader = _Reader(text)
+        reader.run()
+        return Nodes(reader.root.children, 0, sorted(reader.faults))
+
+    def write(self, nodes: Sequence[Node]) -> str:
+        return "\n".join(self._object(nodes, "", 0)) + "\n"
+
+    def _object(self, nodes: Sequence[Node], indent: str, taken: int) -> list[str]:
+        """The lines of an object; ``taken`` characters stand on its first line already."""
+        if indent and all(not node.children and not node.text.endswith("[") for node in nodes):
+            line = f"{{{', '.join(node.text for node in nodes)}}}"
+            if len(indent) + taken + len(line) <= WIDEST:
+                return [line]
+        deeper = indent + " " * self.nesting.indent
+        members: list[list[str]] = []
+        for text, group in groupby(nodes, key=lambda node: node.text):
+            if text.endswith("["):
+                members.append(self._list(text, list(group), deeper))
+            else:
+                members += [self._member(node, deeper) for node in group]
+        return ["{", *_commas(members), f"{indent}}}"]
+
+    def _member(self, node: Node, indent: str) -> list[str]:
+        if not node.text.endswith("{"):
+            return [indent + node.text]
+        first, *rest = self._object(node.children, indent, len(node.text))
+        return [indent + node.text[:-1] + first, *rest]
+
+    def _list(self, text: str, nodes: list[Node], indent: str) -> list[str]:
+        deeper = indent + " " * self.nesting.indent
+        items = []
+        for node in nodes:
+            first, *rest = self._object(node.children, deeper, 0)
+            items.append([deeper + first, *rest])
+        return [indent + text, *_commas(items), f"{indent}]"]
+
+    def pieces(self, line: str) -> Iterator[Piece]:
+        row = _ROW.fullmatch(line)
+        if row is None:
+            yield Piece(line, 0, optional=False)
+            return
+        yield Piece(row[1], 0, optional=False)
+        for found in _ROW_PIECE.finditer(row[2] or ""):
+            name = found.lastgroup or ""
+            yield Piece(found[name], row.start(2) + found.start(name), name == "maybe")
+
+    def text_form(self, text: Text) -> Form:
+        return Enclosed(r'(?:[^"\\]|\\.)+?', frozenset('"\\'), unescape, escape)
+
+    def item_form(self, form: Form) -> Form:
+        return Quoted(form)
+
+
+def _commas(blocks: list[list[str]]) -> Iterator[str]:
+    for number, block in enumerate(blocks, start=1):
+        *before, last = block
+        yield from before
+        yield last if number == len(blocks) else f"{last},"
+
+
+@dataclass
+class _Open:
+    """An object or a list that is being read."""
+
+    node: Node
+    """Where what is inside goes: for a list, the node that the list stands in."""
+    closing: str
+    indent: int
+    """Blanks before the line that opens it; -1 if more follows on that line."""
+    key: str = ""
+    """A list's own."""
+    start: int = 0
+    items: list[str] = field(default_factory=list)
+    """A list's plain values."""
+
+
+class _Reader:
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.root = Node("")
+        self.faults: list[Fault] = []
+        self.open: list[_Open] = []
+        self.line, self.line_start = 1, 0
+        self.key = ""
+        """A member's name whose value has not come yet, as it is written with its quotes."""
+        self.key_start = self.key_place = 0
+        self.waiting = False
+        """Whether the colon after the name has been."""
+
+    def run(self) -> None:
+        position = 0
+        while (found := _TOKEN.search(self.text, position)) is not None:
+            newlines = self.text.count("\n", position, found.start())
+            if newlines:
+                self.line += newlines
+                self.line_start = self.text.rindex("\n", 0, found.start()) + 1
+            position = found.end()
+            kind, token, at = found.lastgroup, found[0], found.start()
+            if kind == "stray":
+                self._fault(at, f"not understood: {token.rstrip()!r}")
+                self.key = ""
+            elif kind == "sign":
+                self._sign(token, at)
+            elif kind == "string":
+                self._string(token, at, found.end())
+            else:
+                self._plain(token, at, found.end())
+        for container in self.open:
+            self._fault(len(self.text.rstrip()), f"{container.closing!r} is missing at the end")
+
+    def _fault(self, offset: int, message: str) -> None:
+        self.faults.append(Fault(self.line, offset - self.line_start + 1, message))
+
+    def _sign(self, sign: str, at: int) -> None:
+        if sign == ":":
+            self.waiting = bool(self.key)
+        elif sign == ",":
+            if self.key:
+                self._fault(at, f"{self.key} has no value")
+            self.key = ""
+        elif sign in "{[":
+            self._begin(sign, at)
+        else:
+            self._end(sign, at)
+
+    def _begin(self, sign: str, at: int) -> None:
+        around = self.open[-1] if self.open else None
+        indent = self._indent() if self._is_last(at) else -1
+        start = self.key_start if self.key else at
+        key, self.key = self.key or (around.key if around else ""), ""
+        if around is None:
+            if sign == "[":
+                self._fault(at, "an object is expected, not a list")
+            self.open.append(_Open(self.root, "}" if sign == "{" else "]", indent, start=start))
+        elif sign == "[":
+            self.open.append(_Open(around.node, "]", indent, key, start))
+        else:
+            in_list = around.closing == "]"
+            node = Node(f"{key}: [" if in_list else f"{key}: {{", self.line, start=start)
+            node.column = start - self.line_start + 1
+            around.node.children.append(node)
+            self.open.append(_Open(node, "}", indent, start=start))
+
+    def _end(self, sign: str, at: int) -> None:
+        if self.key:
+            self._fault(at, f"{self.key} has no value")
+            self.key = ""
+        first = self.text[self.line_start : at].strip(" \t") == ""
+        depth = self._closes(sign, self._indent() if first else -1)
+        if depth is None:
+            self._fault(at, f"{sign!r} closes nothing here")
+            return
+        for container in self.open[depth + 1 :]:
+            self._fault(at, f"{container.closing!r} is missing before this {sign!r}")
+        closed = self.open[depth]
+        del self.open[depth:]
+        if sign == "}":
+            closed.node.end = at + 1
+        elif closed.items:
+            text = f"{closed.key}: [{', '.join(closed.items)}]"
+            self._member(closed.node, text, closed.start, at + 1)
+
+    def _closes(self, sign: str, indent: int) -> int | None:
+        """What a closing sign closes; where a damaged line hid one, the layout tells."""
+        for depth in reversed(range(len(self.open))):
+            container = self.open[depth]
+            if container.closing == sign and indent in (-1, container.indent):
+                return depth
+            if indent == -1 or container.indent == -1:
+                return depth if container.closing == sign else None
+            if container.indent < indent:
+                return None
+        return None
+
+    def _string(self, token: str, at: int, end: int) -> None:
+        around = self.open[-1] if self.open else None
+        if around is not None and around.closing == "}" and not self.key:
+            self.key, self.key_start, self.waiting = token, at, False
+            return
+        with suppress(ValueError):  # where it is used, a wrong escape is reported
+            token = json.dumps(json.loads(token), ensure_ascii=False)
+        self._plain(token, at, end)
+
+    def _plain(self, token: str, at: int, end: int) -> None:
+        around = self.open[-1] if self.open else None
+        if around is not None and around.closing == "]":
+            around.items.append(token)
+        elif around is not None and self.key and self.waiting:
+            self._member(around.node, f"{self.key}: {token}", self.key_start, end)
+            self.key = ""
+        else:
+            self._fault(at, f"not expected here: {token}")
+            self.key = ""
+
+    def _member(self, owner: Node, text: str, start: int, end: int) -> None:
+        node = Node(text, self.line, max(start - self.line_start, 0) + 1, start=start, end=end)
+        owner.children.append(node)
+
+    def _indent(self) -> int:
+        found = _BLANKS.match(self.text, self.line_start)
+        return found.end() - self.line_start if found else 0
+
+    def _is_last(self, at: int) -> bool:
+        """Whether nothing follows on the line."""
+        end = self.text.find("\n", at)
+        return self.text[at + 1 : end if end >= 0 else len(self.text)].strip(" \t\r") == ""

@@ -1,0 +1,106 @@
+"""Lines that stand inside one another, by indentation or closed by a word."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import ClassVar
+
+from reservoir.dialects.carriers.nodes import (
+    Carrier,
+    Fault,
+    Node,
+    Nodes,
+    joined,
+    numbered_lines,
+    spaced,
+)
+
+
+@dataclass(frozen=True)
+class Lines(Carrier):
+    """Nested lines.
+
+    Only blanks, tabs and line ends count as white space; other characters that look like it are
+    part of what is written.
+    """
+
+    words: ClassVar[tuple[str, ...]] = ("indent", "end")
+
+    def read(self, text: str) -> Nodes:
+        reader = _Reader(self)
+        for number, offset, raw in numbered_lines(text):
+            line = raw.rstrip(" \t\r")
+            content = line.lstrip(" \t")
+            if not content:
+                continue
+            if self.comments and content.startswith(self.comments):
+                reader.comments += 1
+                continue
+            indent = len(line) - len(content)
+            node = Node(content, number, indent + 1, start=offset, end=offset + len(raw) + 1)
+            if self.nesting.end:
+                reader.take_closed(node, indent)
+            else:
+                reader.take_indented(node, indent)
+        reader.finish()
+        return Nodes(reader.top, reader.comments, reader.faults)
+
+    def write(self, nodes: Sequence[Node]) -> str:
+        return joined(spaced(nodes, (list(self._lines(node, "")) for node in nodes)))
+
+    def _lines(self, node: Node, indent: str) -> Iterator[str]:
+        yield indent + node.text
+        deeper = indent + " " * self.nesting.indent
+        for child in node.children:
+            yield from self._lines(child, deeper)
+        if self.nesting.end and (node.children or node.text.endswith(self.nesting.opens)):
+            yield indent + self.nesting.end
+
+
+class _Reader:
+    def __init__(self, lines: Lines) -> None:
+        self.nesting = lines.nesting
+        self.top: list[Node] = []
+        self.comments = 0
+        self.faults: list[Fault] = []
+        self.open: list[tuple[int, Node]] = []
+
+    def take_indented(self, node: Node, indent: int) -> None:
+        while self.open and self.open[-1][0] >= indent:
+            self.open.pop()
+        self._add(node)
+        self.open.append((indent, node))
+
+    def take_closed(self, node: Node, indent: int) -> None:
+        if node.text == self.nesting.end:
+            self._close(node, indent)
+            return
+        self._add(node)
+        if node.text.endswith(self.nesting.opens):
+            self.open.append((indent, node))
+
+    def _add(self, node: Node) -> None:
+        (self.open[-1][1].children if self.open else self.top).append(node)
+
+    def _close(self, closing: Node, indent: int) -> None:
+        """Close the innermost block; where a damaged line hid one, indentation tells which."""
+        aligned = [depth for depth, (at, _) in enumerate(self.open) if at == indent]
+        if not self.open or (not aligned and indent > self.open[-1][0]):
+            message = f"{closing.text!r} closes nothing here"
+            self.faults.append(Fault(closing.line, closing.column, message))
+            return
+        depth = aligned[-1] if aligned else len(self.open) - 1
+        for _, node in self.open[depth + 1 :]:
+            self._not_closed(node)
+        self.open[depth][1].end = closing.end
+        del self.open[depth:]
+
+    def _not_closed(self, node: Node) -> None:
+        message = f"the block {node.text!r} is not closed with {self.nesting.end!r}"
+        self.faults.append(Fault(node.line, node.column, message))
+
+    def finish(self) -> None:
+        if self.nesting.end:
+            for _, node in self.open:
+                self._not_closed(node)

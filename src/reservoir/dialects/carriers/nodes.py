@@ -1,0 +1,137 @@
+"""What all carriers have in common: nodes, and how a carrier is asked for them.
+
+A node is a piece of configuration with what stands inside it, whatever the notation: a line and
+its block, a section and its lines, an element and its attributes and elements, a member and what
+it holds. Its text is what the sheet's rows are matched against. Where a notation leaves the
+order of pieces free (attributes, members, ``key=value``), each piece is a node inside.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import ClassVar, NamedTuple
+
+from reservoir.dialects.forms import Form, Text
+
+
+@dataclass(frozen=True)
+class Nesting:
+    """How a notation nests, as a sheet's header says it; each carrier uses what it needs."""
+
+    indent: int = 2
+    """Blanks that the writer puts before each deeper line."""
+    end: str = ""
+    """The word that closes a block; without it, indentation alone says what is inside."""
+    opens: str = ""
+    """What a line that opens a block ends with, where blocks are closed by a word."""
+    separator: str = ""
+    """What stands between a path's steps."""
+    assign: str = "="
+    """What stands between a key and its value; blanks around it are free when it is read."""
+
+
+@dataclass(slots=True)
+class Node:
+    """A piece of configuration and what stands inside it."""
+
+    text: str
+    line: int = 0
+    column: int = 0
+    """From 1: where it begins in its line."""
+    children: list[Node] = field(default_factory=list)
+    start: int = 0
+    end: int = 0
+    """Offsets in the whole text: what to cut out to take the node away."""
+    kind: str = ""
+    """The kind of fact that it opens or belongs to, once a sheet has been laid on it."""
+
+
+class Fault(NamedTuple):
+    """A place where the notation itself is broken."""
+
+    line: int
+    column: int
+    message: str
+
+
+@dataclass(frozen=True)
+class Nodes:
+    """A whole text as nodes."""
+
+    top: list[Node]
+    comments: int
+    """Comments in it."""
+    faults: list[Fault]
+
+
+class Piece(NamedTuple):
+    """A part of a sheet's row that is a node of its own, inside that of the row's head."""
+
+    text: str
+    column: int
+    """From 0 in the row."""
+    optional: bool
+
+
+@dataclass(frozen=True)
+class Carrier(ABC):
+    """A notation: text to nodes, and nodes to text."""
+
+    nesting: Nesting
+    comments: tuple[str, ...] = ()
+    """Signs that begin a comment."""
+    words: ClassVar[tuple[str, ...]] = ()
+    """The words of a header's ``nest`` that mean something to it."""
+    quotes: ClassVar[bool] = True
+    """Whether free text is quoted as the sheet's header says; else it has its own escapes."""
+
+    @abstractmethod
+    def read(self, text: str) -> Nodes:
+        """The nodes of a text. Never fails; what is broken is among the faults."""
+
+    @abstractmethod
+    def write(self, nodes: Sequence[Node]) -> str:
+        """The text of nodes."""
+
+    def pieces(self, line: str) -> Iterator[Piece]:
+        """How a row of a sheet falls into its head, which comes first, and further pieces."""
+        yield Piece(line, 0, optional=False)
+
+    def text_form(self, text: Text) -> Form:
+        """How free text stands in a node's text; ``text`` is what the header says."""
+        return text
+
+    def item_form(self, form: Form) -> Form:
+        """How a value stands in a list."""
+        return form
+
+    def normal(self, line: str) -> str:
+        """A row's line in the spelling that nodes' texts have."""
+        return line
+
+
+def numbered_lines(text: str) -> Iterator[tuple[int, int, str]]:
+    """Number, offset and text of each line; only ``\\n`` ends one."""
+    offset = 0
+    for number, line in enumerate(text.split("\n"), start=1):
+        yield number, offset, line
+        offset += len(line) + 1
+
+
+def spaced(nodes: Sequence[Node], lines_of: Iterable[list[str]]) -> list[str]:
+    """The lines of all nodes, with an empty one between blocks and between kinds."""
+    result: list[str] = []
+    kind, long = "", False
+    for node, lines in zip(nodes, lines_of, strict=True):
+        if result and (long or len(lines) > 1 or node.kind != kind):
+            result.append("")
+        result += lines
+        kind, long = node.kind, len(lines) > 1
+    return result
+
+
+def joined(lines: Iterable[str]) -> str:
+    """Lines as a text."""
+    return "".join(f"{line}\n" for line in lines)

@@ -1,0 +1,205 @@
+"""XML: elements, their attributes and their text.
+
+Read by a scanner of its own, because a damaged file has to be understood as far as it goes, with
+the place of each damage. It expands nothing but character references and knows no DTD, so there
+is nothing in it that could be made to grow or to reach out.
+"""
+
+from __future__ import annotations
+
+import re
+from bisect import bisect_right
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import ClassVar
+
+from reservoir.dialects.carriers.nodes import Carrier, Fault, Node, Nodes, Piece, joined
+from reservoir.dialects.forms import Enclosed, Form, Text
+
+_NAME = r"[A-Za-z_][A-Za-z0-9_.:-]*"
+_SPACE = r"[ \t\r\n]"
+_ATTRIBUTE = rf"{_NAME}{_SPACE}*={_SPACE}*(?:\"[^\"<]*\"|'[^'<]*')"
+_TOKEN = re.compile(
+    rf"""(?P<comment><!--.*?-->)
+    |(?P<cdata><!\[CDATA\[.*?\]\]>)
+    |(?P<instruction><\?.*?\?>)
+    |(?P<dtd><!DOCTYPE[^<]*)
+    |</(?P<close>{_NAME}){_SPACE}*>
+    |<(?P<open>{_NAME})(?P<attributes>(?:{_SPACE}+{_ATTRIBUTE})*){_SPACE}*(?P<empty>/?)>
+    |(?P<text>[^<]+)
+    |(?P<stray><[^\n]*)""",
+    re.VERBOSE | re.DOTALL,
+)
+_ONE_ATTRIBUTE = re.compile(
+    rf"(?P<name>{_NAME}){_SPACE}*={_SPACE}*(?P<sign>[\"'])(?P<value>.*?)(?P=sign)", re.DOTALL
+)
+_REFERENCE = re.compile("&(#[0-9]{1,7}|#x[0-9A-Fa-f]{1,6}|lt|gt|amp|quot|apos);")
+_NAMED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
+_ROW = re.compile(rf"(<{_NAME})((?:[ \t]+[^<>]*)?)>")
+_ROW_PIECE = re.compile(rf'\[\?[ \t]*(?P<maybe>{_NAME}="[^"]*")[ \t]*\]|(?P<sure>{_NAME}="[^"]*")')
+
+
+def unescape(text: str) -> str:
+    """The text without character references; those that aren't known stay."""
+    return _REFERENCE.sub(_referred, text) if "&" in text else text
+
+
+def _referred(found: re.Match[str]) -> str:
+    name = found[1]
+    if not name.startswith("#"):
+        return _NAMED[name]
+    code = int(name[2:], 16) if name[1] == "x" else int(name[1:])
+    return chr(code) if 0 < code < 0x110000 else found[0]
+
+
+def escape(text: str) -> str:
+    """The text as it stands in an attribute or between tags."""
+    for name in ("amp", "lt", "gt", "quot"):
+        text = text.replace(_NAMED[name], f"&{name};")
+    return text
+
+
+@dataclass(frozen=True)
+class Xml(Carrier):
+    """Elements; an element's attributes are pieces inside it.
+
+    An element with text alone is one node: ``<door>10.84.30.1</door>``.
+    """
+
+    words: ClassVar[tuple[str, ...]] = ("indent",)
+    quotes: ClassVar[bool] = False
+
+    def read(self, text: str) -> Nodes:
+        reader = _Reader(text)
+        reader.run()
+        return Nodes(reader.root.children, reader.comments, sorted(reader.faults))
+
+    def write(self, nodes: Sequence[Node]) -> str:
+        return joined(line for node in nodes for line in self._lines(node, ""))
+
+    def _lines(self, node: Node, indent: str) -> Iterator[str]:
+        if node.text.endswith(">"):
+            yield indent + node.text
+            return
+        attributes = [child.text for child in node.children if not child.text.startswith("<")]
+        inside = [child for child in node.children if child.text.startswith("<")]
+        opening = indent + " ".join([node.text, *attributes])
+        if not inside:
+            yield f"{opening}/>"
+            return
+        yield f"{opening}>"
+        for child in inside:
+            yield from self._lines(child, indent + " " * self.nesting.indent)
+        yield f"{indent}</{node.text[1:]}>"
+
+    def pieces(self, line: str) -> Iterator[Piece]:
+        row = _ROW.fullmatch(line)
+        if row is None:
+            yield Piece(line, 0, optional=False)
+            return
+        yield Piece(row[1], 0, optional=False)
+        for found in _ROW_PIECE.finditer(row[2]):
+            name = found.lastgroup or ""
+            yield Piece(found[name], row.start(2) + found.start(name), name == "maybe")
+
+    def text_form(self, text: Text) -> Form:
+        return Enclosed(r'[^"<>]+?', frozenset('"<>'), unescape, escape)
+
+
+class _Reader:
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.root = Node("")
+        self.open = [self.root]
+        self.comments = 0
+        self.faults: list[Fault] = []
+        self.line_starts = [0, *(found.end() for found in re.finditer("\n", text))]
+
+    def run(self) -> None:
+        for found in _TOKEN.finditer(self.text):
+            kind, at = found.lastgroup or "", found.start()
+            if kind == "comment":
+                self.comments += 1
+            elif kind == "close":
+                self._close(found["close"], at, found.end())
+            elif kind == "empty":
+                self._element(found)
+            elif kind in ("text", "cdata"):
+                self._text(found[0] if kind == "text" else escape(found[0][9:-3]), at, found.end())
+            elif kind == "dtd":
+                self._fault(at, "a document type is not read")
+            elif kind == "stray":
+                self._stray(found[0].rstrip(), at, found.end())
+        for node in self.open[1:]:
+            self._not_closed(node)
+
+    def _place(self, offset: int) -> tuple[int, int]:
+        line = bisect_right(self.line_starts, offset)
+        return line, offset - self.line_starts[line - 1] + 1
+
+    def _fault(self, offset: int, message: str) -> None:
+        self.faults.append(Fault(*self._place(offset), message))
+
+    def _node(self, text: str, start: int, end: int) -> Node:
+        return Node(text, *self._place(start), start=start, end=end)
+
+    def _element(self, found: re.Match[str]) -> None:
+        node = self._node(f"<{found['open']}", found.start(), found.end())
+        for pair in _ONE_ATTRIBUTE.finditer(found["attributes"]):
+            offset = found.start("attributes") + pair.start()
+            value = escape(unescape(pair["value"]))
+            child = self._node(f'{pair["name"]}="{value}"', offset, offset + len(pair[0]))
+            node.children.append(child)
+        self._add(node)
+        if not found["empty"]:
+            self.open.append(node)
+
+    def _add(self, node: Node) -> None:
+        """Put a node inside the innermost element that is open.
+
+        Where a damaged line hid a closing tag, the layout tells: what stands no deeper than an
+        element can't be in it, if what came first in it stood deeper.
+        """
+        while len(self.open) > 1:
+            around = self.open[-1]
+            inside = [child for child in around.children if child.line > around.line][:1]
+            if not inside or inside[0].column <= around.column or node.column > around.column:
+                break
+            self._not_closed(self.open.pop())
+        self.open[-1].children.append(node)
+
+    def _text(self, text: str, start: int, end: int) -> None:
+        content = text.strip(" \t\r\n")
+        if content:
+            start += len(text) - len(text.lstrip(" \t\r\n"))
+            self.open[-1].children.append(self._node(escape(unescape(content)), start, end))
+
+    def _stray(self, snippet: str, start: int, end: int) -> None:
+        """A tag that is none: what it seems to open is kept together, and not understood."""
+        name = re.match(f"<({_NAME})", snippet)
+        self._fault(start, f"this is no tag: {snippet!r}")
+        if name is None:
+            return
+        node = self._node(snippet, start, end)
+        self._add(node)
+        if not snippet.endswith("/>") and f"</{name[1]}" not in snippet:
+            self.open.append(node)
+
+    def _close(self, name: str, start: int, end: int) -> None:
+        names = [re.split(r"[^A-Za-z0-9_.:-]", node.text[1:])[0] for node in self.open]
+        if name not in names[1:]:
+            self._fault(start, f"</{name}> closes nothing here")
+            return
+        depth = len(names) - 1 - names[::-1].index(name)
+        for node in self.open[depth + 1 :]:
+            self._not_closed(node)
+        closed = self.open[depth]
+        del self.open[depth:]
+        after_tag, closed.end = closed.end, end
+        only = closed.children[0] if len(closed.children) == 1 else None
+        if only is not None and only.start >= after_tag and not only.text.startswith("<"):
+            closed.text = f"{closed.text}>{only.text}</{name}>"
+            closed.children = []
+
+    def _not_closed(self, node: Node) -> None:
+        self.faults.append(Fault(node.line, node.column, f"{node.text!r} is not closed"))
