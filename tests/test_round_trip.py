@@ -63,9 +63,18 @@ def file(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @st.composite
-def benign_network(draw: st.DrawFn, number: int, names: st.SearchStrategy[str]) -> dict[str, Any]:
+def benign_network(
+    draw: st.DrawFn, number: int, sheet: Sheet, names: st.SearchStrategy[str]
+) -> dict[str, Any]:
     """A network without mistakes in 10.84.NUMBER.0/24, with whatever a plan may say."""
     base = f"10.84.{number}"
+    leases = [
+        lease
+        for lease in ("1m", "45m", "12h", "7d", "1d2h3m", "infinite")
+        if (seconds := parse_duration(lease)) % sheet.duration.step == 0
+        or (seconds == INFINITE and sheet.duration.infinite)
+    ]
+    few = sheet.limits.get("pool.range") == 1
 
     def spans(pairs: list[tuple[int, int]]) -> list[str]:
         return [f"{base}.{a}-{base}.{b}" for a, b in pairs]
@@ -77,7 +86,7 @@ def benign_network(draw: st.DrawFn, number: int, names: st.SearchStrategy[str]) 
         "dns": draw(
             st.lists(st.sampled_from(["10.84.0.53", "10.84.1.53"]), min_size=1, max_size=2)
         ),
-        "lease": draw(st.sampled_from(["1m", "45m", "12h", "7d", "1d2h3m", "infinite"])),
+        "lease": draw(st.sampled_from(leases)),
         "ranges": draw(st.just("all") | st.lists(octet_ranges, min_size=1, max_size=3).map(spans)),
         "exclusions": spans(draw(st.lists(octet_ranges, max_size=3))),
         "static": [

@@ -313,7 +313,7 @@ def _line_read_otherwise(row: Row) -> str | None:
         values[slot.field] = sample + number if type(sample) is int else sample
     line = row.pattern.write(values, set())
     try:
-        return None if row.pattern.read(line) == values else line
+        return None if row.pattern.read(line) == row.pattern.sample(values) else line
     except BadValueError:
         return line
 

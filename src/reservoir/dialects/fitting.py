@@ -1,17 +1,19 @@
-"""Fits a pool to a device: what the device will really lend and tell, and what it can't hold."""
+"""Fits a device's pools to its dialect: what it will really lend and tell, what it can't hold."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import format_address
-from reservoir.core.durations import INFINITE, format_duration, parse_duration
-from reservoir.core.findings import Obstacle, Suggestion
-from reservoir.core.lending import Lending, Pool, Told
-from reservoir.core.plan import PlanPath
+import numpy as np
+from numpy.typing import NDArray
+
+from reservoir.core.address_set import EMPTY, AddressSet
+from reservoir.core.findings import Obstacle
+from reservoir.core.lending import Lending, Pool
 from reservoir.core.topology import Attachment
+from reservoir.dialects.fitting_told import FittedWords, fit_words
 from reservoir.dialects.sheet import Sheet
 
 
@@ -20,141 +22,229 @@ class FittedPool:
     """A pool as a device will hold it."""
 
     pool: Pool
-    lendable: AddressSet
-    """What the device will lend: the plan's lendable set, less what it never lends by itself."""
-    written: Told
-    """What is written; None or empty where the device's own default serves."""
-    told: Told
-    """What clients are told in the end."""
-    own: AddressSet
-    """Addresses in the subnet that the device holds and would not lend."""
     attachment: Attachment | None
     """The device's own interface in the network, if it has one."""
+    lendable: AddressSet
+    """What the device will lend: the plan's lendable set, less what it never lends by itself."""
+    ranges: AddressSet
+    """What it is given as ranges, if its pools have such."""
+    kept: AddressSet
+    """What it is told to keep out."""
+    bindings: NDArray[np.int64]
+    """Rows of the lending's table of bindings, shape (n,)."""
+    words: FittedWords
+
+
+@dataclass(frozen=True)
+class FittedDevice:
+    """All pools of a device, as it will hold them."""
+
+    pools: tuple[FittedPool, ...]
     obstacles: tuple[Obstacle, ...]
 
 
-def fit_pool(pool: Pool, lending: Lending, sheet: Sheet) -> FittedPool:
-    """Fit one pool of the plan to the dialect of the device that lends it."""
-    fitter = _Fitter(pool, lending, sheet)
-    return fitter.fit()
+def fit_device(lending: Lending, device: str, sheet: Sheet) -> FittedDevice:
+    """Fit what a device lends in the plan to its dialect."""
+    fitter = _Fitter(lending, device, sheet)
+    return FittedDevice(tuple(fitter.fit()), tuple(fitter.obstacles))
 
 
 def obstacles_to(lending: Lending, sheets: Mapping[str, Sheet]) -> list[Obstacle]:
     """What the plan's devices can't hold; ``sheets`` has the sheet of each device by name."""
     return [
         obstacle
-        for pool in lending.pools
-        if (sheet := sheets.get(pool.server or "")) is not None
-        for obstacle in fit_pool(pool, lending, sheet).obstacles
+        for device, sheet in sheets.items()
+        for obstacle in fit_device(lending, device, sheet).obstacles
     ]
 
 
 class _Fitter:
-    def __init__(self, pool: Pool, lending: Lending, sheet: Sheet) -> None:
-        assert pool.server is not None
-        self.pool = pool
+    def __init__(self, lending: Lending, device: str, sheet: Sheet) -> None:
+        self.lending = lending
+        self.device = device
         self.sheet = sheet
         self.obstacles: list[Obstacle] = []
-        self.attachments = [
-            attachment
-            for attachment in lending.topology.attachments(pool.network)
-            if attachment.device == pool.server
-        ]
+        self.pools = lending.pools_served_by(device)
+        self.lends_ranges = sheet.trait("lends") == "ranges"
+        self.keeps_out = self.lends_ranges and sheet.trait("exclusions") != "none"
+        self.splits = self.lends_ranges and not self.keeps_out
 
-    def fit(self) -> FittedPool:
-        attachment = self.attachments[0] if self.attachments else None
-        own = AddressSet.of_addresses([a.address for a in self.attachments])
-        if self.sheet.trait("own-address") != "skipped":
-            own = AddressSet()
-        written = self._dns(self._lease(self.pool.told))
-        gateway = self._gateway(attachment)
-        default = parse_duration(self.sheet.trait("blank-lease"))
-        return FittedPool(
-            pool=self.pool,
-            lendable=self.pool.lendable - own,
-            written=written,
-            told=replace(written, gateway=gateway, lease=written.lease or default),
-            own=own,
-            attachment=attachment,
-            obstacles=tuple(self.obstacles),
-        )
+    def fit(self) -> list[FittedPool]:
+        self._reachable()
+        if self.keeps_out and self._too_many_exclusions():
+            self.splits = True
+        fitted = [self._pool(pool) for pool in self.pools]
+        return list(self._within_binding_limit(self._within_range_limit(fitted)))
 
-    def _gateway(self, attachment: Attachment | None) -> int | None:
-        named = self.pool.told.gateway
-        if named is not None or attachment is None:
-            return named
-        if self.sheet.trait("blank-gateway") == "nothing":
-            return None
-        address = format_address(attachment.address)
-        self._obstacle(
-            "not-expressible",
-            f"{self.pool.server} tells clients of {self.pool.name} its own address {address} as "
-            "gateway, since the plan names none",
-            "gateway",
-            f"is told the gateway {address}",
-            (Suggestion((*self.pool.path, "gateway"), None, address),),
-        )
-        return attachment.address
+    def _obstacle(self, rule: str, pool: Pool, message: str, harm: str) -> None:
+        self.obstacles.append(Obstacle(rule, message, pool.path, pool.name, harm))
 
-    def _dns(self, told: Told) -> Told:
-        most = self.sheet.limits.get("pool.dns")
-        if not told.dns and self.sheet.trait("blank-dns") == "refused":
-            self._obstacle(
-                "not-expressible",
-                f"{self.pool.server} refuses a pool without a DNS server, and {self.pool.name} "
-                "names none; name at least one in dns",
-                "dns",
-                "gets no address: the device refuses the pool",
+    def _attachment(self, pool: Pool) -> Attachment | None:
+        attachments = self.lending.topology.attachments(pool.network)
+        return next((a for a in attachments if a.device == self.device), None)
+
+    # Which pools the device can have at all.
+
+    def _reachable(self) -> None:
+        """Leave only the pools that the device can have where they are."""
+        kept: list[Pool] = []
+        at_interface: Counter[str] = Counter()
+        for pool in self.pools:
+            attachment = self._attachment(pool)
+            why_not = self._why_not(pool, attachment, kept, at_interface)
+            if why_not:
+                rule, message = why_not
+                self._obstacle(rule, pool, message, "is lent nothing")
+                continue
+            if attachment is not None:
+                at_interface[attachment.interface] += 1
+            kept.append(pool)
+        self.pools = kept
+
+    def _why_not(
+        self,
+        pool: Pool,
+        attachment: Attachment | None,
+        kept: Sequence[Pool],
+        at_interface: Mapping[str, int],
+    ) -> tuple[str, str] | None:
+        """The rule and the sentence if the device can't have this pool besides those before."""
+        limit = self.sheet.limits
+        found_by = self.sheet.trait("pool-found-by")
+        if attachment is None and found_by in ("interface", "order"):
+            what = "lends only at interfaces of its own, and none of them is in"
+            return "not-expressible", f"{self.device} {what} {pool.name}; let its relay lend there"
+        if found_by == "order" and kept:
+            return "not-expressible", (
+                f"{self.device} takes whichever pool has an address left, so clients of "
+                f"{pool.name} are lent addresses of {kept[0].name}; let another device serve it"
             )
-        if most is not None and len(told.dns) > most:
+        own_subnet = self.sheet.trait("lends") == "interface-subnet-less-exclusions"
+        if own_subnet and attachment is not None:
+            prefix = self.lending.plan.devices[self.device].interfaces[attachment.interface].address
+            if prefix is not None and prefix.subnet != pool.network.subnet:
+                return "not-expressible", (
+                    f"{self.device} lends the subnet of its interface {attachment.interface}, "
+                    f"{prefix.subnet}, and {pool.name} is {pool.network.subnet}"
+                )
+        most = limit.get("interface.pool")
+        if most is not None and attachment and at_interface[attachment.interface] >= most:
+            return "too-many", (
+                f"{self.device} has room for {most} {_pools(most)} at an interface, and "
+                f"{pool.name} comes after that at {attachment.interface}"
+            )
+        most = limit.get("device.pool")
+        if most is not None and len(kept) >= most:
+            room = f"{self.device} has room for {most} {_pools(most)}"
+            return "too-many", f"{room}, and {pool.name} comes after them"
+        return None
+
+    # What each of them lends.
+
+    def _pool(self, pool: Pool) -> FittedPool:
+        attachment = self._attachment(pool)
+        words = fit_words(pool, self.device, attachment, self.sheet)
+        self.obstacles += words.obstacles
+        lendable = pool.lendable - self._own(pool)
+        if self.lends_ranges:
+            ranges = self._ranges(pool)
+            kept = ranges - lendable - self._left_alone(pool)
+        else:
+            ranges = EMPTY
+            kept = AddressSet([pool.network.subnet.hosts]) - lendable - self._left_alone(pool)
+        return FittedPool(pool, attachment, lendable, ranges, kept, pool.bindings, words)
+
+    def _own(self, pool: Pool) -> AddressSet:
+        """Addresses in the subnet that the device holds, if it never lends them."""
+        if self.sheet.trait("own-address") != "skipped":
+            return EMPTY
+        attachments = self.lending.topology.attachments(pool.network)
+        return AddressSet.of_addresses([a.address for a in attachments if a.device == self.device])
+
+    def _bound(self, pool: Pool) -> AddressSet:
+        return AddressSet.of_addresses(self.lending.bindings.address[pool.bindings])
+
+    def _left_alone(self, pool: Pool) -> AddressSet:
+        """What needs no exclusion, or must have none: the device itself keeps it from others."""
+        own = self._own(pool)
+        if self.sheet.trait("bound-address") in ("anywhere", "inside"):
+            return own | self._bound(pool)
+        return own
+
+    def _ranges(self, pool: Pool) -> AddressSet:
+        """The spans that a device of ranges is given."""
+        named = pool.ranges.clipped(pool.network.subnet.hosts)
+        placement = self.sheet.trait("bound-address")
+        if self.splits:
+            lendable = pool.lendable - self._own(pool)
+            # An address that the device leaves alone by itself needs no hole.
+            named = lendable | (named & self._left_alone(pool))
+        if placement == "outside-ranges":
+            named = named - self._bound(pool)
+        if placement == "inside":
+            named = named | self._bound(pool)
+        return named
+
+    def _too_many_exclusions(self) -> bool:
+        needed = [
+            (self._ranges(pool) - pool.lendable - self._left_alone(pool)).span_count
+            for pool in self.pools
+        ]
+        in_pool = self.sheet.limits.get("pool.exclusion")
+        if in_pool is not None and max(needed, default=0) > in_pool:
+            return True
+        on_device = self.sheet.limits.get("device.exclusion")
+        return on_device is not None and sum(needed) > on_device
+
+    # How much of that it has room for.
+
+    def _within_range_limit(self, fitted: Sequence[FittedPool]) -> Iterator[FittedPool]:
+        in_a_pool = self.sheet.limits.get("pool.range")
+        more = 0
+        if self.sheet.trait("more-ranges") == "more-pools":
+            more = self.sheet.limits.get("device.pool", 10**6) - len(fitted)
+        for pool in fitted:
+            if in_a_pool is None:
+                yield pool
+                continue
+            yield self._first_ranges(pool, in_a_pool * (1 + more), in_a_pool)
+            more -= min(more, (pool.ranges.span_count - 1) // in_a_pool)
+
+    def _first_ranges(self, fitted: FittedPool, most: int, in_a_pool: int) -> FittedPool:
+        if fitted.ranges.span_count <= most:
+            return fitted
+        pool, needed = fitted.pool, fitted.ranges.span_count
+        room = f"{most} {'range' if most == 1 else 'ranges'}"
+        if most > in_a_pool:
+            room = f"{room} in {-(-most // in_a_pool)} pools"
+        self._obstacle(
+            "too-many",
+            pool,
+            f"{pool.name} needs {needed} ranges on {self.device}, which has room for {room}; "
+            "put what is kept back together, or let another device serve",
+            f"is lent nothing from the last {needed - most} ranges",
+        )
+        ranges = AddressSet(list(fitted.ranges)[:most])
+        return replace(fitted, ranges=ranges, lendable=fitted.lendable & ranges)
+
+    def _within_binding_limit(self, fitted: Iterable[FittedPool]) -> Iterator[FittedPool]:
+        most = self.sheet.limits.get("device.binding")
+        left = most
+        for pool in fitted:
+            if left is None or len(pool.bindings) <= left:
+                left = None if left is None else left - len(pool.bindings)
+                yield pool
+                continue
             self._obstacle(
                 "too-many",
-                f"{self.pool.name} names {len(told.dns)} DNS servers; {self.pool.server} holds "
-                f"{most}",
-                "dns",
-                f"is not told the last {len(told.dns) - most} DNS servers",
+                pool.pool,
+                f"{self.device} has room for {most} bindings; the last "
+                f"{len(pool.bindings) - left} of {pool.pool.name} come after them",
+                "that is bound is not known there",
             )
-            return replace(told, dns=told.dns[:most])
-        return told
+            yield replace(pool, bindings=pool.bindings[:left])
+            left = 0
 
-    def _lease(self, told: Told) -> Told:
-        lease, duration = told.lease, self.sheet.duration
-        if lease is None:
-            return told
-        if lease == INFINITE and not duration.infinite:
-            self._obstacle(
-                "not-expressible",
-                f"{self.pool.server} has no infinite lease",
-                "lease",
-                "is told the device's own lease time",
-            )
-            return replace(told, lease=None)
-        if lease == INFINITE or lease % duration.step == 0:
-            return told
-        rounded = lease + duration.step - lease % duration.step
-        self._obstacle(
-            "lease-rounded",
-            f"{self.pool.server} counts leases in steps of {format_duration(duration.step)}: "
-            f"{format_duration(lease)} becomes {format_duration(rounded)}",
-            "lease",
-            f"is told a lease of {format_duration(rounded)}",
-            (Suggestion(self._path("lease"), format_duration(lease), format_duration(rounded)),),
-        )
-        return replace(told, lease=rounded)
 
-    def _path(self, key: str) -> PlanPath:
-        """Where the network's value of a key stands: in the network, or in the defaults."""
-        if getattr(self.pool.network, key) is not None or key == "gateway":
-            return (*self.pool.path, key)
-        return ("defaults", key)
-
-    def _obstacle(
-        self,
-        rule: str,
-        message: str,
-        key: str,
-        harm: str,
-        suggestions: tuple[Suggestion, ...] = (),
-    ) -> None:
-        at = self._path(key) if getattr(self.pool.told, key) else self.pool.path
-        self.obstacles.append(Obstacle(rule, message, at, self.pool.name, harm, suggestions))
+def _pools(number: int) -> str:
+    return "pool" if number == 1 else "pools"

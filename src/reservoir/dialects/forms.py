@@ -132,7 +132,7 @@ PREFIX_PARTS: Mapping[str, tuple[Form, Callable[[Prefix], int]]] = {
 """Parts in which a prefix may be written: the form, and how to take the part from the value."""
 
 
-def joined_prefix(parts: dict[str, int]) -> Prefix:
+def joined_prefix(parts: Mapping[str, int]) -> Prefix:
     """A prefix of its parts: the address, and its bits from a mask or a length.
 
     Raises:

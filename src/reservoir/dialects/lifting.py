@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -22,8 +22,9 @@ from reservoir.core.plan import (
     Service,
     Zone,
 )
+from reservoir.dialects.lowering import called
 from reservoir.dialects.sheet import Sheet
-from reservoir.dialects.vocabulary import Fact
+from reservoir.dialects.vocabulary import NOTHING, Fact
 
 
 class Note(NamedTuple):
@@ -52,6 +53,13 @@ def lift(device: Fact, sheet: Sheet, otherwise_called: str = "device") -> Lifted
     return _Lifting(device, sheet, otherwise_called).lifted()
 
 
+class _Pool(NamedTuple):
+    """A pool, with the subnet that it lends from."""
+
+    fact: Fact
+    subnet: Prefix
+
+
 class _Lifting:
     def __init__(self, device: Fact, sheet: Sheet, otherwise_called: str) -> None:
         self.facts = device
@@ -60,7 +68,6 @@ class _Lifting:
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }
         self.result = Lifted(device.get("name") or otherwise_called, self._device())
-        self._device_exclusions = _spans(device.of_kind("exclusion"))
         self._bindings = [b for b in device.of_kind("binding") if b.get("address") is not None]
         self._bindings_by_address = _ByAddress(
             (fact.get("address"), fact) for fact in self._bindings
@@ -70,24 +77,50 @@ class _Lifting:
             for fact in self.interfaces.values()
             if fact.get("address") is not None
         )
+        self._device_exclusions = _spans(device.of_kind("exclusion"))
         self._notes = _notes(device)
         self._placed: set[int] = set()
 
     def lifted(self) -> Lifted:
-        for pool in self.facts.of_kind("pool"):
-            subnet = pool.get("subnet")
-            if subnet is None:
-                self._note(pool, "no subnet, so nothing can be lent from it")
-                continue
-            name = pool.get("name") or str(subnet)
+        for pools in self._pools_by_network().values():
+            name = called(pools[0].fact.fields, pools[0].subnet)
             if name in self.result.networks:
-                self._note(pool, "stands there twice; the second is left out")
+                self._note(pools[0].fact, "stands there twice; the second is left out")
                 continue
-            self.result.networks[name] = self._network(pool, subnet)
+            self.result.networks[name] = self._network(pools)
         for binding in self._bindings:
             if id(binding) not in self._placed:
                 self._note(binding, "lies in no pool's subnet, so it is left out")
         return self.result
+
+    def _pools(self) -> Iterator[Fact]:
+        """All pools; those that stand in an interface with its name."""
+        yield from self.facts.of_kind("pool")
+        for name, interface in self.interfaces.items():
+            for pool in interface.of_kind("pool"):
+                fields = {**pool.fields, "interface": name}
+                yield Fact("pool", fields, pool.children, pool.line, pool.column)
+
+    def _pools_by_network(self) -> dict[object, list[_Pool]]:
+        """The pools that have a subnet; together those that are parts of one."""
+        found: dict[object, list[_Pool]] = {}
+        for number, pool in enumerate(self._pools()):
+            subnet = self._subnet(pool)
+            if subnet is None:
+                self._note(pool, "no subnet, so nothing can be lent from it")
+                continue
+            parts = self.sheet.trait("more-ranges") == "more-pools"
+            found.setdefault(subnet if parts else number, []).append(_Pool(pool, subnet))
+        return found
+
+    def _subnet(self, pool: Fact) -> Prefix | None:
+        """The pool's subnet; that of its interface where pools have none of their own."""
+        if pool.get("subnet") is not None or self.sheet.mentions("pool", "subnet"):
+            subnet: Prefix | None = pool.get("subnet")
+            return subnet
+        interface = self.interfaces.get(pool.get("interface"))
+        address = interface.get("address") if interface else None
+        return address.subnet if address is not None else None
 
     def _note(self, about: Fact, text: str) -> None:
         self.result.notes.append(Note(about.label, text))
@@ -115,11 +148,12 @@ class _Lifting:
             vrf=fact.get("vrf", ""),
         )
 
-    def _network(self, pool: Fact, subnet: Prefix) -> Network:
-        bindings = self._bindings_in(subnet)
+    def _network(self, pools: Sequence[_Pool]) -> Network:
+        pool, subnet = pools[0]
+        bindings = self._bindings_in(pools)
         bound = AddressSet.of_addresses([fact.get("address") for fact in bindings])
         own = self._own_addresses(subnet)
-        ranges, exclusions = self._ranges(pool, subnet, bound, own)
+        ranges, exclusions = self._ranges(pools, bound, own)
         told = self._told(pool, own)
         for binding in bindings:
             self._note_differences(binding, pool, told, own)
@@ -134,10 +168,16 @@ class _Lifting:
             **told,
         )
 
-    def _bindings_in(self, subnet: Prefix) -> list[Fact]:
-        found = self._bindings_by_address.within(subnet.span)
+    def _bindings_in(self, pools: Sequence[_Pool]) -> list[Fact]:
+        inside = [
+            binding
+            for pool in pools
+            for binding in pool.fact.of_kind("binding")
+            if binding.get("address") is not None
+        ]
+        found = self._bindings_by_address.within(pools[0].subnet.span)
         self._placed.update(map(id, found))
-        return found
+        return inside + found
 
     def _attached(self, subnet: Prefix) -> list[Fact]:
         return self._interfaces_by_address.within(subnet.span)
@@ -155,59 +195,91 @@ class _Lifting:
 
     def _serves(self, pool: Fact) -> bool:
         """Whether the device lends from the pool at all: its switches are on."""
-        by_itself = self.sheet.trait("service") == "on-from-factory"
+        service = self.sheet.trait("service")
+        by_itself = service in ("on-from-factory", "interface", "pool")
         if not self.facts.get("service", by_itself):
             self._note(pool, "not served: lending is switched off on the device")
             return False
+        if service == "pool" and not pool.get("active"):
+            self._note(pool, "not served: it is not active")
+            return False
         interface = self.interfaces.get(pool.get("interface"))
-        if by_itself or interface is None or interface.get("service"):
-            return True
-        self._note(pool, f"not served: lending is off at {interface.get('name')}")
-        return False
+        if service.endswith("interface") and interface and not interface.get("service"):
+            self._note(pool, f"not served: lending is off at {interface.get('name')}")
+            return False
+        return True
 
     def _ranges(
-        self, pool: Fact, subnet: Prefix, bound: AddressSet, own: AddressSet
+        self, pools: Sequence[_Pool], bound: AddressSet, own: AddressSet
     ) -> tuple[list[Span], list[Exclusion]]:
         """What is lent, as ranges and exclusions that a person would write.
 
         Bound addresses are bridged rather than cut out: the plan keeps them from others anyway.
         """
+        subnet = pools[0].subnet
         hosts = AddressSet([subnet.hosts])
-        excluded = _spans(pool.of_kind("exclusion"))
-        if self.sheet.trait("exclusions") == "device-wide":
+        excluded = AddressSet(
+            span for pool in pools for span in _each_span(pool.fact.of_kind("exclusion"))
+        )
+        if self.sheet.trait("exclusions").endswith("device-wide"):
             excluded = excluded | self._device_exclusions
         if self.sheet.trait("own-address") == "skipped":
             excluded = excluded | own
-        if self.sheet.trait("lends") == "subnet-less-exclusions":
+        if self.sheet.trait("lends") != "ranges":
             lent = hosts - excluded - bound
             named = AddressSet([Span(lent.first, lent.last)]) if lent else EMPTY
         else:
-            named = _spans(pool.of_kind("range"))
+            named = AddressSet(
+                span
+                for pool in pools
+                for span in _each_span(pool.fact.of_kind("range"), subnet.span.first)
+            )
             lent = named - excluded - bound
         if not named:
             return [], []
         hull = AddressSet([Span(named.first, named.last)])
         ranges = [s for s in named | (bound & hull) if not AddressSet([s]) <= bound]
         kept = AddressSet(ranges) - lent - bound
-        notes = {**self._notes, **_notes(pool)}
+        notes = {**self._notes, **_notes(pools[0].fact)}
         return ranges, [Exclusion(range=span, reason=notes.get(span, "")) for span in kept]
 
     def _told(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
-        gateway = pool.get("gateway")
-        if gateway is None and self.sheet.trait("blank-gateway") == "own-address" and own:
-            gateway = own.first
-            self._note(pool, "no gateway: the device tells its own address")
         lease = pool.get("lease")
         if lease is None:
             lease = parse_duration(self.sheet.trait("blank-lease"))
             self._note(pool, f"no lease: the device's default, {format_duration(lease)}")
+        elif pool.get("longest", lease) != lease:
+            longest = format_duration(pool.get("longest"))
+            self._note(pool, f"lends for {longest} to clients that ask for as long")
         return {
-            "gateway": gateway,
-            "dns": pool.get("dns", ()),
+            "gateway": self._gateway(pool, own),
+            "dns": self._dns(pool, own),
             "domain": pool.get("domain"),
             "lease": lease,
             "options": self._options(pool),
         }
+
+    def _gateway(self, pool: Fact, own: AddressSet) -> int | None:
+        gateway = pool.get("gateway")
+        if gateway is not None:
+            return None if gateway == NOTHING else int(gateway)
+        if self.sheet.trait("blank-gateway") == "own-address" and own:
+            self._note(pool, "no gateway: the device tells its own address")
+            return own.first
+        return None
+
+    def _dns(self, pool: Fact, own: AddressSet) -> tuple[int, ...]:
+        dns: tuple[int, ...] | None = pool.get("dns")
+        if dns is not None:
+            return dns
+        blank = self.sheet.trait("blank-dns")
+        if blank == "own-address" and own:
+            self._note(pool, "no DNS server: the device tells its own address")
+            return (own.first,)
+        if blank == "own-resolvers":
+            self._note(pool, "no DNS server: the device tells those that it asks itself")
+            return tuple(self.facts.get("resolvers", ()))
+        return ()
 
     def _options(self, pool: Fact) -> Mapping[int, bytes]:
         options = {}
@@ -259,7 +331,9 @@ class _ByAddress:
 def _notes(owner: Fact) -> dict[Span, str]:
     """What exclusions are for, by what they exclude."""
     return {
-        _span(fact): fact.get("note", "") for fact in owner.of_kind("exclusion") if fact.get("note")
+        span: fact.get("note")
+        for fact in owner.of_kind("exclusion")
+        if fact.get("note") and (span := _span(fact)) is not None
     }
 
 
@@ -273,11 +347,25 @@ def _binding(fact: Fact) -> Binding:
     )
 
 
-def _spans(facts: Any) -> AddressSet:
-    return AddressSet(_span(fact) for fact in facts if fact.fields.keys() & {"first", "last"})
+def _spans(facts: Iterable[Fact]) -> AddressSet:
+    return AddressSet(_each_span(facts))
 
 
-def _span(fact: Fact) -> Span:
+def _each_span(facts: Iterable[Fact], base: int = 0) -> Iterator[Span]:
+    """The addresses of each range or exclusion, if there are such; offsets count from ``base``."""
+    for fact in facts:
+        span = _span(fact, base)
+        if span is not None and span.last < 2**32:
+            yield span
+
+
+def _span(fact: Fact, base: int = 0) -> Span | None:
     """First to last address; a fact that states one of them means that one alone."""
     first, last = fact.get("first"), fact.get("last")
+    if first is None and "offset" in fact.fields:
+        first = base + fact.get("offset")
+    if last is None and first is not None and fact.get("count", 0) > 0:
+        last = first + fact.get("count") - 1
+    if first is None and last is None:
+        return None
     return Span(last if first is None else first, first if last is None else last)

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from reservoir.core import options as dhcp_options
-from reservoir.core.address_set import EMPTY, AddressSet
-from reservoir.core.addressing import Span
+from reservoir.core.address_set import AddressSet
+from reservoir.core.addressing import Prefix, Span
 from reservoir.core.clients import Client, Mac, format_client
 from reservoir.core.findings import Obstacle
 from reservoir.core.lending import Lending, Told
 from reservoir.core.plan import Device
-from reservoir.dialects.fitting import FittedPool, fit_pool
+from reservoir.dialects.fitting import FittedPool, fit_device
 from reservoir.dialects.naming import NameFitter
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import Fact
@@ -52,117 +52,124 @@ class _Lowering:
         self.name = device
         self.device: Device = lending.plan.devices[device]
         self.sheet = sheet
-        self.pools = [fit_pool(p, lending, sheet) for p in lending.pools_served_by(device)]
+        self.fitted = fit_device(lending, device, sheet)
         self.names = NameFitter(sheet.naming)
-        self.exclusions: list[Fact] = []
-        self.splits = self._must_split()
+        self.top = Fact("device", {"name": device}, origin=("devices", device))
 
     def lowered(self) -> Lowered:
-        top = Fact("device", {"name": self.name}, origin=("devices", self.name))
-        pools: list[Fact] = []
+        self._surroundings()
         held: dict[str, Held] = {}
-        for pool in self.pools:
-            fact = self._pool(pool)
-            pools.append(fact)
-            held[fact.fields["name"]] = Held(
+        for pool in self.fitted.pools:
+            facts = self._pool(pool)
+            held[self._called(facts[0], pool)] = Held(
                 network=pool.pool.name,
                 lendable=pool.lendable,
-                bindings=frozenset(self.lending.clients_bound(pool.pool)),
-                told=pool.told,
+                bindings=frozenset(self._clients(pool)),
+                told=pool.words.told,
             )
-        bindings = [binding for pool in self.pools for binding in self._bindings(pool)]
-        top.children = [*self._surroundings(), *self.exclusions, *pools, *bindings]
-        self._switch(top)
+        self._switch()
         return Lowered(
-            device=top,
+            device=self.top,
             held=held,
-            obstacles=tuple(obstacle for pool in self.pools for obstacle in pool.obstacles),
+            obstacles=self.fitted.obstacles,
             renamed=self.names.changed,
         )
 
-    def _switch(self, top: Fact) -> None:
-        """Lending is on where the device lends, and off where it would lend by itself."""
-        if self.sheet.trait("service") == "on-from-factory":
-            if not self.pools:
-                top.fields["service"] = False
-        elif self.pools:
-            top.fields["service"] = True
+    def _called(self, fact: Fact, pool: FittedPool) -> str:
+        fields = dict(fact.fields)
+        if pool.attachment is not None and self.sheet.stands_in("pool", "interface"):
+            fields["interface"] = pool.attachment.interface
+        return called(fields, pool.pool.network.subnet)
 
-    def _surroundings(self) -> list[Fact]:
+    def _clients(self, pool: FittedPool) -> Iterator[tuple[Client, int]]:
+        table = self.lending.bindings
+        for row in pool.bindings.tolist():
+            yield table.client_at(row), int(table.address[row])
+
+    def _switch(self) -> None:
+        """Lending is on where the device lends, and off where it would lend by itself."""
+        lends, service = bool(self.fitted.pools), self.sheet.trait("service")
+        if service == "on-from-factory" and not lends:
+            self.top.fields["service"] = False
+        elif service.startswith("master") and lends:
+            self.top.fields["service"] = True
+
+    def _surroundings(self) -> None:
         """Interfaces, zones and routes."""
         serving = set()
-        if self.sheet.trait("service") == "master-and-interface":
-            serving = {pool.attachment.interface for pool in self.pools if pool.attachment}
-        facts = []
+        if self.sheet.trait("service").endswith("interface"):
+            attachments = (pool.attachment for pool in self.fitted.pools)
+            serving = {attachment.interface for attachment in attachments if attachment}
+        add = self.top.children.append
         for name, zone in self.device.zones.items():
-            facts.append(_fact("zone", ("zones", name), self.name, name=name, admits=zone.admits))
+            add(_fact("zone", ("zones", name), self.name, name=name, admits=zone.admits))
         for name, interface in self.device.interfaces.items():
             fields = {key: getattr(interface, key) for key in _INTERFACE_FIELDS}
             fact = _fact("interface", ("interfaces", name), self.name, name=name, **fields)
             fact.fields["enabled"] = interface.enabled
             if name in serving:
                 fact.fields["service"] = True
-            facts.append(fact)
+            add(fact)
         for number, route in enumerate(self.device.routes):
-            facts.append(_fact("route", ("routes", number), self.name, to=route.to, via=route.via))
+            add(_fact("route", ("routes", number), self.name, to=route.to, via=route.via))
+
+    def _owner(self, pool: FittedPool) -> Fact:
+        """The fact that the pool's facts stand in: its interface or the device."""
+        if pool.attachment is not None and self.sheet.stands_in("pool", "interface"):
+            name = pool.attachment.interface
+            return next(f for f in self.top.of_kind("interface") if f.get("name") == name)
+        return self.top
+
+    def _pool(self, pool: FittedPool) -> list[Fact]:
+        """The facts of a pool, put where they belong; several where one can't hold all ranges."""
+        fields = dict(self._told(pool))
+        if self.sheet.trait("service") == "pool":
+            fields["active"] = True
+        network, most = pool.pool.network, self.sheet.limits.get("pool.range")
+        spans = list(pool.ranges)
+        parts = [spans]
+        if most is not None and len(spans) > most:
+            parts = [spans[at : at + most] for at in range(0, len(spans), most)]
+        facts = []
+        for part in parts:
+            named = {"name": self.names.fit(pool.pool.name)} | fields
+            if not self.sheet.mentions("pool", "name"):
+                del named["name"]
+            if self.sheet.stands_in("pool", "interface"):
+                named.pop("interface", None)
+            fact = Fact("pool", named, _options(pool), origin=pool.pool.path)
+            fact.children += [self._range(span, pool) for span in part]
+            facts.append(fact)
+        self._owner(pool).children += facts
+        notes = {exclusion.range: exclusion.reason for exclusion in network.exclusions}
+        kept = [_span("exclusion", span, pool, notes.get(span, "")) for span in pool.kept]
+        in_pool = self.sheet.trait("exclusions").startswith("in-pool")
+        (facts[0] if in_pool else self.top).children += kept
+        bindings = self._bindings(pool, facts[0])
+        in_pool = self.sheet.trait("bindings") == "in-pool"
+        (facts[0] if in_pool else self.top).children += bindings
         return facts
 
-    def _pool(self, pool: FittedPool) -> Fact:
-        network = pool.pool.network
-        spared = self._spared(pool)
-        fields = {"name": self.names.fit(pool.pool.name)} | self._told(pool)
-        fact = Fact("pool", fields, _options(pool), origin=pool.pool.path)
-        if self.sheet.trait("lends") == "subnet-less-exclusions":
-            hosts = AddressSet([network.subnet.hosts])
-            kept = hosts - pool.lendable - pool.own - spared
-        else:
-            ranges = self._ranges(pool)
-            fact.children += [_span("range", span, pool) for span in ranges]
-            kept = ranges - pool.lendable - pool.own - spared
-        notes = {exclusion.range: exclusion.reason for exclusion in network.exclusions}
-        exclusions = [_span("exclusion", span, pool, notes.get(span, "")) for span in kept]
-        if self.sheet.trait("exclusions") == "device-wide":
-            self.exclusions += exclusions
-        else:
-            fact.children += exclusions
-        return fact
+    def _range(self, span: Span, pool: FittedPool) -> Fact:
+        """A range, by first and last address or by where it begins and how many there are."""
+        values = {
+            "first": span.first,
+            "last": span.last,
+            "count": span.last - span.first + 1,
+            "offset": span.first - pool.pool.network.subnet.span.first,
+        }
+        says = self.sheet.mentioned.get("range", frozenset(("first", "last")))
+        fields = {name: value for name, value in values.items() if name in says}
+        return Fact("range", fields, origin=pool.pool.path)
 
-    def _ranges(self, pool: FittedPool) -> AddressSet:
-        """The spans that a device of ranges is given."""
-        named = pool.pool.ranges.clipped(pool.pool.network.subnet.hosts)
-        if self.splits:
-            return pool.lendable | (named & self._spared(pool))
-        if self.sheet.trait("bound-address") == "outside-ranges":
-            return named - self._bound(pool)
-        return named
-
-    def _bound(self, pool: FittedPool) -> AddressSet:
-        return AddressSet.of_addresses(self.lending.bindings.address[pool.pool.bindings])
-
-    def _spared(self, pool: FittedPool) -> AddressSet:
-        """Bound addresses that need no exclusion: the device itself keeps them from others."""
-        return self._bound(pool) if self.sheet.trait("bound-address") == "anywhere" else EMPTY
-
-    def _must_split(self) -> bool:
-        """Whether ranges are split around what is kept out, for want of (enough) exclusions."""
-        if self.sheet.trait("lends") != "ranges":
-            return False
-        if self.sheet.trait("exclusions") == "none":
-            return True
-        self.splits = False
-        most = self.sheet.limits.get("device.exclusion")
-        needed = sum(
-            (self._ranges(pool) - pool.lendable - pool.own - self._spared(pool)).span_count
-            for pool in self.pools
-        )
-        return most is not None and needed > most
-
-    def _bindings(self, pool: FittedPool) -> list[Fact]:
+    def _bindings(self, pool: FittedPool, pool_fact: Fact) -> list[Fact]:
         table = self.lending.bindings
         own_pools = self.sheet.trait("bindings") == "one-address-pool"
         told = self._told(pool) if own_pools else {}
+        if self.sheet.mentions("binding", "pool"):
+            told = {**told, "pool": pool_fact.get("name")}
         facts = []
-        for row in pool.pool.bindings.tolist():
+        for row in pool.bindings.tolist():
             client = table.client_at(row)
             fields: dict[str, Any] = dict(told)
             name = table.name[row]
@@ -177,17 +184,19 @@ class _Lowering:
         return facts
 
     def _told(self, pool: FittedPool) -> dict[str, Any]:
-        """The fields of a pool that say what its clients are told."""
-        fields: dict[str, Any] = {
-            "subnet": pool.pool.network.subnet.subnet,
-            "gateway": pool.written.gateway,
-            "dns": pool.written.dns,
-            "domain": pool.written.domain,
-            "lease": pool.written.lease,
-        }
-        if self.sheet.trait("pool-found-by") == "joined-interface" and pool.attachment:
+        """The fields of a pool that say where it is and what its clients are told."""
+        fields: dict[str, Any] = {}
+        if self.sheet.mentions("pool", "subnet"):
+            fields["subnet"] = pool.pool.network.subnet.subnet
+        joined = self.sheet.trait("pool-found-by") in ("joined-interface", "interface")
+        if joined and pool.attachment:
             fields["interface"] = pool.attachment.interface
-        return {name: value for name, value in fields.items() if value not in (None, ())}
+        return fields | dict(pool.words.fields)
+
+
+def called(fields: Mapping[str, Any], subnet: Prefix) -> str:
+    """What a network is called after a pool with these fields."""
+    return str(fields.get("name") or fields.get("interface") or subnet)
 
 
 _INTERFACE_FIELDS = ("address", "parent", "vlan", "bridge", "zone", "vrf", "relay_to")
@@ -207,7 +216,7 @@ def _span(kind: str, span: Span, pool: FittedPool, note: str = "") -> Fact:
 
 def _options(pool: FittedPool) -> list[Fact]:
     facts = []
-    for code, data in sorted(pool.written.options.items()):
+    for code, data in sorted(pool.pool.told.options.items()):
         kind, text = dhcp_options.decode(code, data)
         fields = {"code": code, "type": kind, "value": text}
         facts.append(Fact("option", fields, origin=pool.pool.path))

@@ -120,6 +120,8 @@ class LinePattern:
     def read(self, line: str) -> dict[str, Any] | None:
         """The values of a line's slots by field; None if the line has another shape.
 
+        Of a value whose other part stands in another line, the part: ``{"address:ip": …}``.
+
         Raises:
             BadValueError: the shape is right, and a value is not.
         """
@@ -138,8 +140,9 @@ class LinePattern:
                 value = read(text)
                 if part:
                     parts.setdefault(name, {})[part] = value
-                    value = joined_prefix(parts[name]) if "ip" in parts[name] else None
-                values[name] = value
+                else:
+                    values[name] = value
+            values |= joined_parts(parts)
         except MalformedValueError as error:
             message = f"{error}, in: {self.lead}"
             raise BadValueError(message, found.start(group)) from None
@@ -149,6 +152,17 @@ class LinePattern:
     def _readers(self) -> tuple[tuple[str, str, Callable[[str], Any]], ...]:
         """For each group of the expression: the field, the part, and how to read it."""
         return tuple((slot.field, slot.part, slot.form.read) for slot in self.slots)
+
+    def sample(self, values: Mapping[str, Any]) -> dict[str, Any]:
+        """What reading a line with these values of the fields gives back."""
+        parts: dict[str, dict[str, int]] = {}
+        whole = dict(values)
+        for slot in self.slots:
+            if slot.part:
+                part = PREFIX_PARTS[slot.part][1](values[slot.field])
+                parts.setdefault(slot.field, {})[slot.part] = part
+                whole.pop(slot.field, None)
+        return whole | joined_parts(parts)
 
     def progress(self, line: str) -> int:
         """How many of the line's characters its literal beginnings account for."""
@@ -212,6 +226,21 @@ def _optional_writer(part: Optional) -> Writer:
             return ""  # the field stays unsaid, and the writer reports it as lost
 
     return write
+
+
+def joined_parts(parts: Mapping[str, Mapping[str, int]]) -> dict[str, Any]:
+    """Values whose parts are all there; the parts by ``field:part`` of those that lack some.
+
+    Raises:
+        MalformedValueError: parts that make no value together.
+    """
+    values: dict[str, Any] = {}
+    for name, found in parts.items():
+        if "ip" in found and len(found) > 1:
+            values[name] = joined_prefix(found)
+        else:
+            values |= {f"{name}:{part}": value for part, value in found.items()}
+    return values
 
 
 def _flat(elements: Sequence[Element]) -> Iterator[Literal | Slot]:

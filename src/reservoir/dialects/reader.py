@@ -6,9 +6,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from reservoir.core.addressing import MalformedValueError
 from reservoir.core.schema_types import nearest
 from reservoir.dialects.carriers.nodes import Node
-from reservoir.dialects.patterns import BadValueError, head_of
+from reservoir.dialects.patterns import BadValueError, head_of, joined_parts
 from reservoir.dialects.sheet import Row, Scope, Sheet, kind_of
 from reservoir.dialects.vocabulary import KINDS, RUNNING_NUMBER, Fact
 
@@ -150,6 +151,7 @@ class _Reader:
             inner = _Block(fact, fact.label, node.line, dict.fromkeys(values, node.line))
             self.take_all(node.children, row.scope, inner)
             inner.label = fact.label
+            self._join_parts(inner, node)
             self._require(row.children, inner, node)
             self.finish(inner)
         for name, other in row.same_as.items():
@@ -171,7 +173,9 @@ class _Reader:
     def finish(self, block: _Block) -> None:
         """Once all of a block is read: what lacks something, and what waits for its owner."""
         for row, implied in block.implied.items():
-            self._require(row.children, implied, Node("", implied.line, implied.fact.column))
+            at = Node("", implied.line, implied.fact.column)
+            self._join_parts(implied, at)
+            self._require(row.children, implied, at)
         owners: dict[tuple[str, ...], dict[tuple[Any, ...], Fact]] = {}
         for row, fact, node in sorted(block.waiting, key=lambda entry: entry[0].number):
             links = row.links
@@ -209,6 +213,27 @@ class _Reader:
         else:
             fields[name] = value
             block.said[name] = node.line
+
+    def _join_parts(self, block: _Block, node: Node) -> None:
+        """Put together the values whose parts stood in several lines."""
+        fields = block.fact.fields
+        parts: dict[str, dict[str, int]] = {}
+        for key in [key for key in fields if ":" in key]:
+            name, _, part = key.partition(":")
+            parts.setdefault(name, {})[part] = fields.pop(key)
+        if not parts:
+            return
+        try:
+            joined = joined_parts(parts)
+        except MalformedValueError as error:
+            self._report(node, f"{error}, in: {block.label}")
+            return
+        for key, value in joined.items():
+            name, _, part = key.partition(":")
+            if part:
+                self._report(node, f"{block.label} has its {name} only in part")
+            else:
+                fields[name] = value
 
     def _require(self, rows: Iterable[Row], block: _Block, node: Node) -> None:
         """Report the rows that must be there and aren't."""

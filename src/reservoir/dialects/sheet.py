@@ -11,6 +11,7 @@ from typing import Any
 from reservoir.dialects.carriers.nodes import Carrier
 from reservoir.dialects.forms import DurationForm
 from reservoir.dialects.patterns import LinePattern, head_of
+from reservoir.dialects.vocabulary import NOTHING
 
 
 @dataclass(frozen=True)
@@ -46,6 +47,8 @@ class Row:
     """The row under which it stands in the sheet."""
     lends: bool = False
     """Whether it is about lending."""
+    is_piece: bool = False
+    """Whether it is a piece of its owner's line."""
 
     @property
     def adds_fields(self) -> bool:
@@ -55,6 +58,8 @@ class Row:
     @cached_property
     def links(self) -> tuple[str, ...]:
         """The fields by which it names the fact that it belongs to, such as ``pool.name``."""
+        if self.is_piece:
+            return ()  # it is its owner that they place
         rows = [self, *self.pieces]
         return tuple(link for row in rows for link in row.pattern.links)
 
@@ -190,13 +195,25 @@ class Sheet:
         return {kind: frozenset(fields) for kind, fields in found.items()}
 
     @cached_property
-    def homes(self) -> Mapping[str, str]:
-        """For each kind of fact that a row opens, the kind that it stands in first."""
-        found: dict[str, str] = {}
+    def homes(self) -> Mapping[str, tuple[str, ...]]:
+        """For each kind of fact that a row opens, the kinds that it may stand in."""
+        found: dict[str, dict[str, None]] = {}
         for row in every_row(self.rows):
             if row.kind and row.kind != "device":
-                found.setdefault(row.kind, kind_of(row.owner) if row.owner else "device")
-        return found
+                owner = kind_of(row.owner) if row.owner else "device"
+                found.setdefault(row.kind, {})[owner] = None
+        return {kind: tuple(owners) for kind, owners in found.items()}
+
+    def stands_in(self, kind: str, owner: str) -> bool:
+        """Whether a fact of this kind may stand in one of that kind."""
+        return owner in self.homes.get(kind, ())
+
+    def says_nothing(self, kind: str, name: str) -> bool:
+        """Whether some row says that there is none of something."""
+        return any(
+            row.conditions.get(name) == NOTHING and kind_of(row) == kind
+            for row in every_row(self.rows)
+        )
 
     def mentions(self, kind: str, name: str) -> bool:
         """Whether some row states a field of a kind."""

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from reservoir.core.addressing import MalformedValueError
 from reservoir.core.problems import Place, Problem
 from reservoir.core.schema_types import hint
 from reservoir.dialects.carriers.nodes import Carrier, Piece
@@ -65,11 +66,14 @@ class BodyReader:
         except SheetMistakeError as error:
             place = Place(self.file, number, error.column + 1)
             self.problems.append(Problem(place, error.message))
+        except MalformedValueError as error:
+            self.problems.append(Problem(Place(self.file, number, len(margin) + 2), str(error)))
 
     def finish(self) -> list[Row]:
         """The rows of the top level, after the last line."""
-        if self.carrier.nesting.end:
-            for row in every_row(self.rows):
+        for row in every_row(self.rows):
+            self._check_parts(row)
+            if self.carrier.nesting.end:
                 self._check_opening(row)
         return self.rows
 
@@ -89,9 +93,7 @@ class BodyReader:
             raise SheetMistakeError(
                 f"a fact of kind {kind} stands in a {owners}, not in a {inside}"
             )
-        about = kind or self._enclosing_kind()
-        if not about:
-            raise SheetMistakeError("this row states fields of a fact, and no fact is open")
+        about = kind or self._enclosing_kind() or "device"
         conditions, same_as = self._conditions(about, pairs)
         row = Row(number, kind, repeat, conditions, same_as, LinePattern(()), owner=parent)
         row.lends = KINDS[about].lends
@@ -111,16 +113,14 @@ class BodyReader:
         for piece in pieces:
             pattern = self._pattern(piece, about, column)
             repeat = "?" if piece.optional else ""
-            inner = Row(row.number, "", repeat, {}, {}, pattern, owner=row, lends=row.lends)
+            inner = Row(row.number, "", repeat, {}, {}, pattern, [], [], row, row.lends, True)
             row.pieces.append(inner)
         row.children += row.pieces
 
     def _pattern(self, piece: Piece, about: str, column: int, *, each: bool = False) -> LinePattern:
         text = self.carrier.normal(piece.text)
         elements = self._elements(text, about, column + piece.column, each)
-        pattern = LinePattern(elements)
-        _check_parts(pattern, column + piece.column)
-        return pattern
+        return LinePattern(elements)
 
     def _enclosing_kind(self) -> str:
         kinds = (level.row.kind for level in reversed(self._levels) if level.row.kind)
@@ -202,6 +202,23 @@ class BodyReader:
             raise SheetMistakeError(f"{name} has no form called {form_name!r}{near}", column)
         return Slot(name, form)
 
+    def _check_parts(self, row: Row) -> None:
+        """A value that is written in parts has its address and its length among its fact's rows."""
+        if row.adds_fields and row.owner is not None:
+            return  # it is looked at with the row that opens its fact
+        parts: dict[str, set[str]] = {}
+        for inner in (row, *(child for child in every_row(row.children) if child.adds_fields)):
+            for slot in inner.pattern.slots:
+                if slot.part:
+                    parts.setdefault(slot.field, set()).add(slot.part)
+        for name, found in parts.items():
+            if "ip" not in found or len(found) != 2:
+                message = (
+                    f"{name} is written in parts, so the line, or one beside it, needs "
+                    f"{{{name}:ip}} and {{{name}:mask}} or {{{name}:bits}}"
+                )
+                self.problems.append(Problem(Place(self.file, row.number), message))
+
     def _check_opening(self, row: Row) -> None:
         sign = self.carrier.nesting.opens
         if row.is_implied:
@@ -215,21 +232,6 @@ class BodyReader:
                 else f"a line that ends with {sign!r} opens a block; put rows inside"
             )
             self.problems.append(Problem(Place(self.file, row.number), message))
-
-
-def _check_parts(pattern: LinePattern, column: int) -> None:
-    """A value that is written in parts has its address and its length in the same line."""
-    parts: dict[str, set[str]] = {}
-    for slot in pattern.slots:
-        if slot.part:
-            parts.setdefault(slot.field, set()).add(slot.part)
-    for name, found in parts.items():
-        if "ip" not in found or len(found) != 2:
-            raise SheetMistakeError(
-                f"{name} is written in parts, so the line needs {{{name}:ip}} and "
-                f"{{{name}:mask}} or {{{name}:bits}}",
-                column,
-            )
 
 
 def _margin_parts(margin: str) -> tuple[str, str, list[tuple[str, str]]]:

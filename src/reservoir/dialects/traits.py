@@ -24,15 +24,27 @@ TRAITS: Mapping[str, Trait] = {
         "What a pool lends.",
         {
             "subnet-less-exclusions": "Every host address of its subnet that isn't excluded.",
+            "interface-subnet-less-exclusions": (
+                "Every host address of its interface's subnet that isn't excluded."
+            ),
             "ranges": "What its ranges name, from first to last address.",
         },
         "ranges",
+    ),
+    "more-ranges": Trait(
+        "What becomes of more ranges than a pool holds.",
+        {
+            "refused": "The device refuses them.",
+            "more-pools": "They go into further pools of the subnet.",
+        },
+        "refused",
     ),
     "exclusions": Trait(
         "Where addresses are kept out.",
         {
             "in-pool": "Each pool has exclusions of its own.",
             "device-wide": "One list of exclusions serves all pools of the device.",
+            "in-pool-and-device-wide": "Each pool has its own, and one list serves all pools too.",
             "none": "Nowhere; ranges are split around what is kept out.",
         },
         "none",
@@ -41,6 +53,7 @@ TRAITS: Mapping[str, Trait] = {
         "How a client is bound to an address.",
         {
             "table": "One table for the device; the client is told what its address's pool tells.",
+            "in-pool": "In the pool, which says what the client is told.",
             "one-address-pool": "Each by a pool of its own, which says what the client is told.",
         },
         "table",
@@ -50,6 +63,7 @@ TRAITS: Mapping[str, Trait] = {
         {
             "anywhere": "Anywhere in the subnet; it isn't lent to anybody else.",
             "excluded": "Among the excluded addresses.",
+            "inside": "Inside what the pool lends, and not excluded; nobody else is lent it.",
             "outside-ranges": "Outside every range.",
         },
         "anywhere",
@@ -59,13 +73,43 @@ TRAITS: Mapping[str, Trait] = {
         {
             "subnet-or-relay": "By the subnet of the interface or of the relay address.",
             "joined-interface": "By the interface that the pool names, or the relay address.",
+            "interface": "By the interface; it answers no relay.",
+            "order": "It takes the first that has an address left; it answers no relay.",
         },
         "subnet-or-relay",
+    ),
+    "unreached-pool": Trait(
+        "What becomes of a pool that neither an interface nor a relay leads to.",
+        {
+            "idle": "Nobody is ever lent anything from it.",
+            "configuration-refused": "The device refuses the whole configuration.",
+        },
+        "idle",
+    ),
+    "overlapping-pools": Trait(
+        "What becomes of pools that share addresses.",
+        {"accepted": "The device takes them.", "refused": "The device refuses the second."},
+        "accepted",
+    ),
+    "bridge-member": Trait(
+        "Whether lending can be switched on at an interface that is part of a bridge.",
+        {"accepted": "It can, to no avail.", "refused": "The device refuses."},
+        "accepted",
+    ),
+    "zone": Trait(
+        "Whether a client's request has to be let in by the interface's zone.",
+        {"open": "Zones don't matter.", "must-admit-dhcp": "The zone must admit dhcp."},
+        "open",
     ),
     "own-address": Trait(
         "Whether the device would lend an address that it holds itself.",
         {"lent": "It would, unless it is excluded.", "skipped": "It never does."},
         "lent",
+    ),
+    "probe": Trait(
+        "Whether an address is tried before it is lent, in case somebody holds it.",
+        {"never": "It isn't.", "if-told": "It is where the pool says so."},
+        "never",
     ),
     "blank-gateway": Trait(
         "What clients are told where a pool names no gateway.",
@@ -74,7 +118,12 @@ TRAITS: Mapping[str, Trait] = {
     ),
     "blank-dns": Trait(
         "What clients are told where a pool names no DNS server.",
-        {"nothing": "Nothing.", "refused": "The device refuses the pool."},
+        {
+            "nothing": "Nothing.",
+            "own-address": "The address of the device's interface.",
+            "own-resolvers": "The servers that the device itself asks.",
+            "refused": "The device refuses the pool.",
+        },
         "nothing",
     ),
     "blank-lease": Trait("The lease time where a pool names none.", {}, "1d"),
@@ -82,15 +131,25 @@ TRAITS: Mapping[str, Trait] = {
         "What switches lending on.",
         {
             "on-from-factory": "It is on unless it is switched off.",
+            "master": "A master switch.",
+            "interface": "A switch at each interface.",
             "master-and-interface": "A master switch, and one at each interface.",
+            "pool": "A switch at each pool.",
         },
         "on-from-factory",
+    ),
+    "factory-pool": Trait(
+        "Whether the device comes with a pool.",
+        {"none": "It has none.", "kept": "The first is there already; it can't be removed."},
+        "none",
     ),
     "order": Trait(
         "In which order addresses are lent.",
         {
             "lowest-first": "From the lowest address upwards.",
             "highest-first": "From the highest address downwards.",
+            "least-recently-used": "Those never lent first, then the one given back longest ago.",
+            "by-client": "Each client has its place, worked out from its identity.",
         },
         "lowest-first",
     ),
@@ -99,6 +158,11 @@ TRAITS: Mapping[str, Trait] = {
 
 LIMITS: Mapping[str, str] = {
     "pool.dns": "DNS servers for a pool",
+    "pool.range": "ranges in a pool",
+    "pool.exclusion": "exclusions in a pool",
+    "interface.pool": "pools at an interface",
+    "device.pool": "pools on the device",
     "device.exclusion": "exclusions on the device",
+    "device.binding": "bindings on the device",
 }
-"""What a sheet may limit, and what that counts; lowering and fitting keep within it."""
+"""What a sheet may limit, and what that counts; fitting keeps within it."""

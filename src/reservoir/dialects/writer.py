@@ -48,7 +48,7 @@ class Written:
 def write_configuration(device: Fact, sheet: Sheet) -> Written:
     """Write a device's facts, in the order of the sheet's rows."""
     writer = _Writer(sheet)
-    block = _Block(device, {"device": device}, _by_kind(device.children))
+    block = _Block(device, device.fields, {"device": device}, _by_kind(device.children))
     nodes = writer.rows(sheet.groups, block)
     writer.finish(block)
     expressed = Fact("device", _only(device.fields, block.said), block.children)
@@ -60,6 +60,8 @@ class _Block:
     """A fact whose inside is being written."""
 
     fact: Fact
+    fields: Mapping[str, Any]
+    """The fact's, and those by which it names the fact that it belongs to."""
     around: Mapping[str, Fact]
     """It and the facts that it stands in, by kind."""
     pending: dict[str, list[Fact]]
@@ -112,10 +114,10 @@ class _Writer:
         if row is None:
             self._refuse(fact, "", self._why_not(fields, rows))
             return None
-        block = _Block(fact, {**around, fact.kind: fact}, _by_kind(fact.children))
+        block = _Block(fact, fields, {**around, fact.kind: fact}, _by_kind(fact.children))
         block.said |= {*row.conditions, *row.same_as}
         try:
-            nodes = self._node(row, fields, block)
+            nodes = self._node(row, block)
         except MalformedValueError as error:
             self._refuse(fact, "", str(error))
             return None
@@ -125,7 +127,7 @@ class _Writer:
         )
         return row, nodes + block.beside, expressed
 
-    def _node(self, row: Row, fields: Mapping[str, Any], block: _Block) -> list[Node]:
+    def _node(self, row: Row, block: _Block, links: Mapping[str, Any] | None = None) -> list[Node]:
         """The row's node, or the nodes inside if the row has no line of its own.
 
         Raises:
@@ -133,6 +135,7 @@ class _Writer:
         """
         if row.is_implied:
             return self.rows(row.groups, block)
+        fields = {**block.fields, **links} if links else block.fields
         node = Node(row.pattern.write(fields, block.said), kind=block.fact.kind)
         if row.children:
             node.children = self.rows(row.groups, block)
@@ -144,29 +147,29 @@ class _Writer:
         Raises:
             MalformedValueError: it must be there and can't be written.
         """
-        fact, out = block.fact, block.beside if row.links else nodes
-        fields = {**fact.fields, **_links([row], block.around)} if row.links else fact.fields
+        out = block.beside if row.links else nodes
+        links = _links([row], block.around)
         if row.is_frame:
-            node = self._node(row, fields, block)[0]
+            node = self._node(row, block)[0]
             out += [node] if node.children else []
         elif row.repeat == "*":
             (name,) = row.pattern.required_fields
             out += [
-                Node(row.pattern.write({name: item}, block.said), kind=fact.kind)
-                for item in fact.fields.get(name, ())
+                Node(row.pattern.write({name: item}, block.said), kind=block.fact.kind)
+                for item in block.fields.get(name, ())
             ]
-        elif row.applies(fields):
+        elif row.applies({**block.fields, **links}):
             try:
-                out += self._node(row, fields, block)
+                out += self._node(row, block, links)
                 block.said.update(row.conditions)
             except MalformedValueError as error:
                 if not self._may_lack(row, block):
                     raise
                 for name in row.required:
-                    self._refuse(fact, name, str(error))
+                    self._refuse(block.fact, name, str(error))
                     block.said.add(_refused(name))
         elif not self._may_lack(row, block):
-            raise MalformedValueError(self._why_not(fields, [row]))
+            raise MalformedValueError(self._why_not(block.fields, [row]))
 
     def _may_lack(self, row: Row, block: _Block) -> bool:
         return bool(row.repeat) or block.fact.kind == "device"

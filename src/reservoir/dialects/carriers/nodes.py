@@ -96,7 +96,11 @@ class Carrier(ABC):
         """The text of nodes."""
 
     def pieces(self, line: str) -> Iterator[Piece]:
-        """How a row of a sheet falls into its head, which comes first, and further pieces."""
+        """How a row of a sheet falls into its head, which comes first, and further pieces.
+
+        Raises:
+            MalformedValueError: no such line can stand in the notation.
+        """
         yield Piece(line, 0, optional=False)
 
     def text_form(self, text: Text) -> Form:

@@ -13,6 +13,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
+from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.nodes import Carrier, Fault, Node, Nodes, Piece, joined
 from reservoir.dialects.forms import Enclosed, Form, Text
 
@@ -35,7 +36,7 @@ _ONE_ATTRIBUTE = re.compile(
 )
 _REFERENCE = re.compile("&(#[0-9]{1,7}|#x[0-9A-Fa-f]{1,6}|lt|gt|amp|quot|apos);")
 _NAMED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
-_ROW = re.compile(rf"(<{_NAME})((?:[ \t]+[^<>]*)?)>")
+_ROW = re.compile(rf"(<{_NAME})((?:[ \t]+[^<>]*?)?)[ \t]*/?>")
 _ROW_PIECE = re.compile(rf'\[\?[ \t]*(?P<maybe>{_NAME}="[^"]*")[ \t]*\]|(?P<sure>{_NAME}="[^"]*")')
 
 
@@ -95,6 +96,8 @@ class Xml(Carrier):
     def pieces(self, line: str) -> Iterator[Piece]:
         row = _ROW.fullmatch(line)
         if row is None:
+            if re.match(f"<{_NAME}[ \t]", line):
+                raise MalformedValueError("an element has attributes or text, not both")
             yield Piece(line, 0, optional=False)
             return
         yield Piece(row[1], 0, optional=False)
