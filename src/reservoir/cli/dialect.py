@@ -112,6 +112,8 @@ def try_sheet(sheet: str, sample: str | None) -> None:
     result = without_what_is_refused(loaded)
     show(result.text.splitlines())
     talk()
+    for obstacle in result.obstacles:
+        talk(f"can't hold all of the sample: {obstacle.message}")
     wrong = [*result.differences, *(refusal.reason for refusal in result.losses)]
     for refusal in write_sample(loaded).refusals:
         what = (

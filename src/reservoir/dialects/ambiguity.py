@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from reservoir.core.addressing import Prefix
@@ -17,6 +17,7 @@ from reservoir.core.clients import Mac
 from reservoir.dialects.forms import (
     DurationForm,
     Enclosed,
+    EscapedBytes,
     Form,
     ListOf,
     Plain,
@@ -136,7 +137,7 @@ class _Builder:
     def _of(self, characters: str) -> frozenset[str]:
         return self.dark & (frozenset(characters) or self.dark)
 
-    def _rest(self, form: Rest, at: int, tag: str) -> int:
+    def _rest(self, form: Form, at: int, tag: str) -> int:
         end = self.made.step(at, self.dark, tag)
         middle = self.made.state()
         self.made.step(end, self.all, tag, middle)
@@ -172,6 +173,9 @@ class _Builder:
 
     def _duration(self, form: DurationForm, at: int, tag: str) -> int:
         end = self._duration_parts(form.parts, at, tag)
+        if form.also:
+            other = replace(form, template=form.also, also="", infinite="")
+            end = self._either(end, self._duration(other, at, tag))
         return self._either(end, self._literal(form.infinite, at, tag)) if form.infinite else end
 
     def _duration_parts(self, parts: Sequence[Any], at: int, tag: str) -> int:
@@ -197,6 +201,7 @@ _BUILDERS: Mapping[type[Form], Callable[[_Builder, Any, int, str], int]] = {
     Enclosed: _Builder._enclosed,
     Quoted: _Builder._quoted,
     Rest: _Builder._rest,
+    EscapedBytes: _Builder._rest,
     Text: _Builder._text,
     ListOf: _Builder._list,
     DurationForm: _Builder._duration,

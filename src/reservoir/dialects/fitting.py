@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.core.address_set import EMPTY, AddressSet
+from reservoir.core.addressing import Span
 from reservoir.core.findings import Obstacle
 from reservoir.core.lending import Lending, Pool
 from reservoir.core.topology import Attachment
@@ -176,9 +177,7 @@ class _Fitter:
         named = pool.ranges.clipped(pool.network.subnet.hosts)
         placement = self.sheet.trait("bound-address")
         if self.splits:
-            lendable = pool.lendable - self._own(pool)
-            # An address that the device leaves alone by itself needs no hole.
-            named = lendable | (named & self._left_alone(pool))
+            named = _bridged(pool.lendable - self._own(pool), self._left_alone(pool))
         if placement == "outside-ranges":
             named = named - self._bound(pool)
         if placement == "inside":
@@ -244,6 +243,14 @@ class _Fitter:
             )
             yield replace(pool, bindings=pool.bindings[:left])
             left = 0
+
+
+def _bridged(lendable: AddressSet, left_alone: AddressSet) -> AddressSet:
+    """What is lent, with the holes closed that the device itself would leave."""
+    if not lendable:
+        return lendable
+    holes = AddressSet([Span(lendable.first, lendable.last)]) - lendable
+    return lendable | AddressSet(s for s in holes if AddressSet([s]) <= left_alone)
 
 
 def _pools(number: int) -> str:

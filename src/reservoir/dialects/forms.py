@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -77,15 +77,33 @@ class Plain(Form):
 
 
 def either(yes: str, no: str) -> Plain:
-    """A form for yes and no, by the two words for them."""
-    words = {yes: True, no: False}
+    """A form for yes and no: words for each, apart by blanks, of which the first is written."""
+    words = dict.fromkeys(yes.split(), True) | dict.fromkeys(no.split(), False)
 
     def read(text: str) -> bool:
         if text not in words:
-            raise MalformedValueError(f"{text!r} is neither {yes!r} nor {no!r}")
+            raise MalformedValueError(f"{text!r} is none of {', '.join(words)}")
         return words[text]
 
-    return Plain(read, lambda value: yes if value else no, characters=yes + no)
+    def write(value: bool) -> str:
+        return next(word for word, meaning in words.items() if meaning == value)
+
+    return Plain(read, write, characters="".join(words))
+
+
+def codes_except(codes: frozenset[int]) -> Plain:
+    """A form for the codes of options that refuses some."""
+
+    def refusing(code: int) -> int:
+        if code in codes:
+            raise MalformedValueError(f"this dialect has no option {code}")
+        return code
+
+    return Plain(
+        lambda text: refusing(OPTION_CODE.read(text)),
+        lambda code: str(refusing(code)),
+        template="0",
+    )
 
 
 def _read_mask(text: str) -> int:
@@ -226,6 +244,36 @@ class Enclosed(Form):
 
 
 @dataclass(frozen=True)
+class EscapedBytes(Form):
+    """Bytes as text, in which any byte may stand as an escape sign and two hexadecimal digits."""
+
+    sign: str = "\\x"
+    pattern: str = ".+?"
+
+    @property
+    def signs(self) -> set[str]:
+        """Those of the escape sign."""
+        return set(self.sign)
+
+    def read(self, text: str) -> bytes:
+        found = b""
+        for escaped, plain in re.findall(f"{re.escape(self.sign)}([0-9A-Fa-f]{{2}})|(.)", text):
+            found += bytes.fromhex(escaped) if escaped else plain.encode()
+        return found
+
+    def write(self, value: bytes) -> str:
+        if not value:
+            raise MalformedValueError("an empty value can't be written")
+        return "".join(
+            chr(byte) if chr(byte) in _NEEDS_NO_ESCAPE else f"{self.sign}{byte:02x}"
+            for byte in value
+        )
+
+
+_NEEDS_NO_ESCAPE = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._-/")
+
+
+@dataclass(frozen=True)
 class Quoted(Form):
     """A value of a list in quotation signs."""
 
@@ -343,6 +391,8 @@ class DurationForm(Form):
 
     template: str = "{s}"
     infinite: str = ""
+    also: str = ""
+    """Another template, which is read too."""
     pattern: str = ".+?"
 
     @cached_property
@@ -389,6 +439,8 @@ class DurationForm(Form):
         if self.infinite and re.fullmatch(_blanks_free(self.infinite), text):
             return INFINITE
         found = self._expression.fullmatch(text)
+        if self.also and (found is None or not any(found.groups())):
+            return replace(self, template=self.also, also="").read(text)
         if found is None or not any(found.groups()):
             example = re.sub(r"\{[wdhms]\}", "1", re.sub("[][]", "", self.template))
             raise MalformedValueError(f"{text!r} is not a lease time, such as {example}")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -25,6 +25,37 @@ from reservoir.core.plan import (
 from reservoir.dialects.lowering import called
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import NOTHING, Fact
+
+
+def _addresses(data: bytes) -> tuple[int, ...]:
+    if not data or len(data) % 4:
+        raise MalformedValueError(f"{data.hex()} is not IPv4 addresses")
+    return tuple(int.from_bytes(data[at : at + 4], "big") for at in range(0, len(data), 4))
+
+
+def _word(data: bytes) -> str:
+    try:
+        text = data.decode()
+    except UnicodeDecodeError:
+        text = ""
+    if not text.isprintable() or not text or " " in text:
+        raise MalformedValueError(f"{data.hex()} is not a domain name")
+    return text
+
+
+def _seconds(data: bytes) -> int:
+    if len(data) != 4 or not any(data):
+        raise MalformedValueError(f"{data.hex()} is not a lease time")
+    return int.from_bytes(data, "big")
+
+
+_FIELD_OF_OPTION: Mapping[int, tuple[str, Callable[[bytes], Any]]] = {
+    3: ("gateway", lambda data: _addresses(data)[0]),
+    6: ("dns", _addresses),
+    15: ("domain", _word),
+    51: ("lease", _seconds),
+}
+"""Fields of a pool that a device may state by option number too (RFC 2132)."""
 
 
 class Note(NamedTuple):
@@ -68,7 +99,8 @@ class _Lifting:
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }
         self.result = Lifted(device.get("name") or otherwise_called, self._device())
-        self._bindings = [b for b in device.of_kind("binding") if b.get("address") is not None]
+        owners = (device, *self.interfaces.values())
+        self._bindings = self._usable(b for owner in owners for b in owner.of_kind("binding"))
         self._bindings_by_address = _ByAddress(
             (fact.get("address"), fact) for fact in self._bindings
         )
@@ -130,20 +162,31 @@ class _Lifting:
         return Device(
             dialect=self.sheet.name,
             interfaces={name: self._interface(fact) for name, fact in self.interfaces.items()},
-            zones={f.get("name"): Zone(admits=f.get("admits", ())) for f in facts.of_kind("zone")},
+            zones={
+                fact.get("name"): Zone(admits=fact.get("admits", ()))
+                for fact in facts.of_kind("zone")
+                if fact.get("name")
+            },
             routes=tuple(
                 Route(to=fact.get("to"), via=fact.get("via"))
-                for fact in facts.of_kind("route")
+                for owner in (facts, *self.interfaces.values())
+                for fact in owner.of_kind("route")
                 if fact.fields.keys() >= {"to", "via"}
             ),
         )
 
     def _interface(self, fact: Fact) -> Interface:
-        names = ("address", "parent", "vlan", "zone")
+        name = fact.get("name")
+        others = self.interfaces.items()
+        parent = next((other for other, its in others if name in its.get("carries", ())), None)
+        members = tuple(other for other, its in others if its.get("joins") == name)
         return Interface(
-            **{name: fact.get(name) for name in names},
+            address=fact.get("address"),
+            parent=fact.get("parent", parent),
+            vlan=fact.get("vlan"),
+            zone=fact.get("zone"),
             relay_to=fact.get("relay_to", ()),
-            bridge=fact.get("bridge", ()),
+            bridge=fact.get("bridge", members),
             enabled=fact.get("enabled", self.sheet.assumed["interface", "enabled"]),
             vrf=fact.get("vrf", ""),
         )
@@ -168,13 +211,21 @@ class _Lifting:
             **told,
         )
 
+    def _usable(self, bindings: Iterable[Fact]) -> list[Fact]:
+        """The bindings that say which client gets which address."""
+        usable = []
+        for binding in bindings:
+            clients = binding.fields.keys() & {"mac", "client_id"}
+            if binding.get("address") is not None and len(clients) == 1:
+                usable.append(binding)
+            else:
+                said = "two clients" if len(clients) > 1 else "no client"
+                what = said if clients or binding.get("address") is not None else "no address"
+                self._note(binding, f"names {what}, so it is left out")
+        return usable
+
     def _bindings_in(self, pools: Sequence[_Pool]) -> list[Fact]:
-        inside = [
-            binding
-            for pool in pools
-            for binding in pool.fact.of_kind("binding")
-            if binding.get("address") is not None
-        ]
+        inside = [b for pool in pools for b in self._usable(pool.fact.of_kind("binding"))]
         found = self._bindings_by_address.within(pools[0].subnet.span)
         self._placed.update(map(id, found))
         return inside + found
@@ -244,6 +295,8 @@ class _Lifting:
         return ranges, [Exclusion(range=span, reason=notes.get(span, "")) for span in kept]
 
     def _told(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
+        options = self._options(pool)
+        pool = Fact("pool", {**self._said_by_option(pool, options), **pool.fields}, pool.children)
         lease = pool.get("lease")
         if lease is None:
             lease = parse_duration(self.sheet.trait("blank-lease"))
@@ -256,8 +309,20 @@ class _Lifting:
             "dns": self._dns(pool, own),
             "domain": pool.get("domain"),
             "lease": lease,
-            "options": self._options(pool),
+            "options": options,
         }
+
+    def _said_by_option(self, pool: Fact, options: dict[int, bytes]) -> dict[str, Any]:
+        """The fields that the pool states as options by number; they are taken out of these."""
+        fields: dict[str, Any] = {}
+        for code in _FIELD_OF_OPTION.keys() & options.keys():
+            name, decode = _FIELD_OF_OPTION[code]
+            data = options.pop(code)
+            try:
+                fields[name] = decode(data)
+            except MalformedValueError as error:
+                self._note(pool, f"option {code} is left out: {error}")
+        return fields
 
     def _gateway(self, pool: Fact, own: AddressSet) -> int | None:
         gateway = pool.get("gateway")
@@ -281,19 +346,17 @@ class _Lifting:
             return tuple(self.facts.get("resolvers", ()))
         return ()
 
-    def _options(self, pool: Fact) -> Mapping[int, bytes]:
+    def _options(self, pool: Fact) -> dict[int, bytes]:
         options = {}
         for fact in pool.of_kind("option"):
-            code, kind, value = fact.get("code"), fact.get("type"), fact.get("value")
-            items = value.split(",") if kind in dhcp_options.LISTS else [value]
+            code, data = fact.get("code"), fact.get("data")
             try:
-                if code in dhcp_options.MANAGED:
+                if code in dhcp_options.MANAGED and code not in _FIELD_OF_OPTION:
                     raise MalformedValueError(dhcp_options.MANAGED[code])
-                if kind not in dhcp_options.KINDS:
-                    raise MalformedValueError(f"there is no type {kind!r}")
-                options[code] = dhcp_options.encode(kind, items)
+                options[code] = _option_data(fact) if data is None else data
             except MalformedValueError as error:
                 self._note(pool, f"option {code} in line {fact.line} is left out: {error}")
+        options.pop(None, None)
         return options
 
     def _note_differences(
@@ -309,6 +372,17 @@ class _Lifting:
         if differing:
             names = ", ".join(differing)
             self._note(binding, f"told another {names} than {pool.label}; taken as the same")
+
+
+def _option_data(fact: Fact) -> bytes:
+    """The bytes of an option that is given by type and value."""
+    kind, value = fact.get("type"), fact.get("value")
+    if kind not in dhcp_options.KINDS:
+        raise MalformedValueError(f"there is no type {kind!r}")
+    if value is None:
+        raise MalformedValueError("it has no value")
+    items = value.split(",") if kind in dhcp_options.LISTS else [value]
+    return dhcp_options.encode(kind, items)
 
 
 class _ByAddress:

@@ -12,7 +12,7 @@ from reservoir.core.addressing import Prefix, Span
 from reservoir.core.clients import Client, Mac, format_client
 from reservoir.core.findings import Obstacle
 from reservoir.core.lending import Lending, Told
-from reservoir.core.plan import Device
+from reservoir.core.plan import Device, Interface
 from reservoir.dialects.fitting import FittedPool, fit_device
 from reservoir.dialects.naming import NameFitter
 from reservoir.dialects.sheet import Sheet
@@ -105,13 +105,42 @@ class _Lowering:
             add(_fact("zone", ("zones", name), self.name, name=name, admits=zone.admits))
         for name, interface in self.device.interfaces.items():
             fields = {key: getattr(interface, key) for key in _INTERFACE_FIELDS}
-            fact = _fact("interface", ("interfaces", name), self.name, name=name, **fields)
+            derived = self._derived(name, interface)
+            if "carries" in derived and interface.parent in self.device.interfaces:
+                del fields["parent"]
+            if "joins" in derived:
+                del fields["bridge"]
+            fact = _fact(
+                "interface", ("interfaces", name), self.name, name=name, **fields, **derived
+            )
             fact.fields["enabled"] = interface.enabled
             if name in serving:
                 fact.fields["service"] = True
             add(fact)
         for number, route in enumerate(self.device.routes):
-            add(_fact("route", ("routes", number), self.name, to=route.to, via=route.via))
+            fact = _fact("route", ("routes", number), self.name, to=route.to, via=route.via)
+            self._route_owner(route.via).children.append(fact)
+
+    def _derived(self, name: str, interface: Interface) -> dict[str, Any]:
+        """Fields that say from an interface's side what the plan says of others."""
+        others = self.device.interfaces.items()
+        fields = {
+            "carries": tuple(other for other, inside in others if inside.parent == name),
+            "joins": next((other for other, around in others if name in around.bridge), None),
+            "is_bridge": bool(interface.bridge) or None,
+            "file": name,
+        }
+        return {
+            key: value for key, value in fields.items() if self.sheet.mentions("interface", key)
+        }
+
+    def _route_owner(self, via: int) -> Fact:
+        """The fact that a route stands in: the interface that leads to it, or the device."""
+        if self.sheet.stands_in("route", "interface"):
+            for fact in self.top.of_kind("interface"):
+                if "address" in fact.fields and fact.fields["address"].subnet.span.holds(via):
+                    return fact
+        return self.top
 
     def _owner(self, pool: FittedPool) -> Fact:
         """The fact that the pool's facts stand in: its interface or the device."""
@@ -137,7 +166,7 @@ class _Lowering:
                 del named["name"]
             if self.sheet.stands_in("pool", "interface"):
                 named.pop("interface", None)
-            fact = Fact("pool", named, _options(pool), origin=pool.pool.path)
+            fact = Fact("pool", named, self._options(pool), origin=pool.pool.path)
             fact.children += [self._range(span, pool) for span in part]
             facts.append(fact)
         self._owner(pool).children += facts
@@ -146,9 +175,13 @@ class _Lowering:
         in_pool = self.sheet.trait("exclusions").startswith("in-pool")
         (facts[0] if in_pool else self.top).children += kept
         bindings = self._bindings(pool, facts[0])
-        in_pool = self.sheet.trait("bindings") == "in-pool"
-        (facts[0] if in_pool else self.top).children += bindings
+        self._binding_owner(pool, facts[0]).children += bindings
         return facts
+
+    def _binding_owner(self, pool: FittedPool, pool_fact: Fact) -> Fact:
+        if self.sheet.trait("bindings") != "in-pool":
+            return self.top
+        return pool_fact if self.sheet.stands_in("binding", "pool") else self._owner(pool)
 
     def _range(self, span: Span, pool: FittedPool) -> Fact:
         """A range, by first and last address or by where it begins and how many there are."""
@@ -179,7 +212,7 @@ class _Lowering:
                 fields["name"] = self.names.fit(name)
             fields["address"] = int(table.address[row])
             fields["mac" if isinstance(client, Mac) else "client_id"] = client
-            options = _options(pool) if own_pools else []
+            options = self._options(pool) if own_pools else []
             facts.append(Fact("binding", fields, options, origin=table.path(row)))
         return facts
 
@@ -192,6 +225,26 @@ class _Lowering:
         if joined and pool.attachment:
             fields["interface"] = pool.attachment.interface
         return fields | dict(pool.words.fields)
+
+    def _options(self, pool: FittedPool) -> list[Fact]:
+        options = dict(pool.pool.told.options)
+        domain = pool.words.told.domain
+        if domain and not self.sheet.mentions("pool", "domain"):
+            options[_DOMAIN_NAME] = domain.encode()
+        by_type = self.sheet.mentions("option", "type")
+        facts = []
+        for code, data in sorted(options.items()):
+            fields: dict[str, Any] = {"code": code}
+            if by_type:
+                fields["type"], fields["value"] = dhcp_options.decode(code, data)
+            else:
+                fields["data"] = data
+            facts.append(Fact("option", fields, origin=pool.pool.path))
+        return facts
+
+
+_DOMAIN_NAME = 15
+"""The option for the domain name (RFC 2132, section 3.17)."""
 
 
 def called(fields: Mapping[str, Any], subnet: Prefix) -> str:
@@ -212,12 +265,3 @@ def _span(kind: str, span: Span, pool: FittedPool, note: str = "") -> Fact:
     if note:
         fields["note"] = note
     return Fact(kind, fields, origin=pool.pool.path)
-
-
-def _options(pool: FittedPool) -> list[Fact]:
-    facts = []
-    for code, data in sorted(pool.pool.told.options.items()):
-        kind, text = dhcp_options.decode(code, data)
-        fields = {"code": code, "type": kind, "value": text}
-        facts.append(Fact("option", fields, origin=pool.pool.path))
-    return facts

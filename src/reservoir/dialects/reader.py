@@ -177,7 +177,7 @@ class _Reader:
             self._join_parts(implied, at)
             self._require(row.children, implied, at)
         owners: dict[tuple[str, ...], dict[tuple[Any, ...], Fact]] = {}
-        for row, fact, node in sorted(block.waiting, key=lambda entry: entry[0].number):
+        for row, fact, node in sorted(block.waiting, key=lambda entry: entry[0].link_depth):
             links = row.links
             if links not in owners:
                 owners[links] = _by_link(block.fact, links)

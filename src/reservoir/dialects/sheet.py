@@ -64,10 +64,22 @@ class Row:
         return tuple(link for row in rows for link in row.pattern.links)
 
     @cached_property
+    def link_depth(self) -> int:
+        """How many facts it belongs to that it, and in turn their rows, only name."""
+        above = self.owner.link_depth if self.owner is not None else 0
+        return above + bool(self.links)
+
+    @cached_property
     def required(self) -> frozenset[str]:
         """The fields without which it can't be written."""
         sure = (piece.required for piece in self.pieces if not piece.repeat)
         return self.pattern.required_fields.union(*sure)
+
+    @cached_property
+    def needs(self) -> frozenset[str]:
+        """The fields without which it and the lines that must stand in it can't be written."""
+        inside = (row.needs for row in self.children if not row.kind and not row.repeat)
+        return self.required.union(*inside)
 
     @cached_property
     def is_frame(self) -> bool:
@@ -92,7 +104,8 @@ class Row:
 
     def applies(self, fields: Mapping[str, Any]) -> bool:
         """Whether a fact with these fields can be said by this row. No field is None."""
-        if not self.required <= fields.keys():
+        needs = self.needs if self.repeat == "?" else self.required
+        if not needs <= fields.keys() or any(fields[name] == NOTHING for name in needs):
             return False
         for name, value in self.conditions.items():
             if fields.get(name) != value:

@@ -27,11 +27,13 @@ from reservoir.dialects.forms import (
     PREFIX,
     VLAN,
     DurationForm,
+    EscapedBytes,
     Form,
     ListOf,
     MacForm,
     Rest,
     Text,
+    codes_except,
     either,
 )
 from reservoir.dialects.sheet import Naming, Row, Sheet, every_row
@@ -90,6 +92,7 @@ class _HeaderReader:
         self.mac = MacForm()
         self.duration = DurationForm()
         self.bool: Form = either("yes", "no")
+        self.codes: Form = OPTION_CODE
         self.traits = {name: trait.default for name, trait in TRAITS.items()}
         self.limits: dict[str, int] = {}
         self.assumed: dict[tuple[str, str], Any] = {("interface", "enabled"): True}
@@ -142,7 +145,7 @@ class _HeaderReader:
             "ip": ADDRESS,
             "prefix": PREFIX,
             "vlan": VLAN,
-            "code": OPTION_CODE,
+            "code": self.codes,
             "bytes": HEX,
             "mac": self.mac,
             "duration": self.duration,
@@ -198,6 +201,11 @@ class _HeaderReader:
         indent = _number(pairs.pop("indent", str(self.nesting.indent)))
         self.nesting = replace(Nesting(**pairs), indent=indent)  # type: ignore[arg-type]
 
+    def _read_codes(self, values: list[str]) -> None:
+        if len(values) < 2 or values[0] != "except":
+            raise SheetMistakeError("the options that there can't be are named: codes except 43")
+        self.codes = codes_except(frozenset(OPTION_CODE.read(value) for value in values[1:]))
+
     def _read_bool(self, values: list[str]) -> None:
         if len(values) != 2 or values[0] == values[1]:
             raise SheetMistakeError('a bool is two words, such as: bool "on" "off"')
@@ -234,15 +242,23 @@ class _HeaderReader:
         self.mac = _mac_form(values)
 
     def _read_form(self, values: list[str]) -> None:
-        if len(values) < 3 or values[1] != "=" or values[2] != "mac":
+        name, sign, of, *rest = [*values, "", "", ""][: max(3, len(values))]
+        if sign != "=" or of not in ("mac", "bytes"):
             raise SheetMistakeError(
-                'a form is like: form clientid = mac prefix "01." group 6 sep "."'
+                'a form is like: form clientid = mac prefix "01." group 6 sep ".", '
+                'or: form escaped = bytes escape "%"'
             )
-        self.named[values[0]] = ("mac", _mac_form(values[3:]))
+        if of == "mac":
+            self.named[name] = ("mac", _mac_form(rest))
+        else:
+            pairs = _pairs(rest, "bytes", ("escape",))
+            self.named[name] = ("bytes", EscapedBytes(pairs.get("escape", "\\x")))
 
     def _read_duration(self, values: list[str]) -> None:
-        pairs = _pairs(values[1:], "duration", ("infinite",))
-        self.duration = DurationForm(values[0] if values else "", pairs.get("infinite", ""))
+        pairs = _pairs(values[1:], "duration", ("infinite", "also"))
+        self.duration = DurationForm(
+            values[0] if values else "", pairs.get("infinite", ""), pairs.get("also", "")
+        )
         if not self.duration.units or not self.duration.parts:
             raise SheetMistakeError('a duration has units in it, such as "{d} days {h} hours"')
 

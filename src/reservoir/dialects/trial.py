@@ -26,7 +26,7 @@ from reservoir.dialects.forms import MacForm
 from reservoir.dialects.lifting import lift
 from reservoir.dialects.reader import Reading, read_configuration
 from reservoir.dialects.sheet import Sheet, every_row
-from reservoir.dialects.vocabulary import KINDS
+from reservoir.dialects.vocabulary import DERIVED, KINDS
 from reservoir.dialects.writer import write_configuration
 from reservoir.dialects.writing import DeviceConfiguration, write_device
 
@@ -141,7 +141,13 @@ def uncovered(sheet: Sheet) -> dict[str, list[str]]:
     return {
         kind: missing
         for kind, described in KINDS.items()
-        if (missing := [name for name in described.fields if not sheet.mentions(kind, name)])
+        if (
+            missing := [
+                name
+                for name in described.fields
+                if not sheet.mentions(kind, name) and name not in DERIVED.get(kind, ())
+            ]
+        )
     }
 
 

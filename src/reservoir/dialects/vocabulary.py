@@ -47,12 +47,16 @@ KINDS: Mapping[str, Kind] = {
             "enabled": "bool",
             "service": "bool",
             "relay_to": "ips",
+            "carries": "texts",
+            "joins": "text",
+            "is_bridge": "bool",
+            "file": "text",
         },
         False,
         ("device",),
     ),
     "zone": Kind({"name": "text", "admits": "texts"}, False, ("device",)),
-    "route": Kind({"to": "prefix", "via": "ip"}, False, ("device",)),
+    "route": Kind({"to": "prefix", "via": "ip"}, False, ("device", "interface")),
     "pool": Kind(
         {"name": "text"}
         | _WHAT_A_CLIENT_IS_TOLD
@@ -64,7 +68,11 @@ KINDS: Mapping[str, Kind] = {
         {"first": "ip", "last": "ip", "count": "number", "offset": "number"}, True, ("pool",)
     ),
     "exclusion": Kind({"first": "ip", "last": "ip", "note": "text"}, True, ("pool", "device")),
-    "option": Kind({"code": "code", "type": "text", "value": "text"}, True, ("pool", "binding")),
+    "option": Kind(
+        {"code": "code", "type": "text", "value": "text", "data": "bytes"},
+        True,
+        ("pool", "binding"),
+    ),
     "binding": Kind(
         {
             "name": "text",
@@ -75,7 +83,7 @@ KINDS: Mapping[str, Kind] = {
         }
         | _WHAT_A_CLIENT_IS_TOLD,
         True,
-        ("device", "pool"),
+        ("device", "pool", "interface"),
     ),
 }
 """Every kind of fact, with its fields."""
@@ -99,7 +107,15 @@ NOTHING: tuple[()] = ()
 RUNNING_NUMBER = "#"
 """The field of a slot that counts facts; it means nothing."""
 
-REMARKS = frozenset({("exclusion", "note"), ("binding", "name")})
+DERIVED: Mapping[str, frozenset[str]] = {
+    "interface": frozenset({"carries", "joins", "is_bridge", "file"}),
+    "pool": frozenset({"longest"}),
+    "range": frozenset({"count", "offset"}),
+    "option": frozenset({"data"}),
+}
+"""Fields that say in another way what others say: stated only if a sheet has rows for them."""
+
+REMARKS = frozenset({("device", "name"), ("exclusion", "note"), ("binding", "name")})
 """Fields that only people read: a dialect without room for them loses nothing that is lent."""
 
 

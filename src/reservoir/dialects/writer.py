@@ -172,7 +172,7 @@ class _Writer:
             raise MalformedValueError(self._why_not(block.fields, [row]))
 
     def _may_lack(self, row: Row, block: _Block) -> bool:
-        return bool(row.repeat) or block.fact.kind == "device"
+        return bool(row.repeat) or (block.fact.kind == "device" and not row.is_piece)
 
     def _note_unsaid(self, fact: Fact, said: set[str]) -> None:
         """Report the fields that no line has said, unless they say what is assumed anyway."""

@@ -30,6 +30,8 @@ class Nesting:
     """What stands between a path's steps."""
     assign: str = "="
     """What stands between a key and its value; blanks around it are free when it is read."""
+    files: str = ""
+    """How the names of files begin where a device's configuration is several; else nothing."""
 
 
 @dataclass(slots=True)
@@ -114,6 +116,10 @@ class Carrier(ABC):
     def normal(self, line: str) -> str:
         """A row's line in the spelling that nodes' texts have."""
         return line
+
+
+FILE_MARK = "# file: "
+"""Begins a line that names the file that the lines after it are, where a text is several."""
 
 
 def numbered_lines(text: str) -> Iterator[tuple[int, int, str]]:

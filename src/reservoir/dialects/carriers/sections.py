@@ -1,50 +1,74 @@
-"""Sections: a heading in brackets, and lines of a key and a value under it."""
+"""Sections: a heading in brackets, and lines of a key and a value under it.
+
+A device's configuration may be several such files. As one text, each begins with a line that
+names it; as nodes, each is one with its sections inside.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
-from reservoir.dialects.carriers.nodes import Carrier, Node, Nodes, joined, numbered_lines
+from reservoir.dialects.carriers.nodes import (
+    FILE_MARK,
+    Carrier,
+    Node,
+    Nodes,
+    joined,
+    numbered_lines,
+)
 
 
 @dataclass(frozen=True)
 class Sections(Carrier):
     """Sections and their lines; lines before the first section stand at the top."""
 
-    words: ClassVar[tuple[str, ...]] = ("assign",)
+    words: ClassVar[tuple[str, ...]] = ("assign", "files")
 
     def read(self, text: str) -> Nodes:
-        top: list[Node] = []
+        root = Node("")
+        around, section = root, root
         comments = 0
-        section: Node | None = None
         for number, offset, raw in numbered_lines(text):
             line = raw.strip(" \t\r")
             if not line:
                 continue
-            if self.comments and line.startswith(self.comments):
-                comments += 1
-                continue
             end = offset + len(raw) + 1
             node = Node(self.normal(line), number, raw.index(line[0]) + 1, start=offset, end=end)
-            if line.startswith("["):
+            if self.nesting.files and line.startswith(FILE_MARK):
+                node.text = self._bare_name(line.removeprefix(FILE_MARK))
+                root.children.append(node)
+                around = section = node
+            elif self.comments and line.startswith(self.comments):
+                comments += 1
+            elif line.startswith("["):
+                around.children.append(node)
                 section = node
-                top.append(node)
-            elif section is None:
-                top.append(node)
             else:
                 section.children.append(node)
-                section.end = end
-        return Nodes(top, comments, [])
+            section.end = around.end = end
+        return Nodes(root.children, comments, [])
+
+    def _bare_name(self, name: str) -> str:
+        """A file's name without what puts files into order: ``50-deck`` is ``deck``."""
+        return re.sub("^[0-9]+-", "", name.strip(" \t"))
 
     def write(self, nodes: Sequence[Node]) -> str:
-        lines: list[str] = []
-        for node in nodes:
-            if lines and node.text.startswith("["):
-                lines.append("")
-            lines += [node.text, *(child.text for child in node.children)]
-        return joined(lines)
+        return joined(self._lines(nodes))
+
+    def _lines(self, nodes: Sequence[Node]) -> Iterator[str]:
+        for number, node in enumerate(nodes):
+            is_file = self.nesting.files and not node.text.startswith("[")
+            if number and (is_file or node.text.startswith("[")):
+                yield ""
+            if is_file:
+                yield f"{FILE_MARK}{self.nesting.files}{node.text}"
+                yield from self._lines(node.children)
+                continue
+            yield node.text
+            yield from (child.text for child in node.children)
 
     def normal(self, line: str) -> str:
         mark = self.nesting.assign.strip()

@@ -57,7 +57,7 @@ def escape(text: str) -> str:
     """The text as it stands in an attribute or between tags."""
     for name in ("amp", "lt", "gt", "quot"):
         text = text.replace(_NAMED[name], f"&{name};")
-    return text
+    return re.sub("^ | $", "&#32;", text)  # at the ends, blanks would be layout
 
 
 @dataclass(frozen=True)
