@@ -11,9 +11,11 @@ demo: $(READY)
 	$(BIN)/reservoir demo ferry-line
 
 test: $(READY) lint
+	tests/system-packages
 	$(BIN)/python -m pytest -n auto
 
 test-long: $(READY)
+	tests/system-packages
 	RESERVOIR_EXAMPLES=long $(BIN)/python -m pytest -n auto
 
 lint: $(READY)

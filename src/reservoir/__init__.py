@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Collection, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from reservoir.version import __version__
@@ -98,17 +99,21 @@ def read(files: Sequence[str], dialect: str | None = None) -> list[Configuration
     """Read devices' configuration into the plan's terms.
 
     Args:
-        files: Paths, or ``-`` for standard input.
+        files: Paths, or ``-`` for standard input. A folder is one device's configuration.
         dialect: The dialect of all of them; recognised for each if None.
 
     Raises:
         InputError: a file can't be read, or is in no known dialect.
     """
-    from reservoir.dialects.library import beside  # late: costs NumPy
+    from reservoir.dialects.carriers.files import in_one_text  # late: costs NumPy
+    from reservoir.dialects.library import beside
     from reservoir.dialects.reading import read_device
-    from reservoir.files.texts import read_text
+    from reservoir.files.texts import read_files, read_text
 
-    return [read_device(read_text(file), file, beside(file), dialect) for file in files]
+    def text_of(file: str) -> str:
+        return in_one_text(read_files(file)) if Path(file).is_dir() else read_text(file)
+
+    return [read_device(text_of(file), file, beside(file), dialect) for file in files]
 
 
 def _sheets(loaded: LoadedPlan) -> dict[str, Sheet]:

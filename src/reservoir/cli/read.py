@@ -46,11 +46,9 @@ def command(configurations: tuple[str, ...], dialect: str | None, out: str | Non
 
 
 def _say(result: ConfigurationRead) -> None:
-    from reservoir.core.problems import Place
-
     reading = result.reading
     for unread in reading.unread:
-        click.echo(f"{Place(result.file, unread.line, unread.column)}: {unread.message}", err=True)
+        click.echo(f"{result.place(unread.line, unread.column)}: {unread.message}", err=True)
     networks = len(result.lifted.networks)
     talk(
         f"{result.file}: {result.lifted.name}, {result.dialect}; {networks} "

@@ -11,6 +11,7 @@ from reservoir.cli.output import talk, talkative
 
 if TYPE_CHECKING:
     from reservoir.dialects.writing import DeviceConfiguration
+    from reservoir.files.deliveries import Delivery
     from reservoir.files.plan_file import LoadedPlan
 
 FOLDER = "configuration"
@@ -114,24 +115,38 @@ def _require_held(written: list[DeviceConfiguration], loaded: LoadedPlan) -> Non
 def _put_in_place(
     written: list[DeviceConfiguration], loaded: LoadedPlan, folder: Path, force: bool
 ) -> None:
-    from reservoir.files.deliveries import Delivery, deliver
+    from reservoir.files.deliveries import deliver
 
-    deliveries = [Delivery(f"{c.device}.{c.dialect}", c.text) for c in written]
+    files = {c.device: _files(c) for c in written}
+    deliveries = [delivery for found in files.values() for delivery in found]
     outcomes = deliver(folder, deliveries, force)
     longest = max(len(c.device) for c in written)
-    for configuration, delivery in zip(written, deliveries, strict=True):
+    for configuration in written:
         pools, bindings = configuration.pools, configuration.bindings
         held = f"{_counted(pools, 'pool')}, {_counted(bindings, 'binding')}"
-        talk(
-            f"{configuration.device:<{longest}}  {configuration.dialect:<10} {held:<24} "
-            f"{folder / delivery.name}  {outcomes[delivery.name]}"
-        )
+        for name in (delivery.name for delivery in files[configuration.device]):
+            talk(
+                f"{configuration.device:<{longest}}  {configuration.dialect:<10} {held:<24} "
+                f"{folder / name}  {outcomes[name]}"
+            )
+            held = ""
         for name, fitted in configuration.renamed.items():
             talk(f"{'':<{longest}}  {name!r} is called {fitted!r} there")
         if remarks := len(configuration.refusals) - len(configuration.losses):
             has = "remark has" if remarks == 1 else "remarks have"
             talk(f"{'':<{longest}}  {remarks:,} {has} no place there")
     talk("Each was read back and lends, binds and tells what the plan says.")
+
+
+def _files(configuration: DeviceConfiguration) -> list[Delivery]:
+    """The files that a device's configuration goes into."""
+    from reservoir.dialects.carriers.files import FILE_MARK, in_files
+    from reservoir.files.deliveries import Delivery
+
+    name = f"{configuration.device}.{configuration.dialect}"
+    if not configuration.text.startswith(FILE_MARK):
+        return [Delivery(name, configuration.text)]
+    return [Delivery(file, text, name) for file, text in in_files(configuration.text)]
 
 
 def _counted(number: int, noun: str) -> str:

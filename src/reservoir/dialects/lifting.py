@@ -155,7 +155,10 @@ class _Lifting:
         return address.subnet if address is not None else None
 
     def _note(self, about: Fact, text: str) -> None:
-        self.result.notes.append(Note(about.label, text))
+        label = about.label
+        if "name" not in about.fields and "interface" in about.fields:
+            label = f"{label} at {about.get('interface')}"
+        self.result.notes.append(Note(label, text))
 
     def _device(self) -> Device:
         facts = self.facts
@@ -436,9 +439,9 @@ def _each_span(facts: Iterable[Fact], base: int = 0) -> Iterator[Span]:
 def _span(fact: Fact, base: int = 0) -> Span | None:
     """First to last address; a fact that states one of them means that one alone."""
     first, last = fact.get("first"), fact.get("last")
-    if first is None and "offset" in fact.fields:
+    if "offset" in fact.fields and "count" in fact.fields:
         first = base + fact.get("offset")
-    if last is None and first is not None and fact.get("count", 0) > 0:
+    if "count" in fact.fields and first is not None:
         last = first + fact.get("count") - 1
     if first is None and last is None:
         return None

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import PurePath
 
 from reservoir.core.problems import InputError, Place, Problem
+from reservoir.dialects.carriers.files import FILE_MARK, file_and_line, in_one_text
 from reservoir.dialects.library import Library
 from reservoir.dialects.lifting import Lifted, lift
 from reservoir.dialects.reader import Reading, read_configuration
@@ -23,11 +24,20 @@ class ConfigurationRead:
     """A configuration file, read."""
 
     file: str
+    """The file or the folder that was read."""
+    text: str
     dialect: str
     share: float
     """The share of its lines that the dialect understands, 0 to 1."""
     reading: Reading
     lifted: Lifted
+
+    def place(self, line: int, column: int) -> Place:
+        """Where a line of the text stands; in which file, if it is several."""
+        name, number = file_and_line(self.text, line)
+        if not name or name == PurePath(self.file).name:
+            return Place(self.file, number, column)
+        return Place(f"{self.file}/{name}", number, column)
 
 
 def read_device(
@@ -39,9 +49,17 @@ def read_device(
         InputError: the dialect is unknown, or none is recognised.
     """
     sheet = library.sheet(dialect) if dialect else _recognised(text, file, library)
+    text = _as_files(text, file, sheet)
     reading = read_configuration(text, sheet)
     lifted = lift(reading.device, sheet, PurePath(file).stem)
-    return ConfigurationRead(file, sheet.name, _share(reading), reading, lifted)
+    return ConfigurationRead(file, text, sheet.name, _share(reading), reading, lifted)
+
+
+def _as_files(text: str, file: str, sheet: Sheet) -> str:
+    """A single file of a dialect with several, as one that says which it is."""
+    if sheet.carrier.nesting.files and not text.startswith(FILE_MARK):
+        return in_one_text([(PurePath(file).name, text)])
+    return text
 
 
 def _share(reading: Reading) -> float:
@@ -54,7 +72,10 @@ def _recognised(text: str, file: str, library: Library) -> Sheet:
     """The dialect that understands most of the file's first lines."""
     sample = "\n".join(text.split("\n", SAMPLE_LINES)[:SAMPLE_LINES])
     sheets = [library.sheet(name) for name in library.names]
-    shares = {sheet.name: _share(read_configuration(sample, sheet)) for sheet in sheets}
+    shares = {
+        sheet.name: _share(read_configuration(_as_files(sample, file, sheet), sheet))
+        for sheet in sheets
+    }
     best = max(sheets, key=lambda sheet: shares[sheet.name])
     if shares[best.name] < LEAST_SHARE:
         message = (

@@ -18,8 +18,15 @@ LEDGER = ".reservoir-written.json"
 class Delivery(NamedTuple):
     """A file to be put in place."""
 
-    name: str
+    file: str
     text: str
+    folder: str = ""
+    """The folder that it stands in, below that which all are put into."""
+
+    @property
+    def name(self) -> str:
+        """Its path below the folder that all are put into."""
+        return f"{self.folder}/{self.file}" if self.folder else self.file
 
 
 def deliver(folder: Path, deliveries: Sequence[Delivery], force: bool = False) -> dict[str, str]:
@@ -33,7 +40,8 @@ def deliver(folder: Path, deliveries: Sequence[Delivery], force: bool = False) -
     problems, outcomes = [], {}
     for delivery in deliveries:
         path = folder / delivery.name
-        if "/" in delivery.name or delivery.name.startswith("."):
+        parts = (delivery.file, delivery.folder or delivery.file)
+        if any("/" in part or part.startswith(".") for part in parts):
             problems.append(
                 Problem(Place(str(folder)), f"{delivery.name!r} can't be a file's name")
             )
@@ -54,8 +62,8 @@ def deliver(folder: Path, deliveries: Sequence[Delivery], force: bool = False) -
             )
     if problems:
         raise InputError(problems)
-    make_folder(folder)
     for delivery in deliveries:
+        make_folder((folder / delivery.name).parent)
         if outcomes[delivery.name] != "unchanged":
             write_whole(folder / delivery.name, delivery.text)
         ledger[delivery.name] = _digest(delivery.text.encode())

@@ -40,6 +40,19 @@ def read_text(file: str) -> str:
         ) from None
 
 
+def read_files(folder: str) -> list[tuple[str, str]]:
+    """Names and texts of a folder's files, sorted; hidden ones left out.
+
+    Raises:
+        InputError: as for :func:`read_text`; or there are none.
+    """
+    paths = sorted(path for path in Path(folder).iterdir() if path.is_file())
+    found = [(p.name, read_text(str(p))) for p in paths if not p.name.startswith(".")]
+    if not found:
+        raise _unusable(folder, "there are no files in this folder")
+    return found
+
+
 def _read_bytes(file: str) -> bytes:
     try:
         if file == STANDARD_INPUT:

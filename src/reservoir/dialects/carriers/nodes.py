@@ -118,10 +118,6 @@ class Carrier(ABC):
         return line
 
 
-FILE_MARK = "# file: "
-"""Begins a line that names the file that the lines after it are, where a text is several."""
-
-
 def numbered_lines(text: str) -> Iterator[tuple[int, int, str]]:
     """Number, offset and text of each line; only ``\\n`` ends one."""
     offset = 0

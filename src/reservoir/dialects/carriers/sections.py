@@ -11,8 +11,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
+from reservoir.dialects.carriers.files import FILE_MARK
 from reservoir.dialects.carriers.nodes import (
-    FILE_MARK,
     Carrier,
     Node,
     Nodes,

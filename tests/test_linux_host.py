@@ -1,0 +1,114 @@
+"""``linux-host`` against the real thing: what is written makes the real service do as planned."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+import reservoir
+from conftest import Run
+from real_host import Answer, answers, why_not
+from reservoir.core.addressing import parse_address
+from reservoir.core.lending import Lending
+
+Put = Callable[[str, str], Path]
+
+pytestmark = pytest.mark.skipif(bool(why_not()), reason=why_not())
+
+PLAN = """\
+reservoir: 1
+devices:
+  shed-host:
+    dialect: linux-host
+    interfaces: {srv: {address: 10.85.20.22/24}}
+networks:
+  shed:
+    subnet: 10.85.20.0/24
+    gateway: 10.85.20.254
+    dns: [10.84.0.53, 10.84.1.53]
+    domain: sable.example
+    lease: 2d
+    served_by: shed-host
+    ranges: [10.85.20.20-10.85.20.24]
+    options: {ntp: [10.84.0.123, 10.84.1.123], "200": {hex: 00ff3a5c}}
+    bindings:
+      - {mac: 00:00:5e:00:53:61, address: 10.85.20.21}
+      - {mac: 00:00:5e:00:53:62, address: 10.85.20.200}
+"""
+
+
+def bindable(count: int) -> list[str]:
+    """MACs of clients that nothing is bound to."""
+    return [f"00:00:5e:00:53:{number:02x}" for number in range(1, count + 1)]
+
+
+@pytest.fixture
+def asked(run: Run, put: Put, tmp_path: Path) -> Callable[[str, list[str]], list[Answer]]:
+    def ask(plan: str, clients: list[str]) -> list[Answer]:
+        put("plan.yaml", plan)
+        wrote = run("write", "plan.yaml")
+        assert wrote.code == 0, wrote.err
+        folder = tmp_path / "configuration" / "shed-host.linux-host"
+        return answers(folder, clients, tmp_path)
+
+    return ask
+
+
+def test_the_real_service_lends_what_the_plan_says(
+    asked: Callable[[str, list[str]], list[Answer]], tmp_path: Path
+) -> None:
+    """All of the lendable set and nothing else, with the planned words; bound clients their own.
+
+    The range has five addresses; one is the host's own, one is bound. So three clients are
+    served and a fourth is refused; the bound clients get theirs, in the range and out of it.
+    """
+    found = asked(PLAN, [*bindable(4), "00:00:5e:00:53:61", "00:00:5e:00:53:62"])
+    (pool,) = Lending(reservoir.load(str(tmp_path / "plan.yaml")).plan).pools
+    own = parse_address("10.85.20.22")
+    lendable = set(pool.lendable.addresses().tolist()) - {own}
+    lent = [parse_address(answer.told["ip"]) for answer in found[:3]]
+    assert set(lent) == lendable
+    assert found[3].told == {}
+    assert found[4].told["ip"] == "10.85.20.21"
+    assert found[5].told["ip"] == "10.85.20.200"
+    for answer in (*found[:3], *found[4:]):
+        assert answer.told | {"ip": ""} == {
+            "ip": "",
+            "subnet": "255.255.255.0",
+            "router": "10.85.20.254",
+            "dns": "10.84.0.53 10.84.1.53",
+            "domain": "sable.example",
+            "lease": "172800",
+            "ntpsrv": "10.84.0.123 10.84.1.123",
+            "opt200": "00ff3a5c",
+        }
+
+
+def test_what_the_real_service_fills_in(
+    asked: Callable[[str, list[str]], list[Answer]],
+) -> None:
+    """Nothing where the plan says that there is none; the default lease that its trait names."""
+    plan = "\n".join(
+        line
+        for line in PLAN.replace("dns: [10.84.0.53, 10.84.1.53]", "dns: []").splitlines()
+        if not line.strip().startswith(("gateway", "lease", "options", "domain"))
+    )
+    (answer,) = asked(plan, bindable(1))
+    assert answer.told.keys() == {"ip", "subnet", "lease"}
+    assert answer.told["lease"] == "3600"
+
+
+def test_the_traits_are_what_the_real_service_does(tmp_path: Path) -> None:
+    """Left blank, the gateway is its own address; and it never lends that address."""
+    folder = tmp_path / "files"
+    folder.mkdir()
+    (folder / "50-srv.network").write_text(
+        "[Match]\nName=srv\n[Network]\nAddress=10.85.20.1/24\nDHCPServer=yes\n"
+        "[DHCPServer]\nPoolOffset=1\nPoolSize=2\n"
+    )
+    first, second = answers(folder, bindable(2), tmp_path)
+    assert first.told["ip"] == "10.85.20.2"
+    assert first.told["router"] == "10.85.20.1"
+    assert second.told == {}
