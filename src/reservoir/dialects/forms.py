@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -24,9 +24,10 @@ from reservoir.core.addressing import (
     parse_prefix,
 )
 from reservoir.core.clients import Mac, parse_mac
+from reservoir.core.columns import address_column, mac_column
 from reservoir.core.durations import INFINITE, UNIT_SECONDS, checked_duration
 
-TOKEN = r"[^ \t]+?"  # noqa: S105 - a piece of syntax
+TOKEN = r"[^ \t\n]+?"  # noqa: S105 - a piece of syntax
 """Matches what has no blank in it, as little as will do."""
 
 
@@ -41,9 +42,23 @@ class Form(ABC):
     """The characters that a value may have, if it has only some; never a blank."""
 
     @property
+    def strict(self) -> str:
+        """A pattern of well-formed values, perhaps not of all; a part of what ``pattern`` is."""
+        return self.pattern
+
+    @property
     def signs(self) -> set[str]:
         """Characters with a meaning of their own in the value: quotes, separators, units."""
         return set(self.characters)
+
+    def read_all(self, texts: Sequence[str]) -> list[Any]:
+        """The values of many texts; None where a text is none.
+
+        Raises:
+            MalformedValueError: one of them can't be read.
+        """
+        values = {text: self.read(text) for text in set(texts) - {None}}
+        return list(map(values.get, texts))
 
     @abstractmethod
     def read(self, text: str) -> Any:
@@ -63,6 +78,21 @@ class Plain(Form):
     characters: str = ""
     template: str = ""
     """What a value looks like, with a 0 for each number in it."""
+    column: Callable[[Sequence[str]], Any] | None = None
+    """Reads many at once as an array; gives None if one is wrong."""
+
+    @property
+    def strict(self) -> str:
+        """Numbers and signs as in the template, or the characters."""
+        if self.template:
+            return re.escape(self.template).replace("0", "[0-9]+")
+        return f"[{re.escape(self.characters)}]+" if self.characters else self.pattern
+
+    def read_all(self, texts: Sequence[str]) -> list[Any]:
+        if self.column is None or None in texts:
+            return super().read_all(texts)
+        values = self.column(texts)
+        return super().read_all(texts) if values is None else list(values.tolist())
 
     @property
     def signs(self) -> set[str]:
@@ -132,7 +162,7 @@ def _read_hex(text: str) -> bytes:
     return bytes.fromhex(text)
 
 
-ADDRESS = Plain(parse_address, format_address, template="0.0.0.0")
+ADDRESS = Plain(parse_address, format_address, template="0.0.0.0", column=address_column)
 PREFIX = Plain(parse_prefix, str, template="0.0.0.0/0")
 NUMBER = _number_from(0, 999_999_999)
 VLAN = _number_from(1, 4094)
@@ -190,7 +220,7 @@ class Text(Form):
         if not self.quote:
             return ""
         sign = re.escape(self.quote)
-        inside = f"[^{sign}]|{sign}{sign}" if self.doubled else rf"[^{sign}\\]|\\."
+        inside = f"[^{sign}\\n]|{sign}{sign}" if self.doubled else rf"[^{sign}\\\n]|\\."
         return f"{sign}(?:{inside})*{sign}"
 
     @cached_property
@@ -198,7 +228,19 @@ class Text(Form):
         """A quoted text, or a token."""
         if not self.quote:
             return TOKEN
-        return f"(?:{self.quoted}|[^ \\t{re.escape(self.quote)}]+?)"
+        return f"(?:{self.quoted}|[^ \\t\\n{re.escape(self.quote)}]+?)"
+
+    @property
+    def strict(self) -> str:
+        """A quoted text, or characters that need no quotation."""
+        return f"(?:{self.quoted}|[{self.bare}]+)" if self.quote else f"[{self.bare}]+"
+
+    def read_all(self, texts: Sequence[str]) -> list[Any]:
+        given = texts if None not in texts else [text for text in texts if text is not None]
+        together = "".join(given)
+        if (self.quote and self.quote in together) or not self._is_bare(together):
+            return super().read_all(texts)
+        return list(texts)  # nothing in them has to be undone
 
     def read(self, text: str) -> str:
         if not self.quote or not text.startswith(self.quote):
@@ -328,13 +370,19 @@ class ListOf(Form):
         return f"{self.item.pattern}(?:[ \\t]*{between}[ \\t]*{self.item.pattern})*?"
 
     @property
+    def strict(self) -> str:
+        """Items with the separator as it is written."""
+        item = self.item.strict
+        return f"{item}(?:{re.escape(self.separator)}{item})*"
+
+    @property
     def signs(self) -> set[str]:
         """The separator's, and those of the items."""
         return set(self.separator) | self.item.signs
 
     @cached_property
     def _items(self) -> re.Pattern[str]:
-        bare = f"[^ \\t{re.escape(self.separator.strip())}]+"
+        bare = f"[^ \\t\\n{re.escape(self.separator.strip())}]+"
         return re.compile(f"{self.item.quoted}|{bare}" if self.item.quoted else bare)
 
     def read(self, text: str) -> tuple[Any, ...]:
@@ -354,6 +402,19 @@ class MacForm(Form):
     separator: str = ":"
     prefix: str = ""
     upper: bool = False
+
+    @property
+    def strict(self) -> str:
+        """The digits in the groups that are written."""
+        digits = f"[0-9A-Fa-f]{{{self.group}}}"
+        more = f"(?:{re.escape(self.separator)}{digits}){{{12 // self.group - 1}}}"
+        return re.escape(self.prefix) + digits + more
+
+    def read_all(self, texts: Sequence[str]) -> list[Any]:
+        if None in texts or not all(text.startswith(self.prefix) for text in texts):
+            return super().read_all(texts)
+        values = mac_column([text[len(self.prefix) :] for text in texts])
+        return super().read_all(texts) if values is None else list(map(Mac, values.tolist()))
 
     @property
     def signs(self) -> set[str]:
@@ -426,6 +487,12 @@ class DurationForm(Form):
         return min(UNIT_SECONDS[unit] for unit in self.units)
 
     @property
+    def strict(self) -> str:
+        """The template, or the word for infinite."""
+        written = _duration_expression(self.parts, "[0-9]{1,9}")
+        return f"(?:{written}|{re.escape(self.infinite)})" if self.infinite else written
+
+    @property
     def signs(self) -> set[str]:
         """What stands between the numbers, and the word for infinite."""
         bare = re.sub(r"\{[wdhms]\}|[][]", "", self.template)
@@ -433,7 +500,7 @@ class DurationForm(Form):
 
     @cached_property
     def _expression(self) -> re.Pattern[str]:
-        return re.compile(_duration_expression(self.parts))
+        return re.compile(_duration_expression(self.parts, "([0-9]{1,9})"))
 
     def read(self, text: str) -> int:
         if self.infinite and re.fullmatch(_blanks_free(self.infinite), text):
@@ -460,13 +527,13 @@ class DurationForm(Form):
         return _duration_text(self.parts, amounts)
 
 
-def _duration_expression(parts: tuple[Any, ...]) -> str:
+def _duration_expression(parts: tuple[Any, ...], number: str) -> str:
     pieces = []
     for part in parts:
         if isinstance(part, tuple):
-            pieces.append(f"(?:{_duration_expression(part)})?")
+            pieces.append(f"(?:{_duration_expression(part, number)})?")
         else:
-            pieces.append("([0-9]{1,9})" if isinstance(part, Unit) else _blanks_free(part))
+            pieces.append(number if isinstance(part, Unit) else _blanks_free(part))
     return "".join(pieces)
 
 

@@ -6,7 +6,7 @@ The reader matches it against a line, the writer fills it in; neither has a seco
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -113,6 +113,16 @@ class LinePattern:
         return re.compile("".join(_expressions(self.elements)) + "[ \\t]*")
 
     @cached_property
+    def strict(self) -> str:
+        """An expression for well-formed lines, with a group for each slot in order."""
+        return "".join(_expressions(self.elements, strict=True))
+
+    @cached_property
+    def strict_without_groups(self) -> str:
+        """The same, without groups."""
+        return "".join(_expressions(self.elements, strict=True, slot="(?:{})"))
+
+    @cached_property
     def match(self) -> Any:
         """Matches a whole line; the groups are the slots' texts in order."""
         return self._expression.fullmatch
@@ -184,6 +194,20 @@ class LinePattern:
         said |= self.required_fields
         return self._template % tuple(pieces)
 
+    def laid_out(self, names: Collection[str]) -> tuple[str, tuple[ValueWriter, ...]]:
+        """For facts with fields of these names: a template, and what fills each ``%s`` of it."""
+        template, values = "", list[ValueWriter]()
+        for element in self.elements:
+            inner = element.elements if isinstance(element, Optional) else (element,)
+            if all(isinstance(e, Literal) or e.field in names for e in inner):
+                for part in inner:
+                    if isinstance(part, Literal):
+                        template += part.text.replace("%", "%%")
+                    else:
+                        template += "%s"
+                        values.append((part.field, _part_writer(part)))
+        return template, tuple(values)
+
     @cached_property
     def _template(self) -> str:
         """The literal text with a ``%s`` for each slot and optional part."""
@@ -202,16 +226,25 @@ class LinePattern:
         )
 
 
+ValueWriter = tuple[str, Callable[[Any], str]]
+"""A field, and how its value is written."""
+
 Writer = Callable[[Mapping[str, Any], set[str]], str]
 """Makes a piece of a line from a fact's fields; may add the names that it says."""
 
 
 def _slot_writer(slot: Slot) -> Writer:
-    name, write = slot.field, slot.form.write
+    name, write = slot.field, _part_writer(slot)
+    return lambda fields, said: write(fields[name])
+
+
+def _part_writer(slot: Slot) -> Callable[[Any], str]:
+    """How the value of a slot's field is written in it."""
+    write = slot.form.write
     if not slot.part:
-        return lambda fields, said: write(fields[name])
+        return write
     take = PREFIX_PARTS[slot.part][1]
-    return lambda fields, said: write(take(fields[name]))
+    return lambda value: write(take(value))
 
 
 def _optional_writer(part: Optional) -> Writer:
@@ -265,11 +298,13 @@ def _shape(elements: Sequence[Element]) -> str:
     return text
 
 
-def _expressions(elements: Sequence[Element]) -> Iterator[str]:
+def _expressions(
+    elements: Sequence[Element], *, strict: bool = False, slot: str = "({})"
+) -> Iterator[str]:
     for element in elements:
         if isinstance(element, Literal):
             yield "[ \\t]+".join(re.escape(word) for word in element.text.split(" "))
         elif isinstance(element, Slot):
-            yield f"({element.form.pattern})"
+            yield slot.format(element.form.strict if strict else element.form.pattern)
         else:
-            yield f"(?:{''.join(_expressions(element.elements))})?"
+            yield f"(?:{''.join(_expressions(element.elements, strict=strict, slot=slot))})?"

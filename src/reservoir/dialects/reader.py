@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.core.schema_types import nearest
-from reservoir.dialects.carriers.nodes import Node
+from reservoir.dialects.carriers.nodes import Node, Nodes
 from reservoir.dialects.patterns import BadValueError, head_of, joined_parts
 from reservoir.dialects.sheet import Row, Scope, Sheet, kind_of
 from reservoir.dialects.vocabulary import KINDS, RUNNING_NUMBER, Fact
@@ -40,9 +40,42 @@ class Reading:
     """The text as nodes, each with the kind of fact that it states, if it was understood."""
 
 
+FAST_FROM_LINES = 2_000
+"""Shorter texts are read before the fast road's expressions would have been compiled."""
+
+
 def read_configuration(text: str, sheet: Sheet) -> Reading:
     """Read a configuration. Never fails: what can't be read is reported in ``unread``."""
-    nodes = sheet.carrier.read(text)
+    if text.count("\n") < FAST_FROM_LINES:
+        return read_exactly(text, sheet)
+    return read_fast(text, sheet)
+
+
+def read_exactly(text: str, sheet: Sheet) -> Reading:
+    """Read a configuration node by node."""
+    return _understood(sheet.carrier.read(text), sheet)
+
+
+def read_fast(text: str, sheet: Sheet) -> Reading:
+    """Read well-formed blocks in bulk and the rest node by node; the result is the same."""
+    from reservoir.dialects.fast_reader import FastReader, without_collector  # late: costs NumPy
+
+    with without_collector():
+        bulk = FastReader(sheet).understand(text)
+        if bulk is None:
+            return read_exactly(text, sheet)
+        nodes = sheet.carrier.read(bulk.rest)
+        numbers = bulk.rest_lines
+        for node in _all_nodes(nodes.top):
+            node.line = numbers[node.line - 1]
+        faults = [fault._replace(line=numbers[fault.line - 1]) for fault in nodes.faults]
+        reading = _understood(Nodes(nodes.top, nodes.comments, faults), sheet)
+        device = reading.device
+        device.children = sorted([*device.children, *bulk.facts], key=lambda fact: fact.line)
+        return replace(reading, lines=reading.lines + bulk.lines)
+
+
+def _understood(nodes: Nodes, sheet: Sheet) -> Reading:
     reader = _Reader(sheet)
     device = _Block(Fact("device", {}), "", 1)
     reader.take_all(nodes.top, sheet.scope, device)

@@ -11,7 +11,7 @@ from typing import Any
 from reservoir.dialects.carriers.nodes import Carrier
 from reservoir.dialects.forms import DurationForm
 from reservoir.dialects.patterns import LinePattern, head_of
-from reservoir.dialects.vocabulary import NOTHING
+from reservoir.dialects.vocabulary import NOTHING, RUNNING_NUMBER
 
 
 @dataclass(frozen=True)
@@ -91,6 +91,25 @@ class Row:
     def is_implied(self) -> bool:
         """Whether its fact opens without a line: with the first of the lines inside."""
         return not self.pattern.elements
+
+    @cached_property
+    def is_simple_block(self) -> bool:
+        """Whether it opens a fact that is lines, one level deep, each field in one of them."""
+        inside = [self, *self.children]
+        fields = [name for row in inside if row is self or not row.kind for name in row.mentioned]
+        return (
+            not self.adds_fields
+            and len(set(fields)) == len(fields)
+            and not any(row.links or row.is_implied or row.pieces for row in inside)
+            and not any(row.children for row in self.children)
+            and RUNNING_NUMBER not in {name for row in inside for name in row.mentioned}
+        )
+
+    @cached_property
+    def mentioned(self) -> frozenset[str]:
+        """The fields that its own line states."""
+        slots = (slot.field for slot in self.pattern.slots)
+        return frozenset({*slots, *self.conditions, *self.same_as})
 
     @cached_property
     def scope(self) -> Scope:
@@ -202,9 +221,7 @@ class Sheet:
         """For each kind of fact that a row opens, the fields that its rows mention."""
         found: dict[str, set[str]] = {"device": set()}
         for row in every_row(self.rows):
-            fields = found.setdefault(kind_of(row), set())
-            fields |= row.conditions.keys() | row.same_as.keys()
-            fields.update(slot.field for slot in row.pattern.slots)
+            found.setdefault(kind_of(row), set()).update(row.mentioned)
         return {kind: frozenset(fields) for kind, fields in found.items()}
 
     @cached_property

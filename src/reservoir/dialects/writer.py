@@ -11,6 +11,7 @@ from typing import Any
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.nodes import Node
+from reservoir.dialects.fast_writer import FastWriter
 from reservoir.dialects.sheet import Row, Sheet
 from reservoir.dialects.vocabulary import REMARKS, RUNNING_NUMBER, Fact
 
@@ -49,7 +50,7 @@ def write_configuration(device: Fact, sheet: Sheet) -> Written:
     """Write a device's facts, in the order of the sheet's rows."""
     writer = _Writer(sheet)
     block = _Block(device, device.fields, {"device": device}, _by_kind(device.children))
-    nodes = writer.rows(sheet.groups, block)
+    nodes = writer.rows(sheet.groups, block, nested=False)
     writer.finish(block)
     expressed = Fact("device", _only(device.fields, block.said), block.children)
     return Written(sheet.carrier.write(nodes), expressed, tuple(writer.refusals))
@@ -79,7 +80,12 @@ class _Writer:
     sheet: Sheet
     refusals: list[Refusal] = field(default_factory=list)
 
-    def rows(self, groups: Sequence[tuple[str, list[Row]]], block: _Block) -> list[Node]:
+    def __post_init__(self) -> None:
+        self._fast = FastWriter(self.sheet)
+
+    def rows(
+        self, groups: Sequence[tuple[str, list[Row]]], block: _Block, *, nested: bool = True
+    ) -> list[Node]:
         """The nodes inside a block, in the order of the sheet's rows."""
         nodes: list[Node] = []
         for kind, rows in groups:
@@ -88,7 +94,13 @@ class _Writer:
                     self._field_row(row, block, nodes)
                 continue
             number = 1
+            quick = self._fast.lines if block.fact.kind == "device" and not nested else None
             for fact in block.pending.pop(kind, ()):
+                if quick is not None and (lines := quick(fact, rows)) is not None:
+                    nodes.append(Node("", kind=kind, rendered=lines))
+                    block.children.append(fact)
+                    number += 1
+                    continue
                 written = self._fact(fact, rows, block.around, number)
                 if written is not None:
                     row, its_nodes, expressed = written

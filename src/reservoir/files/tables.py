@@ -8,16 +8,15 @@ from __future__ import annotations
 
 import csv
 import io
-import socket
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from numpy.typing import NDArray
 
 from reservoir.core.addressing import MalformedValueError, parse_address
-from reservoir.core.clients import is_mac_text, parse_mac
+from reservoir.core.clients import parse_mac
+from reservoir.core.columns import address_column, mac_column
 from reservoir.core.hosts import HostTable
 from reservoir.core.plan import PlanPath
 from reservoir.core.problems import InputError, Place, Problem
@@ -26,8 +25,6 @@ from reservoir.files.texts import read_text
 
 BINDING_COLUMNS = ("network", "name", "mac", "address")
 STATIC_COLUMNS = ("network", "name", "address")
-
-_SEPARATORS = str.maketrans("", "", ":-. ")
 
 
 @dataclass(frozen=True)
@@ -147,8 +144,8 @@ def _bulk(
 ) -> HostTable | None:
     """All columns at once; None if any cell is wrong."""
     names, count = cells["name"], len(cells["address"])
-    addresses = _addresses(cells["address"])
-    clients = _clients(cells["mac"]) if "mac" in cells else np.zeros(count, dtype=np.int64)
+    addresses = address_column(cells["address"])
+    clients = mac_column(cells["mac"]) if "mac" in cells else np.zeros(count, dtype=np.int64)
     try:
         network = np.fromiter(map(networks.__getitem__, cells["network"]), np.int64, count)
     except KeyError:
@@ -164,31 +161,6 @@ def _bulk(
         row=np.arange(count, dtype=np.int64),
         origins=[origin],
     )
-
-
-def _addresses(texts: list[str]) -> NDArray[np.int64] | None:
-    """Dotted quads in bulk; None if one is wrong.
-
-    The system's parser is laxer than ours (``010``, ``10.1``), so what it read is written again
-    and must be the same text.
-    """
-    try:
-        packed = list(map(socket.inet_aton, texts))
-    except (OSError, UnicodeEncodeError, ValueError):
-        return None
-    if list(map(socket.inet_ntoa, packed)) != texts:
-        return None
-    return np.frombuffer(b"".join(packed), dtype=">u4").astype(np.int64)
-
-
-def _clients(texts: list[str]) -> NDArray[np.int64] | None:
-    if not all(map(is_mac_text, texts)):
-        return None
-    octets = bytes.fromhex("".join(texts).translate(_SEPARATORS))
-    grouped = np.frombuffer(octets, dtype=np.uint8).reshape(-1, 6)
-    numbers = np.zeros((len(grouped), 8), dtype=np.uint8)
-    numbers[:, 2:] = grouped
-    return numbers.view(">i8").ravel().astype(np.int64)
 
 
 def _wrong_cells(

@@ -47,7 +47,9 @@ class Lines(Carrier):
         return Nodes(reader.top, reader.comments, reader.faults)
 
     def write(self, nodes: Sequence[Node]) -> str:
-        return joined(spaced(nodes, (list(self._lines(node, "")) for node in nodes)))
+        return joined(
+            spaced(nodes, (node.rendered or list(self._lines(node, "")) for node in nodes))
+        )
 
     def _lines(self, node: Node, indent: str) -> Iterator[str]:
         yield indent + node.text

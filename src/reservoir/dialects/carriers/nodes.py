@@ -48,6 +48,8 @@ class Node:
     """Offsets in the whole text: what to cut out to take the node away."""
     kind: str = ""
     """The kind of fact that it opens or belongs to, once a sheet has been laid on it."""
+    rendered: Sequence[str] = ()
+    """Its lines, where they are known already; the rest then says nothing."""
 
 
 class Fault(NamedTuple):
@@ -126,7 +128,7 @@ def numbered_lines(text: str) -> Iterator[tuple[int, int, str]]:
         offset += len(line) + 1
 
 
-def spaced(nodes: Sequence[Node], lines_of: Iterable[list[str]]) -> list[str]:
+def spaced(nodes: Sequence[Node], lines_of: Iterable[Sequence[str]]) -> list[str]:
     """The lines of all nodes, with an empty one between blocks and between kinds."""
     result: list[str] = []
     kind, long = "", False
