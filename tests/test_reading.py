@@ -12,8 +12,9 @@ from hypothesis import strategies as st
 import reservoir
 from conftest import Run, examples
 from oracle import text_of
+from reservoir.dialects.carriers.lines import Lines
 from reservoir.dialects.library import Library
-from reservoir.dialects.reader import read_configuration
+from reservoir.dialects.reader import read_configuration, read_exactly, read_fast
 from reservoir.dialects.reading import read_device
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import Fact
@@ -28,6 +29,11 @@ FOREIGN = [
     "user mate secret 8c2f",
 ]
 """Lines that have nothing to do with lending, and look like no line that has."""
+
+def is_of_lines(dialect: str) -> bool:
+    """Whether the fast road of reading has anything to do there."""
+    return isinstance(Library().sheet(dialect).carrier, Lines)
+
 
 QUAD = re.compile(r"10\.84\.[0-9]+\.[0-9]+")
 
@@ -157,3 +163,53 @@ def test_a_device_without_a_name_is_called_after_its_file(run: Run, tmp_path: Pa
     assert read.code == 0
     assert "served_by: pier" in read.out
     assert "pool crew: stands there twice; the second is left out" in read.err
+
+
+MESS = [
+    "",
+    "  ",
+    "\t",
+    "-- remark",
+    "  // remark",
+    "logging on",
+    "done",
+    "fence:",
+    "  x",
+    "pool a\r",
+    "lot a:",
+]
+
+
+@pytest.mark.parametrize("dialect", [name for name in DIALECTS if is_of_lines(name)])
+@given(data=st.data())
+@settings(max_examples=examples(150))
+def test_both_roads_of_reading_find_the_same(file: Path, dialect: str, data: st.DataObject) -> None:
+    """On any text: the same facts at the same places, the same reports, the same counts."""
+    lines = written(file, dialect, data).split("\n")
+    for _ in range(data.draw(st.integers(0, 6))):
+        at = data.draw(st.integers(0, len(lines) - 1))
+        what = data.draw(st.integers(0, 5))
+        if what == 0:
+            lines.insert(at, data.draw(st.sampled_from(MESS)))
+        elif what == 1:
+            lines.insert(at, lines[data.draw(st.integers(0, len(lines) - 1))])
+        elif what == 2:
+            del lines[at : at + data.draw(st.integers(0, 1))]
+        elif what == 3:
+            lines[at] = data.draw(st.sampled_from([" ", "    ", "\t"])) + lines[at].lstrip()
+        elif what == 4:
+            lines[at : at + 1] = [lines[at]] * data.draw(st.integers(16, 20))
+        else:
+            cut = data.draw(st.integers(0, len(lines[at])))
+            junk = data.draw(st.sampled_from(["x", " ", "999", "\u2028", "é", "\r"]))
+            lines[at] = lines[at][:cut] + junk + lines[at][cut:]
+    text = "\n".join(lines)
+    sheet = Library().sheet(dialect)
+    exact, fast = read_exactly(text, sheet), read_fast(text, sheet)
+    assert fast == exact
+    assert places(fast.device) == places(exact.device)
+
+
+def places(fact: Fact) -> list[object]:
+    """Where a fact and those inside it stand."""
+    return [fact.line, fact.column, [places(child) for child in fact.children]]

@@ -28,8 +28,8 @@ class Mac(int):
 
     def grouped(self, size: int, separator: str) -> str:
         """Its twelve hexadecimal digits in groups of ``size``."""
-        digits = f"{int(self):012x}"
-        return separator.join(digits[i : i + size] for i in range(0, 12, size))
+        digits = f"{self:012x}"
+        return separator.join([digits[i : i + size] for i in range(0, 12, size)])
 
     @property
     def identifier(self) -> bytes:

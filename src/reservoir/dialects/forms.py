@@ -51,14 +51,27 @@ class Form(ABC):
         """Characters with a meaning of their own in the value: quotes, separators, units."""
         return set(self.characters)
 
-    def read_all(self, texts: Sequence[str]) -> list[Any]:
+    def read_all(self, texts: Sequence[str | None]) -> list[Any]:
         """The values of many texts; None where a text is none.
 
         Raises:
             MalformedValueError: one of them can't be read.
         """
-        values = {text: self.read(text) for text in set(texts) - {None}}
-        return list(map(values.get, texts))
+        there = [text for text in texts if text is not None]
+        values = self.read_column(there)
+        if len(there) == len(texts):
+            return values
+        following = iter(values)
+        return [None if text is None else next(following) for text in texts]
+
+    def read_column(self, texts: Sequence[str]) -> list[Any]:
+        """The values of many texts.
+
+        Raises:
+            MalformedValueError: one of them can't be read.
+        """
+        values = {text: self.read(text) for text in set(texts)}
+        return [values[text] for text in texts]
 
     @abstractmethod
     def read(self, text: str) -> Any:
@@ -78,21 +91,18 @@ class Plain(Form):
     characters: str = ""
     template: str = ""
     """What a value looks like, with a 0 for each number in it."""
-    column: Callable[[Sequence[str]], Any] | None = None
-    """Reads many at once as an array; gives None if one is wrong."""
+    column: Callable[[Sequence[str]], list[Any] | None] | None = None
+    """Reads many at once; gives None if one is wrong."""
 
     @property
     def strict(self) -> str:
-        """Numbers and signs as in the template, or the characters."""
-        if self.template:
-            return re.escape(self.template).replace("0", "[0-9]+")
-        return f"[{re.escape(self.characters)}]+" if self.characters else self.pattern
+        """The characters; the digits and signs of the template."""
+        allowed = self.characters or self.template.replace("0", "0123456789")
+        return f"[{re.escape(''.join(sorted(set(allowed))))}]+" if allowed else self.pattern
 
-    def read_all(self, texts: Sequence[str]) -> list[Any]:
-        if self.column is None or None in texts:
-            return super().read_all(texts)
-        values = self.column(texts)
-        return super().read_all(texts) if values is None else list(values.tolist())
+    def read_column(self, texts: Sequence[str]) -> list[Any]:
+        values = None if self.column is None else self.column(texts)
+        return super().read_column(texts) if values is None else values
 
     @property
     def signs(self) -> set[str]:
@@ -119,6 +129,23 @@ def either(yes: str, no: str) -> Plain:
         return next(word for word, meaning in words.items() if meaning == value)
 
     return Plain(read, write, characters="".join(words))
+
+
+def _address_list(texts: Sequence[str]) -> list[int] | None:
+    addresses = address_column(texts)
+    return None if addresses is None else addresses.tolist()
+
+
+_LENGTHS = {str(bits): bits for bits in range(33)}
+
+
+def _prefix_column(texts: Sequence[str]) -> list[Prefix] | None:
+    pairs = [text.partition("/")[::2] for text in texts]
+    lengths = [_LENGTHS.get(bits) for _, bits in pairs]
+    addresses = address_column([address for address, _ in pairs])
+    if addresses is None or None in lengths:
+        return None
+    return list(map(Prefix, addresses.tolist(), lengths))  # type: ignore[arg-type]
 
 
 def codes_except(codes: frozenset[int]) -> Plain:
@@ -162,8 +189,8 @@ def _read_hex(text: str) -> bytes:
     return bytes.fromhex(text)
 
 
-ADDRESS = Plain(parse_address, format_address, template="0.0.0.0", column=address_column)
-PREFIX = Plain(parse_prefix, str, template="0.0.0.0/0")
+ADDRESS = Plain(parse_address, format_address, template="0.0.0.0", column=_address_list)
+PREFIX = Plain(parse_prefix, str, template="0.0.0.0/0", column=_prefix_column)
 NUMBER = _number_from(0, 999_999_999)
 VLAN = _number_from(1, 4094)
 OPTION_CODE = _number_from(1, 254)
@@ -235,11 +262,10 @@ class Text(Form):
         """A quoted text, or characters that need no quotation."""
         return f"(?:{self.quoted}|[{self.bare}]+)" if self.quote else f"[{self.bare}]+"
 
-    def read_all(self, texts: Sequence[str]) -> list[Any]:
-        given = texts if None not in texts else [text for text in texts if text is not None]
-        together = "".join(given)
+    def read_column(self, texts: Sequence[str]) -> list[Any]:
+        together = "".join(texts)
         if (self.quote and self.quote in together) or not self._is_bare(together):
-            return super().read_all(texts)
+            return super().read_column(texts)
         return list(texts)  # nothing in them has to be undone
 
     def read(self, text: str) -> str:
@@ -405,16 +431,18 @@ class MacForm(Form):
 
     @property
     def strict(self) -> str:
-        """The digits in the groups that are written."""
-        digits = f"[0-9A-Fa-f]{{{self.group}}}"
-        more = f"(?:{re.escape(self.separator)}{digits}){{{12 // self.group - 1}}}"
-        return re.escape(self.prefix) + digits + more
+        """As many digits and separators as are written."""
+        length = 12 + (12 // self.group - 1) * len(self.separator)
+        return f"{re.escape(self.prefix)}[0-9A-Fa-f{re.escape(self.separator)}]{{{length}}}"
 
-    def read_all(self, texts: Sequence[str]) -> list[Any]:
-        if None in texts or not all(text.startswith(self.prefix) for text in texts):
-            return super().read_all(texts)
-        values = mac_column([text[len(self.prefix) :] for text in texts])
-        return super().read_all(texts) if values is None else list(map(Mac, values.tolist()))
+    def read_column(self, texts: Sequence[str]) -> list[Any]:
+        bare = texts
+        if self.prefix:
+            bare = [text.removeprefix(self.prefix) for text in texts]
+            if sum(map(len, texts)) - sum(map(len, bare)) != len(texts) * len(self.prefix):
+                return super().read_column(texts)
+        values = mac_column(bare)
+        return super().read_column(texts) if values is None else list(map(Mac, values.tolist()))
 
     @property
     def signs(self) -> set[str]:

@@ -303,7 +303,8 @@ def _expressions(
 ) -> Iterator[str]:
     for element in elements:
         if isinstance(element, Literal):
-            yield "[ \\t]+".join(re.escape(word) for word in element.text.split(" "))
+            blanks = " " if strict else "[ \\t]+"
+            yield blanks.join(re.escape(word) for word in element.text.split(" "))
         elif isinstance(element, Slot):
             yield slot.format(element.form.strict if strict else element.form.pattern)
         else:

@@ -9,6 +9,7 @@ from typing import Any
 from reservoir.core.addressing import MalformedValueError
 from reservoir.core.schema_types import nearest
 from reservoir.dialects.carriers.nodes import Node, Nodes
+from reservoir.dialects.collector import without_collector
 from reservoir.dialects.patterns import BadValueError, head_of, joined_parts
 from reservoir.dialects.sheet import Row, Scope, Sheet, kind_of
 from reservoir.dialects.vocabulary import KINDS, RUNNING_NUMBER, Fact
@@ -53,15 +54,15 @@ def read_configuration(text: str, sheet: Sheet) -> Reading:
 
 def read_exactly(text: str, sheet: Sheet) -> Reading:
     """Read a configuration node by node."""
-    return _understood(sheet.carrier.read(text), sheet)
+    return _understood(sheet.carrier.read(text), sheet, text)
 
 
 def read_fast(text: str, sheet: Sheet) -> Reading:
     """Read well-formed blocks in bulk and the rest node by node; the result is the same."""
-    from reservoir.dialects.fast_reader import FastReader, without_collector  # late: costs NumPy
+    from reservoir.dialects.fast_reader import fast_reader  # late: costs NumPy
 
     with without_collector():
-        bulk = FastReader(sheet).understand(text)
+        bulk = fast_reader(sheet).understand(text)
         if bulk is None:
             return read_exactly(text, sheet)
         nodes = sheet.carrier.read(bulk.rest)
@@ -69,13 +70,13 @@ def read_fast(text: str, sheet: Sheet) -> Reading:
         for node in _all_nodes(nodes.top):
             node.line = numbers[node.line - 1]
         faults = [fault._replace(line=numbers[fault.line - 1]) for fault in nodes.faults]
-        reading = _understood(Nodes(nodes.top, nodes.comments, faults), sheet)
+        reading = _understood(Nodes(nodes.top, nodes.comments, faults), sheet, bulk.rest)
         device = reading.device
         device.children = sorted([*device.children, *bulk.facts], key=lambda fact: fact.line)
         return replace(reading, lines=reading.lines + bulk.lines)
 
 
-def _understood(nodes: Nodes, sheet: Sheet) -> Reading:
+def _understood(nodes: Nodes, sheet: Sheet, text: str) -> Reading:
     reader = _Reader(sheet)
     device = _Block(Fact("device", {}), "", 1)
     reader.take_all(nodes.top, sheet.scope, device)
@@ -84,7 +85,7 @@ def _understood(nodes: Nodes, sheet: Sheet) -> Reading:
     return Reading(
         device=device.fact,
         unread=tuple(sorted(unread)),
-        lines=len({node.line for node in _all_nodes(nodes.top)}),
+        lines=sum(1 for line in text.split("\n") if line.strip(" \t\r")) - nodes.comments,
         foreign=len(reader.foreign),
         comments=nodes.comments,
         nodes=nodes.top,

@@ -11,6 +11,7 @@ from typing import Any
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.nodes import Node
+from reservoir.dialects.collector import without_collector
 from reservoir.dialects.fast_writer import FastWriter
 from reservoir.dialects.sheet import Row, Sheet
 from reservoir.dialects.vocabulary import REMARKS, RUNNING_NUMBER, Fact
@@ -48,6 +49,11 @@ class Written:
 
 def write_configuration(device: Fact, sheet: Sheet) -> Written:
     """Write a device's facts, in the order of the sheet's rows."""
+    with without_collector():
+        return _written(device, sheet)
+
+
+def _written(device: Fact, sheet: Sheet) -> Written:
     writer = _Writer(sheet)
     block = _Block(device, device.fields, {"device": device}, _by_kind(device.children))
     nodes = writer.rows(sheet.groups, block, nested=False)
