@@ -40,7 +40,9 @@ class Understood(NamedTuple):
     rest_lines: list[int]
     """The number in the whole text of each of them."""
     lines: int
-    """Lines that were understood."""
+    """Lines of what was understood."""
+    understood: int
+    """The same without the words that close blocks."""
 
 
 @dataclass
@@ -352,6 +354,11 @@ class FastReader:
         sources = "|".join(f"({block.source})" for block in self._blocks)
         # A line that begins no block is taken by itself, so that nothing is searched for.
         self._expression = re.compile(rf"(?:{sources}|[^\n]*(?:\n|\Z))")
+        self._closed_kinds = {
+            block.row.kind
+            for block in self._blocks
+            if block.row.children and self._carrier.nesting.end
+        }
         self._runs = [_Run(block) for block in self._blocks if block.is_one_line]
 
     def understand(self, text: str) -> Understood | None:
@@ -377,12 +384,9 @@ class FastReader:
         _place(chosen, line_starts, self._carrier.nesting.indent)
         ends = np.searchsorted(line_starts, taken[:, 1], "left")
         begins = np.searchsorted(line_starts, taken[:, 0], "left")
-        return Understood(
-            chosen,
-            "\n".join(rest),
-            rest_lines,
-            int((ends - begins).sum()),
-        )
+        lines = int((ends - begins).sum())
+        closing = sum(1 for fact in chosen if fact.kind in self._closed_kinds)
+        return Understood(chosen, "\n".join(rest), rest_lines, lines, lines - closing)
 
     def _claimed(self, text: str) -> tuple[NDArray[np.int64], list[list[Fact]]]:
         """Spans of matched blocks or runs of lines, shape (n, 2), and the facts of each."""
@@ -443,19 +447,20 @@ class FastReader:
         return False
 
     def _closes_what_it_opens(self, piece: str) -> bool:
-        depth = 0
-        nesting = self._carrier.nesting
-        for line in piece.split("\n"):
-            content = line.strip(" \t\r")
+        """Whether each block in it is closed, by a word as deep as its beginning."""
+        nesting, open_at = self._carrier.nesting, list[int]()
+        for raw in piece.split("\n"):
+            line = raw.rstrip(" \t\r")
+            content = line.lstrip(" \t")
             if not content or content.startswith(self._carrier.comments or "\n"):
                 continue
+            indent = len(line) - len(content)
             if content == nesting.end:
-                depth -= 1
+                if not open_at or open_at.pop() != indent:
+                    return False
             elif content.endswith(nesting.opens):
-                depth += 1
-            if depth < 0:
-                return False
-        return depth == 0
+                open_at.append(indent)
+        return not open_at
 
 
 @lru_cache(maxsize=4)

@@ -42,16 +42,22 @@ class Library:
             near = hint(name, self._paths) or f"; there are {', '.join(self.names)}"
             message = f"there is no dialect {name!r}{near}"
             raise InputError([Problem(asked_at or Place(name), message)])
+        if path == _shipped().get(name):
+            return _shipped_sheet(path)
         if name not in self._loaded:
-            text = path.read_text(encoding="utf-8")
-            proven = path == _shipped().get(name)  # those the tests look at
-            self._loaded[name] = load_sheet(text, str(path), proven=proven)
+            self._loaded[name] = load_sheet(path.read_text(encoding="utf-8"), str(path))
         return self._loaded[name]
 
 
 def beside(file: str) -> Library:
     """The sheets within reach of a plan or a configuration: its folder's ``dialects/`` too."""
     return Library(Path(file).parent)
+
+
+@cache
+def _shipped_sheet(path: Path) -> Sheet:
+    """A sheet of the package; the tests look for ambiguities in these."""
+    return load_sheet(path.read_text(encoding="utf-8"), str(path), proven=True)
 
 
 @cache

@@ -34,6 +34,8 @@ class Reading:
     """What concerns lending and was not understood, by line."""
     lines: int
     """Lines with something on them, comments not counted."""
+    understood: int
+    """Lines that begin something that was understood."""
     foreign: int
     """Lines that have nothing to do with lending; they are no fault."""
     comments: int
@@ -73,7 +75,11 @@ def read_fast(text: str, sheet: Sheet) -> Reading:
         reading = _understood(Nodes(nodes.top, nodes.comments, faults), sheet, bulk.rest)
         device = reading.device
         device.children = sorted([*device.children, *bulk.facts], key=lambda fact: fact.line)
-        return replace(reading, lines=reading.lines + bulk.lines)
+        return replace(
+            reading,
+            lines=reading.lines + bulk.lines,
+            understood=reading.understood + bulk.understood,
+        )
 
 
 def _understood(nodes: Nodes, sheet: Sheet, text: str) -> Reading:
@@ -86,6 +92,7 @@ def _understood(nodes: Nodes, sheet: Sheet, text: str) -> Reading:
         device=device.fact,
         unread=tuple(sorted(unread)),
         lines=sum(1 for line in text.split("\n") if line.strip(" \t\r")) - nodes.comments,
+        understood=len({node.line for node in _all_nodes(nodes.top) if node.kind}),
         foreign=len(reader.foreign),
         comments=nodes.comments,
         nodes=nodes.top,

@@ -63,9 +63,10 @@ def _as_files(text: str, file: str, sheet: Sheet) -> str:
 
 
 def _share(reading: Reading) -> float:
-    """The share of lines that were understood."""
-    understood = reading.lines - reading.foreign - len(reading.unread)
-    return max(understood, 0) / reading.lines if reading.lines else 0.0
+    """The share of what the dialect understands in what it could tell apart."""
+    unknown = reading.foreign + len(reading.unread)
+    known = reading.understood
+    return known / (known + unknown) if known else 0.0
 
 
 def _recognised(text: str, file: str, library: Library) -> Sheet:
@@ -76,7 +77,7 @@ def _recognised(text: str, file: str, library: Library) -> Sheet:
         sheet.name: _share(read_configuration(_as_files(sample, file, sheet), sheet))
         for sheet in sheets
     }
-    best = max(sheets, key=lambda sheet: shares[sheet.name])
+    best = max(sheets, key=lambda sheet: shares[sheet.name])  # the names' order decides ties
     if shares[best.name] < LEAST_SHARE:
         message = (
             f"in no known dialect; the nearest is {best.name}, which understands "
