@@ -12,6 +12,10 @@ import pytest
 
 from conftest import Run
 from reservoir.cli.commands import COMMANDS
+from reservoir.dialects.carriers import CARRIERS
+from reservoir.dialects.sheet_loader import _HeaderReader
+from reservoir.dialects.vocabulary import KINDS
+from reservoir.testing import check_dialect
 
 ROOT = Path(__file__).resolve().parent.parent
 SOURCES = sorted((ROOT / "src").rglob("*.py"))
@@ -80,3 +84,29 @@ def test_the_house_keeps_its_shape() -> None:
         ]
         lengths += [(node.end_lineno or 0) - node.lineno + 1 for node in functions]
     assert sum(length > 50 for length in lengths) <= 0.02 * len(lengths)
+
+
+def test_the_guides_sheet_is_a_sheet(run: Run, put: Put, tmp_path: Path) -> None:
+    """Copied out of the guide it works, on the guide's own configuration too."""
+    (sheet,), (sample,) = blocks("docs/sheets.md", "sheet"), blocks("docs/sheets.md", "text")
+    put("dialects/plover.sheet", sheet)
+    put("plover.txt", sample)
+    check_dialect(tmp_path / "dialects" / "plover.sheet", [tmp_path / "plover.txt"])
+    tried = run("dialect", "try", "dialects/plover.sheet", "--sample", "plover.txt")
+    assert tried.code == 0, tried.err
+    assert "-clock zone 0\n" in tried.out
+    assert "1 about other things, 0 not understood" in tried.err
+    read = run("read", "plover.txt")
+    assert "ranges: [10.84.30.20-10.84.30.99]" in read.out
+    put("broken.sheet", sheet.replace("comment   ", 'comment "door" '))
+    with pytest.raises(AssertionError, match="the sample"):
+        check_dialect(tmp_path / "broken.sheet")
+
+
+def test_the_guide_names_every_kind_field_carrier_and_word() -> None:
+    """What the sheet language has, the guide tells of."""
+    guide = (ROOT / "docs" / "sheets.md").read_text()
+    words = {word for kind in KINDS.values() for word in kind.fields} - {"file"}
+    words |= KINDS.keys() | CARRIERS.keys()
+    words |= {name[6:] for name in dir(_HeaderReader) if name.startswith("_read_")} - {"file"}
+    assert {word for word in words if not re.search(rf"\b{word}\b", guide)} == set()

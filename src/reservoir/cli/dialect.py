@@ -105,7 +105,7 @@ def try_sheet(sheet: str, sample: str | None) -> None:
     sheet has mistakes.
     """
     from reservoir.dialects.sheet_loader import load_sheet
-    from reservoir.dialects.trial import uncovered, without_what_is_refused, write_sample
+    from reservoir.dialects.trial import faults, uncovered, without_what_is_refused, write_sample
     from reservoir.files.texts import read_text
 
     loaded = load_sheet(read_text(sheet), sheet)
@@ -114,7 +114,7 @@ def try_sheet(sheet: str, sample: str | None) -> None:
     talk()
     for obstacle in result.obstacles:
         talk(f"can't hold all of the sample: {obstacle.message}")
-    wrong = [*result.differences, *(refusal.reason for refusal in result.losses)]
+    wrong = faults(loaded)
     for refusal in write_sample(loaded).refusals:
         what = (
             f"the {refusal.field} of {refusal.fact.label}" if refusal.field else refusal.fact.label

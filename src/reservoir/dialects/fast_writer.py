@@ -8,6 +8,7 @@ without a line) is left to the exact writer.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, NamedTuple
 
 from reservoir.core.addressing import MalformedValueError
@@ -47,8 +48,11 @@ class FastWriter:
         self._choices: dict[tuple[int, tuple[str, ...]], list[_Line]] = {}
         self._is_lines = isinstance(carrier, Lines)
 
-    def lines(self, fact: Fact, rows: Sequence[Row]) -> list[str] | None:
-        """The lines of a fact that one of the rows says whole; None if it isn't that plain."""
+    def lines(self, fact: Fact, rows: Sequence[Row]) -> tuple[list[str], Fact] | None:
+        """The lines of a fact that one of the rows says whole, and the fact as they say it.
+
+        None if it isn't that plain.
+        """
         if not self._is_lines:
             return None
         row, names = rows[0], tuple(fact.fields)
@@ -68,12 +72,12 @@ class FastWriter:
         except MalformedValueError:
             return None
 
-    def _written(self, fact: Fact, row: Row, layout: _Layout) -> list[str] | None:
+    def _written(self, fact: Fact, row: Row, layout: _Layout) -> tuple[list[str], Fact] | None:
         fields = fact.fields
         if not _is_so(row, fields):
             return None
         written: list[str] = []
-        placed = 0
+        placed: list[Fact] = []
         for step in layout.steps:
             if isinstance(step, _Line):
                 written.append(step.text(fields))
@@ -86,12 +90,14 @@ class FastWriter:
                 if line is None:
                     return None
                 written.append(line.text(child.fields))
-                placed += 1
-        if placed != len(fact.children):
+                placed.append(child)
+        if len(placed) != len(fact.children):
             return None
         if row.children and self._end:
             written.append(self._end)
-        return written
+        if any(one is not other for one, other in zip(placed, fact.children, strict=True)):
+            fact = replace(fact, children=placed)
+        return written, fact
 
     def _layout(self, row: Row, fields: Mapping[str, Any]) -> _Layout | None:
         """How facts with these fields are laid out; None if the block can't say them whole."""

@@ -1,4 +1,4 @@
-"""Finds sheets: those in the package, and those in ``dialects/`` beside a plan."""
+"""Finds sheets: the program's, those beside a plan, the user's, those of installed packages."""
 
 from __future__ import annotations
 
@@ -14,21 +14,35 @@ from reservoir.dialects.sheet_loader import load_sheet
 
 SUFFIX = ".sheet"
 
+ENTRY_POINTS = "reservoir.dialects"
+"""The group of entry points by which an installed package names a package that has sheets."""
+
 
 class Library:
-    """The sheets within reach, loaded when they are asked for."""
+    """The sheets within reach, loaded when they are asked for.
+
+    A sheet beside the plan goes before one of the same name in the user's configuration folder,
+    that before the program's own; sheets of installed packages come last.
+    """
 
     def __init__(self, folder: Path | None = None) -> None:
-        """Look into the package, and into ``dialects/`` in a folder."""
+        """Look into the package; with a folder, into all other places too."""
         self._paths: dict[str, Path] = dict(_shipped())
         self._loaded: dict[str, Sheet] = {}
+        self._packages = folder is not None
         if folder is not None:
-            for path in sorted((folder / "dialects").glob(f"*{SUFFIX}")):
-                self._paths[path.name.removesuffix(SUFFIX)] = path
+            self._paths |= _sheets_in(_users_folder()) | _sheets_in(folder / "dialects")
+
+    def _look_into_packages(self) -> None:
+        """Only when a name is not found otherwise: it takes longer than all else."""
+        if self._packages:
+            self._packages = False
+            self._paths = _of_packages() | self._paths
 
     @property
     def names(self) -> list[str]:
         """The names of all dialects, sorted."""
+        self._look_into_packages()
         return sorted(self._paths)
 
     def sheet(self, name: str, asked_at: Place | None = None) -> Sheet:
@@ -37,6 +51,8 @@ class Library:
         Raises:
             InputError: there is none of that name, or it has mistakes.
         """
+        if name not in self._paths:
+            self._look_into_packages()
         path = self._paths.get(name)
         if path is None:
             near = hint(name, self._paths) or f"; there are {', '.join(self.names)}"
@@ -62,5 +78,24 @@ def _shipped_sheet(path: Path) -> Sheet:
 
 @cache
 def _shipped() -> Mapping[str, Path]:
-    folder = Path(str(resources.files("reservoir.dialects") / "sheets"))
+    return _sheets_in(Path(str(resources.files("reservoir.dialects") / "sheets")))
+
+
+def _sheets_in(folder: Path) -> dict[str, Path]:
     return {path.name.removesuffix(SUFFIX): path for path in sorted(folder.glob(f"*{SUFFIX}"))}
+
+
+def _users_folder() -> Path:
+    from platformdirs import user_config_path  # late: a plan that brings its own needs it not
+
+    return user_config_path("reservoir") / "dialects"
+
+
+def _of_packages() -> dict[str, Path]:
+    """The sheets in the packages that installed entry points name."""
+    from importlib.metadata import entry_points  # late: slow
+
+    found: dict[str, Path] = {}
+    for entry in entry_points(group=ENTRY_POINTS):
+        found |= _sheets_in(Path(str(resources.files(entry.module))))
+    return found

@@ -26,7 +26,7 @@ from reservoir.dialects.forms import MacForm
 from reservoir.dialects.lifting import lift
 from reservoir.dialects.reader import Reading, read_configuration
 from reservoir.dialects.sheet import Sheet, every_row
-from reservoir.dialects.vocabulary import DERIVED, KINDS
+from reservoir.dialects.vocabulary import DERIVED, KINDS, Fact
 from reservoir.dialects.writer import write_configuration
 from reservoir.dialects.writing import DeviceConfiguration, write_device
 
@@ -123,6 +123,44 @@ def without_what_is_refused(sheet: Sheet) -> DeviceConfiguration:
     remaining = replace(plan, devices=devices, networks=networks)
     return write_device(Lending(remaining), SAMPLE_DEVICE, sheet)
 
+
+def faults(sheet: Sheet) -> list[str]:
+    """What is wrong with a sheet that loads: what it writes of the sample it must read again.
+
+    And then write again as the same text; and names meant to break out must stay in their place.
+    """
+    result = without_what_is_refused(sheet)
+    found = [*result.differences, *(refusal.reason for refusal in result.losses)]
+    again = write_configuration(read_configuration(result.text, sheet).device, sheet).text
+    if again != result.text:
+        found.append("what is read of the sample is written otherwise the second time")
+    for name in HOSTILE_NAMES:
+        pool = Fact("pool", {"name": name, "domain": name, "dns": (1,), "lease": 86_400})
+        pool.fields["subnet"] = parse_prefix("10.84.61.0/24")
+        written = write_configuration(Fact("device", {"name": name}, [pool]), sheet)
+        if read_configuration(written.text, sheet).device != written.expressed:
+            found.append(f"the name {name!r} is not read again as it was written")
+    return found
+
+
+HOSTILE_NAMES = (
+    "a b",
+    'the "old" one',
+    "x\\",
+    "a;b",
+    "# remark",
+    "// remark",
+    "-- remark",
+    "a: b",
+    "]]>",
+    "{name}",
+    "<a/>",
+    "&amp;",
+    "'",
+    "x\nlending off",
+    "n" * 300,
+)
+"""Names with what separates, quotes, comments out or ends something in one notation or another."""
 
 _SAID_BY = {"option": "options", "binding": "bindings"}
 """Kinds of fact that state a whole field of a network."""

@@ -102,9 +102,9 @@ class _Writer:
             number = 1
             quick = self._fast.lines if block.fact.kind == "device" and not nested else None
             for fact in block.pending.pop(kind, ()):
-                if quick is not None and (lines := quick(fact, rows)) is not None:
-                    nodes.append(Node("", kind=kind, rendered=lines))
-                    block.children.append(fact)
+                if quick is not None and (said := quick(fact, rows)) is not None:
+                    nodes.append(Node("", kind=kind, rendered=said[0]))
+                    block.children.append(said[1])
                     number += 1
                     continue
                 written = self._fact(fact, rows, block.around, number)

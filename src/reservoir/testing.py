@@ -1,0 +1,38 @@
+"""For authors of sheets: hold a sheet to what Reservoir asks of every dialect."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+__all__ = ["check_dialect"]
+
+
+def check_dialect(sheet: str | Path, samples: Sequence[str | Path] = ()) -> None:
+    """Fail if a sheet doesn't read what it writes, or doesn't understand a device's configuration.
+
+    Args:
+        sheet: The sheet's path.
+        samples: Paths of configuration of such devices. Every line of theirs that is about lending
+            has to be understood; written again and read again, it must state the same.
+
+    Raises:
+        InputError: the sheet has mistakes, or a file can't be read.
+        AssertionError: with every fault, a line for each.
+    """
+    from reservoir.dialects.reader import read_configuration  # late: costs NumPy
+    from reservoir.dialects.sheet_loader import load_sheet
+    from reservoir.dialects.trial import faults
+    from reservoir.dialects.writer import write_configuration
+    from reservoir.files.texts import read_text
+
+    loaded = load_sheet(read_text(str(sheet)), str(sheet))
+    found = [f"{sheet}: {fault}" for fault in faults(loaded)]
+    for sample in samples:
+        reading = read_configuration(read_text(str(sample)), loaded)
+        found += [f"{sample}:{u.line}:{u.column}: {u.message}" for u in reading.unread]
+        written = write_configuration(reading.device, loaded)
+        if read_configuration(written.text, loaded).device != written.expressed:
+            found.append(f"{sample}: what is read of it is not read again as it is written")
+    if found:
+        raise AssertionError("\n".join(found))
