@@ -17,7 +17,9 @@ from reservoir.core.clients import Mac
 from reservoir.core.durations import INFINITE
 from reservoir.core.problems import InputError
 from reservoir.dialects.ambiguity import ambiguities, common_line
-from reservoir.dialects.forms import ADDRESS, DurationForm, ListOf, MacForm, Rest, Text
+from reservoir.dialects.forms.durations import DurationForm
+from reservoir.dialects.forms.plain import ADDRESS, MacForm
+from reservoir.dialects.forms.texts import ListOf, Rest, Text
 from reservoir.dialects.library import Library
 from reservoir.dialects.naming import NameFitter
 from reservoir.dialects.patterns import BadValueError, LinePattern

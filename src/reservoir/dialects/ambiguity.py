@@ -14,18 +14,10 @@ from typing import Any
 
 from reservoir.core.addressing import Prefix
 from reservoir.core.clients import Mac
-from reservoir.dialects.forms import (
-    DurationForm,
-    Enclosed,
-    EscapedBytes,
-    Form,
-    ListOf,
-    Plain,
-    Quoted,
-    Rest,
-    Text,
-    Unit,
-)
+from reservoir.dialects.forms.durations import DurationForm, Unit
+from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.plain import Plain
+from reservoir.dialects.forms.texts import Enclosed, EscapedBytes, ListOf, Quoted, Rest, Text
 from reservoir.dialects.patterns import (
     BadValueError,
     Element,

@@ -12,7 +12,8 @@ from functools import cached_property
 from typing import Any
 
 from reservoir.core.addressing import MalformedValueError
-from reservoir.dialects.forms import PREFIX_PARTS, Form, joined_prefix
+from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.plain import PREFIX_PARTS, joined_prefix
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from itertools import groupby
 from typing import Any
 
 from reservoir.dialects.carriers.nodes import Carrier
-from reservoir.dialects.forms import DurationForm
+from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.patterns import LinePattern, head_of
 from reservoir.dialects.vocabulary import NOTHING, RUNNING_NUMBER
 

@@ -11,7 +11,8 @@ from reservoir.core.addressing import MalformedValueError
 from reservoir.core.problems import Place, Problem
 from reservoir.core.schema_types import hint
 from reservoir.dialects.carriers.nodes import Carrier, Piece
-from reservoir.dialects.forms import PREFIX_PARTS, Form
+from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.plain import PREFIX_PARTS
 from reservoir.dialects.patterns import Element, LinePattern, Literal, Optional, Slot
 from reservoir.dialects.sheet import Row, every_row
 from reservoir.dialects.vocabulary import KINDS, NOTHING, field_type

@@ -19,23 +19,20 @@ from reservoir.dialects.ambiguity import ambiguities
 from reservoir.dialects.carriers import CARRIERS
 from reservoir.dialects.carriers.lines import Lines
 from reservoir.dialects.carriers.nodes import Carrier, Nesting
-from reservoir.dialects.forms import (
+from reservoir.dialects.forms.durations import DurationForm
+from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.plain import (
     ADDRESS,
     HEX,
     NUMBER,
     OPTION_CODE,
     PREFIX,
     VLAN,
-    DurationForm,
-    EscapedBytes,
-    Form,
-    ListOf,
     MacForm,
-    Rest,
-    Text,
     codes_except,
     either,
 )
+from reservoir.dialects.forms.texts import EscapedBytes, ListOf, Rest, Text
 from reservoir.dialects.sheet import Naming, Row, Sheet, every_row
 from reservoir.dialects.sheet_body import BodyReader, SheetMistakeError
 from reservoir.dialects.traits import LIMITS, TRAITS

@@ -22,7 +22,7 @@ from reservoir.core.plan import (
     Service,
     Zone,
 )
-from reservoir.dialects.forms import MacForm
+from reservoir.dialects.forms.plain import MacForm
 from reservoir.dialects.lifting import lift
 from reservoir.dialects.reader import Reading, read_configuration
 from reservoir.dialects.sheet import Sheet, every_row

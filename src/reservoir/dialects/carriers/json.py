@@ -16,7 +16,8 @@ from typing import ClassVar
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.nodes import Carrier, Fault, Node, Nodes, Piece
-from reservoir.dialects.forms import Enclosed, Form, Quoted, Text
+from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.texts import Enclosed, Quoted, Text
 
 _TOKEN = re.compile(
     r'(?P<string>"(?:[^"\\\n]|\\.)*")|(?P<plain>-?[0-9][0-9.eE+-]*|true|false|null)'

@@ -13,7 +13,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import ClassVar, NamedTuple
 
-from reservoir.dialects.forms import Form, Text
+from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.texts import Text
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,8 @@ from typing import ClassVar
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.nodes import Carrier, Fault, Node, Nodes, Piece, joined
-from reservoir.dialects.forms import Enclosed, Form, Text
+from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.texts import Enclosed, Text
 
 _NAME = r"[A-Za-z_][A-Za-z0-9_.:-]*"
 _SPACE = r"[ \t\r\n]"

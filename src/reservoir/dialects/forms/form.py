@@ -1,0 +1,66 @@
+"""What a lexical form is: how values of one type are written in a dialect, and read from it.
+
+A form has a pattern that finds where a value begins and ends in a line, loosely, so that a wrong
+value is still found and can be named; reading it is strict. Writing never lets a value out of
+its place: what a form can't write safely, it refuses.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from typing import Any
+
+TOKEN = r"[^ \t\n]+?"  # noqa: S105 - a piece of syntax
+"""Matches what has no blank in it, as little as will do."""
+
+
+class Form(ABC):
+    """How values of one type are written and read."""
+
+    pattern: str = TOKEN
+    """A regular expression without groups that matches the value in a line."""
+    quoted: str = ""
+    """One that matches only the value's quoted form, if it has one."""
+    characters: str = ""
+    """The characters that a value may have, if it has only some; never a blank."""
+
+    @property
+    def strict(self) -> str:
+        """A pattern of well-formed values, perhaps not of all; a part of what ``pattern`` is."""
+        return self.pattern
+
+    @property
+    def signs(self) -> set[str]:
+        """Characters with a meaning of their own in the value: quotes, separators, units."""
+        return set(self.characters)
+
+    def read_all(self, texts: Sequence[str | None]) -> list[Any]:
+        """The values of many texts; None where a text is none.
+
+        Raises:
+            MalformedValueError: one of them can't be read.
+        """
+        there = [text for text in texts if text is not None]
+        values = self.read_column(there)
+        if len(there) == len(texts):
+            return values
+        following = iter(values)
+        return [None if text is None else next(following) for text in texts]
+
+    def read_column(self, texts: Sequence[str]) -> list[Any]:
+        """The values of many texts.
+
+        Raises:
+            MalformedValueError: one of them can't be read.
+        """
+        values = {text: self.read(text) for text in set(texts)}
+        return [values[text] for text in texts]
+
+    @abstractmethod
+    def read(self, text: str) -> Any:
+        """The value of a text. Raises MalformedValueError with what is wrong."""
+
+    @abstractmethod
+    def write(self, value: Any) -> str:
+        """The text of a value. Raises MalformedValueError if it can't be written safely."""

@@ -1,0 +1,195 @@
+"""Forms of values without blanks: addresses, prefixes, masks, numbers, MAC addresses, words."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from reservoir.core.addressing import (
+    MalformedValueError,
+    Prefix,
+    bits_of_mask,
+    format_address,
+    mask_of,
+    parse_address,
+    parse_prefix,
+)
+from reservoir.core.clients import Mac, parse_mac
+from reservoir.core.columns import address_column, mac_column
+from reservoir.dialects.forms.form import Form
+
+
+@dataclass(frozen=True)
+class Plain(Form):
+    """A value without blanks that needs no quoting, by a pair of functions."""
+
+    reader: Callable[[str], Any]
+    writer: Callable[[Any], str]
+    characters: str = ""
+    template: str = ""
+    """What a value looks like, with a 0 for each number in it."""
+    column: Callable[[Sequence[str]], list[Any] | None] | None = None
+    """Reads many at once; gives None if one is wrong."""
+
+    @property
+    def strict(self) -> str:
+        """The characters; the digits and signs of the template."""
+        allowed = self.characters or self.template.replace("0", "0123456789")
+        return f"[{re.escape(''.join(sorted(set(allowed))))}]+" if allowed else self.pattern
+
+    def read_column(self, texts: Sequence[str]) -> list[Any]:
+        values = None if self.column is None else self.column(texts)
+        return super().read_column(texts) if values is None else values
+
+    @property
+    def signs(self) -> set[str]:
+        """The characters, or those of the template."""
+        return set(self.characters + self.template)
+
+    def read(self, text: str) -> Any:
+        return self.reader(text)
+
+    def write(self, value: Any) -> str:
+        return self.writer(value)
+
+
+def either(yes: str, no: str) -> Plain:
+    """A form for yes and no: words for each, apart by blanks, of which the first is written."""
+    words = dict.fromkeys(yes.split(), True) | dict.fromkeys(no.split(), False)
+
+    def read(text: str) -> bool:
+        if text not in words:
+            raise MalformedValueError(f"{text!r} is none of {', '.join(words)}")
+        return words[text]
+
+    def write(value: bool) -> str:
+        return next(word for word, meaning in words.items() if meaning == value)
+
+    return Plain(read, write, characters="".join(words))
+
+
+def _address_list(texts: Sequence[str]) -> list[int] | None:
+    addresses = address_column(texts)
+    return None if addresses is None else addresses.tolist()
+
+
+_LENGTHS = {str(bits): bits for bits in range(33)}
+
+
+def _prefix_column(texts: Sequence[str]) -> list[Prefix] | None:
+    pairs = [text.partition("/")[::2] for text in texts]
+    lengths = [_LENGTHS.get(bits) for _, bits in pairs]
+    addresses = address_column([address for address, _ in pairs])
+    if addresses is None or None in lengths:
+        return None
+    return list(map(Prefix, addresses.tolist(), lengths))  # type: ignore[arg-type]
+
+
+def codes_except(codes: frozenset[int]) -> Plain:
+    """A form for the codes of options that refuses some."""
+
+    def refusing(code: int) -> int:
+        if code in codes:
+            raise MalformedValueError(f"this dialect has no option {code}")
+        return code
+
+    return Plain(
+        lambda text: refusing(OPTION_CODE.read(text)),
+        lambda code: str(refusing(code)),
+        template="0",
+    )
+
+
+def _read_mask(text: str) -> int:
+    return bits_of_mask(parse_address(text), repr(text))
+
+
+def _number_from(lowest: int, highest: int) -> Plain:
+    def read(text: str) -> int:
+        if not re.fullmatch("[0-9]{1,9}", text) or not lowest <= int(text) <= highest:
+            raise MalformedValueError(f"{text!r} is not a number from {lowest} to {highest}")
+        return int(text)
+
+    return Plain(read, str, template="0")
+
+
+def _read_hex(text: str) -> bytes:
+    if not re.fullmatch("(?:[0-9A-Fa-f]{2})+", text):
+        raise MalformedValueError(f"{text!r} is not hexadecimal bytes")
+    return bytes.fromhex(text)
+
+
+ADDRESS = Plain(parse_address, format_address, template="0.0.0.0", column=_address_list)
+PREFIX = Plain(parse_prefix, str, template="0.0.0.0/0", column=_prefix_column)
+NUMBER = _number_from(0, 999_999_999)
+VLAN = _number_from(1, 4094)
+OPTION_CODE = _number_from(1, 254)
+HEX = Plain(_read_hex, bytes.hex, "0123456789abcdefABCDEF")
+
+PREFIX_PARTS: Mapping[str, tuple[Form, Callable[[Prefix], int]]] = {
+    "ip": (ADDRESS, lambda prefix: prefix.address),
+    "mask": (
+        Plain(_read_mask, lambda bits: format_address(mask_of(bits)), template="0.0.0.0"),
+        lambda prefix: prefix.bits,
+    ),
+    "bits": (NUMBER, lambda prefix: prefix.bits),
+}
+"""Parts in which a prefix may be written: the form, and how to take the part from the value."""
+
+
+def joined_prefix(parts: Mapping[str, int]) -> Prefix:
+    """A prefix of its parts: the address, and its bits from a mask or a length.
+
+    Raises:
+        MalformedValueError: the length is above 32.
+    """
+    bits = parts.get("mask", parts.get("bits", 32))
+    if bits > 32:
+        raise MalformedValueError(f"{bits} is not a prefix length from 0 to 32")
+    return Prefix(parts["ip"], bits)
+
+
+@dataclass(frozen=True)
+class MacForm(Form):
+    """A MAC address in groups of digits, perhaps behind a hardware type."""
+
+    group: int = 2
+    separator: str = ":"
+    prefix: str = ""
+    upper: bool = False
+
+    @property
+    def strict(self) -> str:
+        """As many digits and separators as are written."""
+        length = 12 + (12 // self.group - 1) * len(self.separator)
+        return f"{re.escape(self.prefix)}[0-9A-Fa-f{re.escape(self.separator)}]{{{length}}}"
+
+    def read_column(self, texts: Sequence[str]) -> list[Any]:
+        bare = texts
+        if self.prefix:
+            bare = [text.removeprefix(self.prefix) for text in texts]
+            if sum(map(len, texts)) - sum(map(len, bare)) != len(texts) * len(self.prefix):
+                return super().read_column(texts)
+        values = mac_column(bare)
+        return super().read_column(texts) if values is None else list(map(Mac, values.tolist()))
+
+    @property
+    def signs(self) -> set[str]:
+        """Digits, separators and the prefix."""
+        return set("0aA:-." + self.separator + self.prefix) - {" "}
+
+    def read(self, text: str) -> Mac:
+        bare = text
+        if self.prefix:
+            if not text.lower().startswith(self.prefix.lower()):
+                raise MalformedValueError(
+                    f"{text!r} doesn't begin with the hardware type {self.prefix}"
+                )
+            bare = text[len(self.prefix) :]
+        return parse_mac(bare)
+
+    def write(self, value: Mac) -> str:
+        digits = value.grouped(self.group, self.separator)
+        return self.prefix + (digits.upper() if self.upper else digits)

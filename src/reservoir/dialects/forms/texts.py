@@ -1,0 +1,220 @@
+"""Forms of free text, of bytes written as text, and of lists."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from reservoir.core.addressing import MalformedValueError
+from reservoir.dialects.forms.form import TOKEN, Form
+
+
+def _visible(text: str) -> str:
+    """The text, if a plan can have it as a name."""
+    if not text.isprintable() or not text.strip():
+        raise MalformedValueError(f"{text!r} has characters that nobody can see")
+    return text
+
+
+@dataclass(frozen=True)
+class Text(Form):
+    """Free text: bare where that is safe, else quoted as the dialect does it, else refused."""
+
+    quote: str = ""
+    """The quotation sign, or nothing where the dialect has none."""
+    doubled: bool = False
+    """A sign inside is doubled; otherwise a backslash goes before it."""
+    bare: str = "A-Za-z0-9._-"
+    """The characters that need no quotation, as in a regular expression's set."""
+    reserved: set[str] = field(default_factory=set, compare=False)
+    """Words of the dialect, which are quoted when they are meant as a name, if it can quote."""
+
+    @property
+    def signs(self) -> set[str]:
+        """The quotation sign."""
+        return set(self.quote)
+
+    @cached_property
+    def _is_bare(self) -> Callable[[str], object]:
+        return re.compile(f"[{self.bare}]+").fullmatch
+
+    @cached_property
+    def quoted(self) -> str:  # type: ignore[override]
+        """The sign, what may stand inside, the sign."""
+        if not self.quote:
+            return ""
+        sign = re.escape(self.quote)
+        inside = f"[^{sign}\\n]|{sign}{sign}" if self.doubled else rf"[^{sign}\\\n]|\\."
+        return f"{sign}(?:{inside})*{sign}"
+
+    @cached_property
+    def pattern(self) -> str:  # type: ignore[override]
+        """A quoted text, or a token."""
+        if not self.quote:
+            return TOKEN
+        return f"(?:{self.quoted}|[^ \\t\\n{re.escape(self.quote)}]+?)"
+
+    @property
+    def strict(self) -> str:
+        """A quoted text, or characters that need no quotation."""
+        return f"(?:{self.quoted}|[{self.bare}]+)" if self.quote else f"[{self.bare}]+"
+
+    def read_column(self, texts: Sequence[str]) -> list[Any]:
+        together = "".join(texts)
+        if (self.quote and self.quote in together) or not self._is_bare(together):
+            return super().read_column(texts)
+        return list(texts)  # nothing in them has to be undone
+
+    def read(self, text: str) -> str:
+        if not self.quote or not text.startswith(self.quote):
+            return _visible(text)
+        inside = text[len(self.quote) : -len(self.quote)]
+        if self.doubled:
+            return _visible(inside.replace(self.quote * 2, self.quote))
+        return _visible(re.sub(r"\\(.)", r"\1", inside))
+
+    def write(self, value: str) -> str:
+        _visible(value)
+        if self._is_bare(value) and not (self.quote and value in self.reserved):
+            return value
+        if not self.quote:
+            raise MalformedValueError(
+                f"{value!r} has characters that this dialect doesn't allow in a name"
+            )
+        if self.doubled:
+            return self.quote + value.replace(self.quote, self.quote * 2) + self.quote
+        return self.quote + re.sub(rf"([\\{self.quote}])", r"\\\1", value) + self.quote
+
+
+@dataclass(frozen=True)
+class Enclosed(Form):
+    """Free text between signs that the sheet's row has, with the escapes of its notation."""
+
+    pattern: str = TOKEN
+    forbidden: frozenset[str] = frozenset()
+    """Characters that are never bare in it."""
+    unescape: Callable[[str], str] = str
+    escape: Callable[[str], str] = str
+
+    @property
+    def signs(self) -> set[str]:
+        """What can't be bare in it."""
+        return set(self.forbidden)
+
+    def read(self, text: str) -> str:
+        return _visible(self.unescape(text))
+
+    def write(self, value: str) -> str:
+        return self.escape(_visible(value))
+
+
+@dataclass(frozen=True)
+class EscapedBytes(Form):
+    """Bytes as text, in which any byte may stand as an escape sign and two hexadecimal digits."""
+
+    sign: str = "\\x"
+    pattern: str = ".+?"
+
+    @property
+    def signs(self) -> set[str]:
+        """Those of the escape sign."""
+        return set(self.sign)
+
+    def read(self, text: str) -> bytes:
+        found = b""
+        for escaped, plain in re.findall(f"{re.escape(self.sign)}([0-9A-Fa-f]{{2}})|(.)", text):
+            found += bytes.fromhex(escaped) if escaped else plain.encode()
+        return found
+
+    def write(self, value: bytes) -> str:
+        if not value:
+            raise MalformedValueError("an empty value can't be written")
+        return "".join(
+            chr(byte) if chr(byte) in _NEEDS_NO_ESCAPE else f"{self.sign}{byte:02x}"
+            for byte in value
+        )
+
+
+_NEEDS_NO_ESCAPE = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._-/")
+
+
+@dataclass(frozen=True)
+class Quoted(Form):
+    """A value of a list in quotation signs."""
+
+    item: Form
+
+    @property
+    def signs(self) -> set[str]:
+        """The quotation sign, and those of the item."""
+        return {'"'} | self.item.signs
+
+    @cached_property
+    def pattern(self) -> str:  # type: ignore[override]
+        """The item between signs."""
+        return f'"{self.item.pattern}"'
+
+    quoted = r'"(?:[^"\\]|\\.)*"'
+
+    def read(self, text: str) -> Any:
+        if not re.fullmatch(self.quoted, text):
+            raise MalformedValueError(f"{text!r} is not in quotation signs")
+        return self.item.read(text[1:-1])
+
+    def write(self, value: Any) -> str:
+        return f'"{self.item.write(value)}"'
+
+
+class Rest(Form):
+    """Text to the end of the line, as it stands."""
+
+    pattern = ".+?"
+
+    def read(self, text: str) -> str:
+        return _visible(text)
+
+    def write(self, value: str) -> str:
+        if _visible(value) != value.strip(" \t"):
+            raise MalformedValueError(f"{value!r} can't be written at the end of a line")
+        return value
+
+
+@dataclass(frozen=True)
+class ListOf(Form):
+    """Several values in one place, apart by a separator."""
+
+    item: Form
+    separator: str
+
+    @cached_property
+    def pattern(self) -> str:  # type: ignore[override]
+        """Items and separators; blanks around a separator are free."""
+        between = re.escape(self.separator.strip()) or "[ \\t]"
+        return f"{self.item.pattern}(?:[ \\t]*{between}[ \\t]*{self.item.pattern})*?"
+
+    @property
+    def strict(self) -> str:
+        """Items with the separator as it is written."""
+        item = self.item.strict
+        return f"{item}(?:{re.escape(self.separator)}{item})*"
+
+    @property
+    def signs(self) -> set[str]:
+        """The separator's, and those of the items."""
+        return set(self.separator) | self.item.signs
+
+    @cached_property
+    def _items(self) -> re.Pattern[str]:
+        bare = f"[^ \\t\\n{re.escape(self.separator.strip())}]+"
+        return re.compile(f"{self.item.quoted}|{bare}" if self.item.quoted else bare)
+
+    def read(self, text: str) -> tuple[Any, ...]:
+        return tuple(self.item.read(found) for found in self._items.findall(text))
+
+    def write(self, value: Any) -> str:
+        if not value:
+            raise MalformedValueError("an empty list can't be written")
+        return self.separator.join(self.item.write(item) for item in value)
