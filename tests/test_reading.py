@@ -136,7 +136,7 @@ def test_one_wrong_address_is_one_report_and_costs_nothing_else(
     wrong = f"{found[0].rpartition('.')[0]}.300"
     lines[number] = lines[number][: found.start()] + wrong + lines[number][found.end() :]
     after = read_configuration("\n".join(lines), sheet)
-    reported = [unread for unread in after.unread if "300" in unread.message]
+    reported = [unread for unread in after.unread if wrong in unread.message]
     assert [unread.line for unread in reported] == [number + 1]
     assert "300 is above 255" in reported[0].message
     assert wrong in lines[number][reported[0].column - 1 :]
@@ -239,6 +239,7 @@ def test_both_roads_of_reading_find_the_same(file: Path, dialect: str, data: st.
     text = "\n".join(lines)
     sheet = Library().sheet(dialect)
     exact, fast = read_exactly(text, sheet), read_fast(text, sheet)
+    assert fast.device.children == exact.device.children
     assert fast == exact
     assert places(fast.device) == places(exact.device)
 
@@ -246,3 +247,48 @@ def test_both_roads_of_reading_find_the_same(file: Path, dialect: str, data: st.
 def places(fact: Fact) -> list[object]:
     """Where a fact and those inside it stand."""
     return [fact.line, fact.column, [places(child) for child in fact.children]]
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(30))
+def test_with_a_third_of_its_lines_damaged_the_rest_is_understood(
+    file: Path, dialect: str, data: st.DataObject
+) -> None:
+    """Each damaged address is reported where it is; each sound line still says what it said."""
+    text, sheet = written(file, dialect, data), Library().sheet(dialect)
+    lines = text.split("\n")
+    before = read_configuration(text, sheet)
+    about_lending = set(lending_lines(before.device, lines))
+    with_address = [n for n in sorted(about_lending) if QUAD.search(lines[n])]
+    assume(with_address)
+    most = max(1, len(lines) * 3 // 10)
+    damaged = data.draw(st.sets(st.sampled_from(with_address), min_size=1, max_size=most))
+    for number in damaged:
+        found = QUAD.search(lines[number])
+        assert found is not None
+        cut = data.draw(st.integers(found.start() + 1, found.end() - 1))
+        lines[number] = (
+            lines[number][:cut] + data.draw(st.sampled_from("x§'?")) + lines[number][cut:]
+        )
+    after = read_configuration("\n".join(lines), sheet)
+    reported = {unread.line - 1 for unread in after.unread}
+    assert damaged <= reported
+    said = {
+        (fact.line, fact.kind, tuple(sorted(fact.fields.items())))
+        for fact in one_liners(after.device, lines)
+    }
+    for fact in one_liners(before.device, lines):
+        if fact.line - 1 not in reported:
+            assert (fact.line, fact.kind, tuple(sorted(fact.fields.items()))) in said
+
+
+def one_liners(device: Fact, lines: list[str]) -> list[Fact]:
+    """The facts that one line says whole."""
+    return [
+        fact
+        for fact in device.walk()
+        if fact.kind in ("range", "exclusion", "binding")
+        and not fact.children
+        and QUAD.search(lines[fact.line - 1])
+    ]

@@ -11,6 +11,8 @@ from reservoir.core.clients import is_mac_text
 
 _DOT, _ZERO = b".0"
 
+_SEPARATORS = str.maketrans("", "", ":-. ")
+
 _NIBBLES = np.full(256, 255, dtype=np.uint8)
 """The value of each hexadecimal digit; 255 for what is none."""
 for _value, _digit in enumerate("0123456789abcdef"):
@@ -44,9 +46,18 @@ def address_column(texts: Sequence[str]) -> NDArray[np.int64] | None:
 
 
 def mac_column(texts: Sequence[str]) -> NDArray[np.int64] | None:
-    """MAC addresses in bulk, shape (n,), all in one notation; None if one is none or otherwise."""
-    if not texts or not is_mac_text(texts[0]) or len(set(map(len, texts))) != 1:
-        return None if texts else np.empty(0, dtype=np.int64)
+    """MAC addresses in bulk, in any notation, shape (n,); None if one is none."""
+    if len(set(map(len, texts))) == 1 and is_mac_text(texts[0]):
+        numbers = _alike(texts)
+        if numbers is not None:
+            return numbers
+    if not all(map(is_mac_text, texts)):
+        return None
+    return np.array([int(text.translate(_SEPARATORS), 16) for text in texts], dtype=np.int64)
+
+
+def _alike(texts: Sequence[str]) -> NDArray[np.int64] | None:
+    """MAC addresses that are all written as the first is; None if one is not."""
     try:
         table = np.frombuffer("".join(texts).encode("ascii"), dtype=np.uint8)
     except UnicodeEncodeError:

@@ -208,17 +208,19 @@ class BodyReader:
         if row.adds_fields and row.owner is not None:
             return  # it is looked at with the row that opens its fact
         parts: dict[str, set[str]] = {}
+        first: dict[str, int] = {}
         for inner in (row, *(child for child in every_row(row.children) if child.adds_fields)):
             for slot in inner.pattern.slots:
                 if slot.part:
                     parts.setdefault(slot.field, set()).add(slot.part)
+                    first.setdefault(slot.field, inner.number)
         for name, found in parts.items():
             if "ip" not in found or len(found) != 2:
                 message = (
                     f"{name} is written in parts, so the line, or one beside it, needs "
                     f"{{{name}:ip}} and {{{name}:mask}} or {{{name}:bits}}"
                 )
-                self.problems.append(Problem(Place(self.file, row.number), message))
+                self.problems.append(Problem(Place(self.file, first[name]), message))
 
     def _check_opening(self, row: Row) -> None:
         sign = self.carrier.nesting.opens
