@@ -36,7 +36,7 @@ for client in $CLIENTS; do
   ip netns exec client ip link set cli down
   ip netns exec client ip link set cli address "$client"
   ip netns exec client ip link set cli up
-  ip netns exec client busybox udhcpc -i cli -f -n -q -t 4 -T 1 -s "$TOLD" -O ntpsrv -O 200 || true
+  ip netns exec client busybox udhcpc -i cli -f -n -q -t 3 -T 1 -s "$TOLD" -O ntpsrv -O 200 || true
 done 2> /dev/null
 kill $service
 wait $service || true

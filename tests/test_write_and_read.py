@@ -3,13 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from importlib import resources
 from pathlib import Path
 
 import pytest
 
+import reservoir
 from conftest import Run
+from reservoir.core.address_set import AddressSet
+from reservoir.core.lending import Lending
+from reservoir.dialects.converting import convert
+from reservoir.dialects.library import Library
+from reservoir.dialects.reading import read_device
 
 Put = Callable[[str, str], Path]
+
+DIALECTS = Library().names
 
 PLAN = """\
 defaults: {dns: [10.84.0.53, 10.84.1.53], domain: sable.example, lease: 12h}
@@ -309,3 +318,34 @@ def test_two_servers_of_one_subnet_are_one_network(run: Run, put: Put) -> None:
     summary = "2 networks on 2 devices; 145 addresses can be lent."
     assert summary in checked.out
     assert summary in run("check", "plan.yaml").out
+
+
+def held(text: str, dialect: str) -> dict[str, tuple[object, object]]:
+    """By subnet, what a configuration lends, its own addresses aside, and whom it binds."""
+    lending = Lending(read_device(text, "device.txt", Library(), dialect).lifted.plan())
+    found: dict[str, tuple[object, object]] = {}
+    for pool in lending.pools:
+        attachments = lending.topology.attachments(pool.network)
+        own = AddressSet.of_addresses([attachment.address for attachment in attachments])
+        bound = frozenset(lending.clients_bound(pool))
+        found[str(pool.network.subnet)] = (pool.lendable - own, bound)
+    return found
+
+
+@pytest.mark.parametrize("source", DIALECTS)
+def test_the_demos_devices_are_carried_from_any_dialect_to_any(source: str) -> None:
+    """What is lent and bound stays as it is, or what is lost is said."""
+    with resources.as_file(resources.files("reservoir.demo") / "right") as folder:
+        written = reservoir.write(reservoir.load(str(folder / "ferry-line.yaml")))
+    library, carried = Library(), 0
+    for device in written:
+        first = read_device(device.text, "device.txt", library, device.dialect)
+        there = convert(first, library.sheet(source))
+        read = read_device(there.text, "device.txt", library, source)
+        for target in DIALECTS:
+            result = convert(read, library.sheet(target))
+            assert result.losses or not result.differences
+            if not result.losses and not result.obstacles:
+                assert held(result.text, target) == held(there.text, source)
+                carried += 1
+    assert carried >= len(written)  # to its own dialect at the least

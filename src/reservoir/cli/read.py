@@ -12,6 +12,9 @@ if TYPE_CHECKING:
     from reservoir.dialects.reading import ConfigurationRead
 
 
+DOUBTFUL = 0.5
+"""The next best dialect's share, as a part of the best one's, from which it might be the other."""
+
 SHOWN = 3
 """How many pools or bindings a note names before it counts the rest."""
 
@@ -51,7 +54,7 @@ def _say(result: ConfigurationRead) -> None:
         click.echo(f"{result.place(unread.line, unread.column)}: {unread.message}", err=True)
     networks = len(result.lifted.networks)
     talk(
-        f"{result.file}: {result.lifted.name}, {result.dialect}; {networks} "
+        f"{result.file}: {result.lifted.name}, {result.dialect}{_how_sure(result)}; {networks} "
         f"{'network' if networks == 1 else 'networks'} from {reading.lines:,} lines"
         + (f", {reading.foreign:,} about other things" if reading.foreign else "")
         + (f", {len(reading.unread):,} not understood" if reading.unread else "")
@@ -62,3 +65,16 @@ def _say(result: ConfigurationRead) -> None:
     for text, labels in about.items():
         more = f" and {len(labels) - SHOWN:,} more" if len(labels) > SHOWN else ""
         talk(f"  {', '.join(labels[:SHOWN])}{more}: {text}")
+
+
+def _how_sure(result: ConfigurationRead) -> str:
+    """How sure it is that the file is in the dialect that was recognised."""
+    if result.runner_up is None:
+        return ""
+    other, share = result.runner_up
+    if share < DOUBTFUL * result.share:
+        return f" (recognised beyond doubt: it makes sense of {result.share:.0%})"
+    return (
+        f" (recognised, not beyond doubt: it makes sense of {result.share:.0%}, "
+        f"{other} of {share:.0%}; say which with --dialect)"
+    )

@@ -31,6 +31,8 @@ class ConfigurationRead:
     """The share of its lines that the dialect understands, 0 to 1."""
     reading: Reading
     lifted: Lifted
+    runner_up: tuple[str, float] | None = None
+    """Where the dialect was recognised: the next best, and the share that it would understand."""
 
     def place(self, line: int, column: int) -> Place:
         """Where a line of the text stands; in which file, if it is several."""
@@ -48,11 +50,15 @@ def read_device(
     Raises:
         InputError: the dialect is unknown, or none is recognised.
     """
-    sheet = library.sheet(dialect) if dialect else _recognised(text, file, library)
+    runner_up: tuple[str, float] | None = None
+    if dialect:
+        sheet = library.sheet(dialect)
+    else:
+        sheet, runner_up = _recognised(text, file, library)
     text = _as_files(text, file, sheet)
     reading = read_configuration(text, sheet)
     lifted = lift(reading.device, sheet, PurePath(file).stem)
-    return ConfigurationRead(file, text, sheet.name, _share(reading), reading, lifted)
+    return ConfigurationRead(file, text, sheet.name, _share(reading), reading, lifted, runner_up)
 
 
 def _as_files(text: str, file: str, sheet: Sheet) -> str:
@@ -69,8 +75,8 @@ def _share(reading: Reading) -> float:
     return known / (known + unknown) if known else 0.0
 
 
-def _recognised(text: str, file: str, library: Library) -> Sheet:
-    """The dialect that understands most of the file's first lines."""
+def _recognised(text: str, file: str, library: Library) -> tuple[Sheet, tuple[str, float] | None]:
+    """The dialect that understands most of the file's first lines; the next best and its share."""
     sample = "\n".join(text.split("\n", SAMPLE_LINES)[:SAMPLE_LINES])
     sheets = [library.sheet(name) for name in library.names]
     shares = {
@@ -84,4 +90,6 @@ def _recognised(text: str, file: str, library: Library) -> Sheet:
             f"{shares[best.name]:.0%} of its lines; name it with --dialect if it is that"
         )
         raise InputError([Problem(Place(file), message)])
-    return best
+    others = [name for name in shares if name != best.name]
+    following = max(others, key=lambda name: shares[name], default=None)
+    return best, (following, shares[following]) if following is not None else None
