@@ -52,7 +52,7 @@ def show_dialect(dialect: str) -> None:
     sheet = _library().sheet(dialect)
     show([f"{styled(sheet.name, 'name')}  {sheet.about}", ""])
     for name, text in [*_traits_in_words(sheet), *_forms_in_words(sheet)]:
-        show(wrapped(text, width(), " " * 16, f"{name:<15} "))
+        show(wrapped(text, width(), " " * 18, f"{name:<17} "))
     _show_sample(sheet)
 
 
@@ -78,7 +78,7 @@ def _forms_in_words(sheet: Sheet) -> list[tuple[str, str]]:
         f"in steps of {format_duration(duration.step)}."
     )
     said = [("lease form", lease), ("MAC form", f"Like {' or '.join(mac_examples(sheet))}.")]
-    said += [("limit", f"At most {most:,} {LIMITS[what]}.") for what, most in sheet.limits.items()]
+    said += [("limit", f"{LIMITS[what]}: {most:,} at most.") for what, most in sheet.limits.items()]
     if sheet.naming.longest:
         said.append(("names", f"At most {sheet.naming.longest} characters."))
     return said

@@ -158,11 +158,11 @@ TRAITS: Mapping[str, Trait] = {
 
 LIMITS: Mapping[str, str] = {
     "pool.dns": "DNS servers for a pool",
-    "pool.range": "ranges in a pool",
-    "pool.exclusion": "exclusions in a pool",
-    "interface.pool": "pools at an interface",
-    "device.pool": "pools on the device",
-    "device.exclusion": "exclusions on the device",
-    "device.binding": "bindings on the device",
+    "pool.range": "Ranges in a pool",
+    "pool.exclusion": "Exclusions in a pool",
+    "interface.pool": "Pools at an interface",
+    "device.pool": "Pools on the device",
+    "device.exclusion": "Exclusions on the device",
+    "device.binding": "Bindings on the device",
 }
 """What a sheet may limit, and what that counts; fitting keeps within it."""
