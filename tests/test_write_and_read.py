@@ -349,3 +349,33 @@ def test_the_demos_devices_are_carried_from_any_dialect_to_any(source: str) -> N
                 assert held(result.text, target) == held(there.text, source)
                 carried += 1
     assert carried >= len(written)  # to its own dialect at the least
+
+
+def test_what_a_plan_has_no_word_for_is_kept(run: Run, put: Put) -> None:
+    """With the device, in the plan; written back as it was; what can't be put back is said."""
+    gate = (
+        '<appliance>\n  <called>gate</called>\n  <sides>\n    <side name="a" '
+        'address="10.85.61.1/24"/>\n  </sides>\n  <lending open="yes">\n    <scope name="cranes" '
+        'subnet="10.85.61.0/24" side="a">\n      <entry low="10.85.61.20" high="10.85.61.30"/>\n'
+        '      <ask>10.84.0.53</ask>\n      <stay usual="3600" longest="7200"/>\n      <knock/>\n'
+        "    </scope>\n  </lending>\n</appliance>\n"
+    )
+    put("gate.quillon", gate)
+    read = run("read", "gate.quillon", "--out", "plan.yaml")
+    assert read.code == 0, read.err
+    assert run("write", "plan.yaml", "--out", "-").out == gate
+    plan = put("plan.yaml", "").parent / "plan.yaml"
+    run("read", "gate.quillon", "--out", "plan.yaml")
+    text = plan.read_text()
+    assert 'pool cranes: {longest: 2h, probe: "yes"}' in text
+    for was, instead, said in [
+        ("probe", "prob", "nothing called 'prob' is kept for a pool (did you mean probe?)"),
+        ("pool cranes", "pool crane", "nothing called 'pool crane' (did you mean pool cranes?)"),
+        ("2h", "2 o'clock", "longest of pool cranes: "),
+    ]:
+        put("plan.yaml", text.replace(was, instead, 1))
+        refused = run("check", "plan.yaml")
+        assert refused.code == 1
+        assert said in " ".join(refused.out.split())
+    carried = run("convert", "gate.quillon", "--to", "larkspur")
+    assert "not carried over: the probe of pool cranes" in carried.err

@@ -90,6 +90,9 @@ class Device(Part):
     interfaces: Mapping[WordText, Interface] = {}
     zones: Mapping[WordText, Zone] = {}
     routes: tuple[Route, ...] = ()
+    kept: Mapping[LabelText, Mapping[WordText, LabelText]] = {}
+    """What its configuration says that a plan has no word for, by what it is about (``pool
+    crew``); it is written back unchanged."""
 
 
 def _range_words(value: Any) -> str:

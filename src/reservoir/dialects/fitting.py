@@ -15,6 +15,7 @@ from reservoir.core.findings import Obstacle
 from reservoir.core.lending import Lending, Pool
 from reservoir.core.topology import Attachment
 from reservoir.dialects.fitting_told import FittedWords, fit_words
+from reservoir.dialects.keeping import faults_in_kept
 from reservoir.dialects.sheet import Sheet
 
 
@@ -71,6 +72,7 @@ class _Fitter:
         self.splits = self.lends_ranges and not self.keeps_out
 
     def fit(self) -> list[FittedPool]:
+        self._kept()
         self._reachable()
         if self.keeps_out and self._too_many_exclusions():
             self.splits = True
@@ -83,6 +85,16 @@ class _Fitter:
     def _attachment(self, pool: Pool) -> Attachment | None:
         attachments = self.lending.topology.attachments(pool.network)
         return next((a for a in attachments if a.device == self.device), None)
+
+    def _kept(self) -> None:
+        device = self.lending.plan.devices[self.device]
+        names = [pool.name for pool in self.pools]
+        for fault in faults_in_kept(device.kept, device.interfaces, names):
+            network = names[0] if names else ""
+            at = ("devices", self.device, "kept")
+            message = f"what is kept for {self.device} can't be put back: {fault}"
+            harm = "is served without what was kept"
+            self.obstacles.append(Obstacle("not-expressible", message, at, network, harm))
 
     # Which pools the device can have at all.
 

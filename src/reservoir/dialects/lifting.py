@@ -22,6 +22,7 @@ from reservoir.core.plan import (
     Service,
     Zone,
 )
+from reservoir.dialects.keeping import kept_of
 from reservoir.dialects.lowering import called
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import NOTHING, Fact
@@ -114,15 +115,19 @@ class _Lifting:
         self._placed: set[int] = set()
 
     def lifted(self) -> Lifted:
+        named: list[tuple[str, Fact]] = []
         for pools in self._pools_by_network().values():
             name = called(pools[0].fact.fields, pools[0].subnet)
             if name in self.result.networks:
                 self._note(pools[0].fact, "stands there twice; the second is left out")
                 continue
             self.result.networks[name] = self._network(pools)
+            named.append((name, pools[0].fact))
         for binding in self._bindings:
             if id(binding) not in self._placed:
                 self._note(binding, "lies in no pool's subnet, so it is left out")
+        kept = kept_of(self.facts, named)
+        self.result.device = self.result.device.model_copy(update={"kept": kept})
         return self.result
 
     def _pools(self) -> Iterator[Fact]:

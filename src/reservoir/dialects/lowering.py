@@ -14,6 +14,7 @@ from reservoir.core.findings import Obstacle
 from reservoir.core.lending import Lending, Told
 from reservoir.core.plan import Device, Interface
 from reservoir.dialects.fitting import FittedPool, fit_device
+from reservoir.dialects.keeping import put_back
 from reservoir.dialects.naming import NameFitter
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import Fact
@@ -55,12 +56,15 @@ class _Lowering:
         self.fitted = fit_device(lending, device, sheet)
         self.names = NameFitter(sheet.naming)
         self.top = Fact("device", {"name": device}, origin=("devices", device))
+        self.called = {"device": [self.top]}
+        """The facts by what the plan's ``kept`` calls them."""
 
     def lowered(self) -> Lowered:
         self._surroundings()
         held: dict[str, Held] = {}
         for pool in self.fitted.pools:
             facts = self._pool(pool)
+            self.called[f"pool {pool.pool.name}"] = facts
             held[self._called(facts[0], pool)] = Held(
                 network=pool.pool.name,
                 lendable=pool.lendable,
@@ -68,6 +72,7 @@ class _Lowering:
                 told=pool.words.told,
             )
         self._switch()
+        put_back(self.device.kept, self.called)
         return Lowered(
             device=self.top,
             held=held,
@@ -116,6 +121,7 @@ class _Lowering:
             fact.fields["enabled"] = interface.enabled
             if name in serving:
                 fact.fields["service"] = True
+            self.called[f"interface {name}"] = [fact]
             add(fact)
         for number, route in enumerate(self.device.routes):
             fact = _fact("route", ("routes", number), self.name, to=route.to, via=route.via)
