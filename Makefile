@@ -26,6 +26,7 @@ lint: $(READY)
 
 bench: $(READY)
 	$(BIN)/python bench/run.py
+	$(BIN)/python bench/lines.py
 
 screenshots: $(READY)
 	docs/screenshots/make
