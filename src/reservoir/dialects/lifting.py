@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -24,39 +24,9 @@ from reservoir.core.plan import (
 )
 from reservoir.dialects.keeping import kept_of
 from reservoir.dialects.lowering import called
+from reservoir.dialects.option_facts import FIELD_OF_OPTION, option_data
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import NOTHING, Fact
-
-
-def _addresses(data: bytes) -> tuple[int, ...]:
-    if not data or len(data) % 4:
-        raise MalformedValueError(f"{data.hex()} is not IPv4 addresses")
-    return tuple(int.from_bytes(data[at : at + 4], "big") for at in range(0, len(data), 4))
-
-
-def _word(data: bytes) -> str:
-    try:
-        text = data.decode()
-    except UnicodeDecodeError:
-        text = ""
-    if not text.isprintable() or not text or " " in text:
-        raise MalformedValueError(f"{data.hex()} is not a domain name")
-    return text
-
-
-def _seconds(data: bytes) -> int:
-    if len(data) != 4 or not any(data):
-        raise MalformedValueError(f"{data.hex()} is not a lease time")
-    return int.from_bytes(data, "big")
-
-
-_FIELD_OF_OPTION: Mapping[int, tuple[str, Callable[[bytes], Any]]] = {
-    3: ("gateway", lambda data: _addresses(data)[0]),
-    6: ("dns", _addresses),
-    15: ("domain", _word),
-    51: ("lease", _seconds),
-}
-"""Fields of a pool that a device may state by option number too (RFC 2132)."""
 
 
 class Note(NamedTuple):
@@ -323,8 +293,8 @@ class _Lifting:
     def _said_by_option(self, pool: Fact, options: dict[int, bytes]) -> dict[str, Any]:
         """The fields that the pool states as options by number; they are taken out of these."""
         fields: dict[str, Any] = {}
-        for code in _FIELD_OF_OPTION.keys() & options.keys():
-            name, decode = _FIELD_OF_OPTION[code]
+        for code in FIELD_OF_OPTION.keys() & options.keys():
+            name, decode = FIELD_OF_OPTION[code]
             data = options.pop(code)
             try:
                 fields[name] = decode(data)
@@ -359,9 +329,9 @@ class _Lifting:
         for fact in pool.of_kind("option"):
             code, data = fact.get("code"), fact.get("data")
             try:
-                if code in dhcp_options.MANAGED and code not in _FIELD_OF_OPTION:
+                if code in dhcp_options.MANAGED and code not in FIELD_OF_OPTION:
                     raise MalformedValueError(dhcp_options.MANAGED[code])
-                options[code] = _option_data(fact) if data is None else data
+                options[code] = option_data(fact) if data is None else data
             except MalformedValueError as error:
                 self._note(pool, f"option {code} in line {fact.line} is left out: {error}")
         options.pop(None, None)
@@ -380,17 +350,6 @@ class _Lifting:
         if differing:
             names = ", ".join(differing)
             self._note(binding, f"told another {names} than {pool.label}; taken as the same")
-
-
-def _option_data(fact: Fact) -> bytes:
-    """The bytes of an option that is given by type and value."""
-    kind, value = fact.get("type"), fact.get("value")
-    if kind not in dhcp_options.KINDS:
-        raise MalformedValueError(f"there is no type {kind!r}")
-    if value is None:
-        raise MalformedValueError("it has no value")
-    items = value.split(",") if kind in dhcp_options.LISTS else [value]
-    return dhcp_options.encode(kind, items)
 
 
 class _ByAddress:
