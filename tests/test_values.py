@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ipaddress
+from collections.abc import Callable
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -18,6 +20,7 @@ from reservoir.core.addressing import (
     parse_span,
 )
 from reservoir.core.clients import Mac, parse_identifier, parse_mac
+from reservoir.core.columns import address_column, mac_column
 from reservoir.core.durations import INFINITE, format_duration, parse_duration
 from reservoir.core.typos import likely_meant
 
@@ -127,3 +130,36 @@ def test_the_likely_typo(written: str, subnet: str, meant: str | None) -> None:
     """The address that was meant is one slip away and inside the subnet, or nothing is said."""
     found = likely_meant(parse_address(written), parse_prefix(subnet))
     assert (None if found is None else format_address(found)) == meant
+
+
+wild_quads = st.text("0123456789.x", max_size=15) | addresses.map(format_address)
+
+
+@given(
+    st.lists(st.sampled_from(["10.84.20.1", "0.0.0.0", "255.255.255.255"]) | wild_quads, max_size=9)
+)
+def test_columns_of_addresses(texts: list[str]) -> None:
+    """As one by one; None if one of them is wrong."""
+    assert one_by_one(address_column(texts)) == all_or_none(parse_address, texts)
+
+
+@given(st.lists(st.integers(0, 2**48 - 1), max_size=9), st.data())
+def test_columns_of_macs(numbers: list[int], data: st.DataObject) -> None:
+    """In one notation or several; None if one of them is wrong."""
+    notations = st.sampled_from([(2, ":"), (2, "-"), (4, "."), (6, "-"), (12, ""), (3, ".")])
+    shared = data.draw(notations | st.none())
+    texts = [Mac(n).grouped(*(shared or data.draw(notations))) for n in numbers]
+    if texts and numbers[0] % 2:
+        texts[0] = texts[0].upper()[::-1]
+    assert one_by_one(mac_column(texts)) == all_or_none(parse_mac, texts)
+
+
+def one_by_one(column: Any) -> list[int] | None:
+    return None if column is None else column.tolist()
+
+
+def all_or_none(parse: Callable[[str], int], texts: list[str]) -> list[int] | None:
+    try:
+        return [int(parse(text)) for text in texts]
+    except MalformedValueError:
+        return None

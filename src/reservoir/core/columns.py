@@ -21,6 +21,8 @@ for _value, _digit in enumerate("0123456789abcdef"):
 
 def address_column(texts: Sequence[str]) -> NDArray[np.int64] | None:
     """Dotted quads in bulk, shape (n,); None if one is not as ``parse_address`` wants it."""
+    if not texts:
+        return np.empty(0, dtype=np.int64)
     try:
         octets = np.frombuffer((".".join(texts) + ".").encode("ascii"), dtype=np.uint8)
     except UnicodeEncodeError:

@@ -68,7 +68,7 @@ class Json(Carrier):
 
     def _object(self, nodes: Sequence[Node], indent: str, taken: int) -> list[str]:
         """The lines of an object; ``taken`` characters stand on its first line already."""
-        if indent and all(not node.children and not node.text.endswith("[") for node in nodes):
+        if indent and all(not node.text.endswith(("[", "{")) for node in nodes):
             line = f"{{{', '.join(node.text for node in nodes)}}}"
             if len(indent) + taken + len(line) <= WIDEST:
                 return [line]

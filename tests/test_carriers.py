@@ -1,0 +1,198 @@
+"""Notations: what is written is read again as the same nodes; what is damaged keeps its place."""
+
+from __future__ import annotations
+
+import json
+from xml.etree import ElementTree
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import examples
+from reservoir.core.addressing import MalformedValueError
+from reservoir.dialects.carriers import CARRIERS
+from reservoir.dialects.carriers import json as json_carrier
+from reservoir.dialects.carriers import xml as xml_carrier
+from reservoir.dialects.carriers.files import file_and_line, in_files, in_one_text
+from reservoir.dialects.carriers.json import Json
+from reservoir.dialects.carriers.nodes import Carrier, Nesting, Node
+from reservoir.dialects.carriers.paths import Paths
+from reservoir.dialects.carriers.records import Records
+from reservoir.dialects.carriers.xml import Xml
+from reservoir.dialects.forms.texts import Text
+
+Tree = tuple[str, list["Tree"]]
+
+words = st.from_regex("[a-z]{1,6}", fullmatch=True)
+values = st.text(min_size=1, max_size=8).filter(lambda text: text.isprintable() and text.strip())
+
+
+def tree(nodes: list[Node]) -> list[Tree]:
+    """Texts and nesting alone."""
+    return [(node.text, tree(node.children)) for node in nodes]
+
+
+def node_of(text: str, children: list[Node]) -> Node:
+    return Node(text, children=children)
+
+
+xml_leaves = st.builds(
+    lambda name, value: node_of(f"<{name}>{xml_carrier.escape(value)}</{name}>", []), words, values
+)
+
+
+def xml_elements(inside: st.SearchStrategy[Node]) -> st.SearchStrategy[Node]:
+    attributes = st.dictionaries(words, values, max_size=3).map(
+        lambda pairs: [node_of(f'{k}="{xml_carrier.escape(v)}"', []) for k, v in pairs.items()]
+    )
+    return st.builds(
+        lambda name, first, rest: node_of(f"<{name}", first + rest),
+        words,
+        attributes,
+        st.lists(inside, max_size=3),
+    )
+
+
+json_leaves = st.builds(
+    lambda key, value: node_of(f"{json.dumps(key)}: {json.dumps(value, ensure_ascii=False)}", []),
+    words,
+    values | st.integers(0, 10**6) | st.none() | st.booleans() | st.lists(values, min_size=1),
+)
+
+
+def json_objects(inside: st.SearchStrategy[Node]) -> st.SearchStrategy[Node]:
+    def of(key: str, sign: str, members: list[Node]) -> Node:
+        return node_of(f'"{key}": {sign}', members)
+
+    return st.builds(of, words, st.sampled_from("[{"), st.lists(inside, max_size=4))
+
+
+CASES = {
+    "xml": (Xml(Nesting(2)), st.recursive(xml_leaves, xml_elements, max_leaves=12)),
+    "json": (Json(Nesting(2)), st.recursive(json_leaves, json_objects, max_leaves=12)),
+}
+
+
+def is_in_order(nodes: list[Node]) -> bool:
+    """Objects of one list stand together, as they are written."""
+    heads = [node.text for node in nodes if node.text.endswith("[")]
+    runs = [text for at, text in enumerate(heads) if at == 0 or heads[at - 1] != text]
+    return len(runs) == len(set(runs)) and all(is_in_order(node.children) for node in nodes)
+
+
+@pytest.mark.parametrize("name", CASES)
+@given(data=st.data())
+@settings(max_examples=examples(200))
+def test_what_is_written_is_read_again(name: str, data: st.DataObject) -> None:
+    """Any tree of nodes; each node's offsets cut out what it was; a strict parser takes it too."""
+    carrier, nodes = CASES[name]
+    top = data.draw(st.lists(nodes, min_size=1, max_size=3).filter(is_in_order))
+    if name == "xml":
+        top = [node_of("<root", top)]
+    text = carrier.write(top)
+    read = carrier.read(text)
+    assert not read.faults
+    assert tree(read.top) == tree(top)
+    for node in every(read.top):
+        line = text.split("\n")[node.line - 1]
+        assert line[node.column - 1 :].startswith(text[node.start : node.start + 2].rstrip())
+    if name == "xml":
+        ElementTree.fromstring(text)  # noqa: S314 - our own text
+    else:
+        json.loads(text)
+
+
+def every(nodes: list[Node]) -> list[Node]:
+    return [inner for node in nodes for inner in (node, *every(node.children))]
+
+
+@pytest.mark.parametrize("name", CASES)
+@given(data=st.data())
+@settings(max_examples=examples(200))
+def test_damage_is_said_and_never_fatal(name: str, data: st.DataObject) -> None:
+    """Any text, however broken: read in the end, each fault at a place in the text."""
+    carrier, nodes = CASES[name]
+    text = carrier.write([node_of("<root" if name == "xml" else '"root": {', [data.draw(nodes)])])
+    for _ in range(data.draw(st.integers(1, 5))):
+        cut = data.draw(st.integers(0, len(text)))
+        junk = data.draw(
+            st.sampled_from(["", "<", ">", "&", '"', "{", "}", "]", ",", "\n", "</a>"])
+        )
+        text = text[:cut] + junk + text[cut + data.draw(st.integers(0, 4)) :]
+    lines = text.split("\n")
+    for fault in carrier.read(text).faults:
+        assert 1 <= fault.line <= len(lines)
+        assert 1 <= fault.column <= len(lines[fault.line - 1]) + 1
+
+
+@given(values)
+def test_escapes_stay_in_their_place(value: str) -> None:
+    """In an attribute, in an element, in a string; and come back as they were."""
+    assert xml_carrier.unescape(xml_carrier.escape(value)) == value
+    assert not set(xml_carrier.escape(value)) & set('<>"')
+    assert json_carrier.unescape(json_carrier.escape(value)) == value
+    assert json.loads(f'"{json_carrier.escape(value)}"') == value
+    for carrier in (Xml(Nesting()), Json(Nesting())):
+        form = carrier.text_form(Text())
+        assert form.read(form.write(value)) == value
+
+
+def test_a_document_type_expands_to_nothing() -> None:
+    """It is refused; a reference to what it declares stays as it is written."""
+    bomb = '<!DOCTYPE a [<!ENTITY b "bbbb">]>\n<a><c>&b;</c></a>\n'
+    read = Xml(Nesting()).read(bomb)
+    assert any("a document type is not read" in fault.message for fault in read.faults)
+    assert "bbbb" not in str([node.text for node in every(read.top) if node.line == 2])
+    with pytest.raises(MalformedValueError, match="an escape that there isn't"):
+        json_carrier.unescape("\\q")
+
+
+def test_layout_tells_where_a_lost_line_was() -> None:
+    """A closing tag or bracket that is gone costs its block's end, not what follows."""
+    xml = "<a>\n  <b x='1'>\n    <c>1</c>\n  <b x='2'>\n    <c>2</c>\n  </b>\n</a>\n"
+    read = Xml(Nesting()).read(xml)
+    assert [child.text for child in read.top[0].children] == ["<b", "<b"]
+    assert [(fault.line, fault.message) for fault in read.faults] == [(2, "'<b' is not closed")]
+    text = '{\n  "a": {\n    "b": 1\n  "c": {\n    "d": 2\n  }\n}\n'
+    faults = Json(Nesting()).read(text).faults
+    assert [fault.line for fault in faults] == [7]
+    stray = '{\n  "a": 1x,\n  "b": 2\n}\n'
+    read = Json(Nesting()).read(stray)
+    assert [fault.line for fault in read.faults] == [2]
+    assert '"b": 2' in [node.text for node in read.top]
+
+
+def test_each_notation_reads_by_hand() -> None:
+    """Order, blanks and quotes as people write them."""
+    paths = Paths(Nesting(separator="::"), ("%",)).read("a  ::  b 1\n% no\na :: c\nd\na\n")
+    assert tree(paths.top) == [("a", [("b 1", []), ("c", [])]), ("d", [])]
+    assert paths.comments == 1
+    records = Records(Nesting(), ("~",)).read("net  b='x y'   a=1\n~ no\n")
+    assert tree(records.top) == [("net", [("b='x y'", []), ("a=1", [])])]
+    assert records.top[0].children[1].column == 16
+    sections = CARRIERS["sections"](Nesting(assign=": "), (";",)).read("x:1\n[a]\nb :2\n; no\n")
+    assert tree(sections.top) == [("x: 1", []), ("[a]", [("b: 2", [])])]
+
+
+@given(
+    st.dictionaries(st.from_regex("[a-z]{1,5}[.]n", fullmatch=True), st.lists(words), min_size=1)
+)
+def test_several_files_in_one_text(files: dict[str, list[str]]) -> None:
+    """Taken apart they are what they were; each line knows its file and its number there."""
+    texts = {name: "".join(f"{line}\n" for line in lines) for name, lines in files.items()}
+    together = in_one_text(texts.items())
+    assert {name: text.strip("\n") for name, text in in_files(together)} == {
+        name: text.strip("\n") for name, text in texts.items()
+    }
+    for number, line in enumerate(together.split("\n")[:-1], start=1):
+        name, inside = file_and_line(together, number)
+        if inside and files[name]:
+            assert files[name][inside - 1] == line
+
+
+def test_a_carrier_is_named_once() -> None:
+    """Each has its words for ``nest``; those are fields that all share."""
+    for carrier in CARRIERS.values():
+        assert issubclass(carrier, Carrier)
+        assert set(carrier.words) <= set(Nesting.__dataclass_fields__)
