@@ -117,8 +117,8 @@ def without_what_is_refused(sheet: Sheet) -> DeviceConfiguration:
             name = str(rest[2])
             interfaces[name] = _less(interfaces[name], refusal.field)
         elif len(rest) > 1:
-            changes[str(rest[1])] = {} if rest[1] == "zones" else ()
-    smaller = device.model_copy(update={"interfaces": interfaces, **changes})
+            changes[str(rest[1])] = () if rest[1] == "routes" else {}
+    smaller = device.model_copy(update={"interfaces": interfaces} | changes)
     devices = {**plan.devices, SAMPLE_DEVICE: smaller}
     remaining = replace(plan, devices=devices, networks=networks)
     return write_device(Lending(remaining), SAMPLE_DEVICE, sheet)
