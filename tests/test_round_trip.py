@@ -25,7 +25,7 @@ from reservoir.dialects.reader import read_configuration
 from reservoir.dialects.reading import read_device
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import Fact
-from reservoir.dialects.writer import write_configuration
+from reservoir.dialects.writer import write_configuration, write_exactly
 from reservoir.files.plan_text import plan_text
 
 DIALECTS = Library().names
@@ -233,6 +233,7 @@ def test_what_is_written_is_what_the_plan_says(
     assert not reading.unread
     assert not reading.foreign
     assert write_configuration(reading.device, sheet).text == written.text
+    assert write_exactly(reading.device, sheet).text == written.text
     again = Lending(lift(reading.device, sheet).plan())
     own = {i["address"] for i in plan["devices"]["server"]["interfaces"].values()}
     skipped = {address.split("/")[0] for address in own}

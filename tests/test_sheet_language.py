@@ -28,7 +28,7 @@ from reservoir.dialects.sheet import Naming
 from reservoir.dialects.sheet_loader import load_sheet
 from reservoir.dialects.traits import TRAITS
 from reservoir.dialects.vocabulary import KINDS, Fact
-from reservoir.dialects.writer import write_configuration
+from reservoir.dialects.writer import write_configuration, write_exactly
 
 texts = st.builds(
     Text,
@@ -355,6 +355,11 @@ def test_any_facts_are_written_as_far_as_they_can_be_and_read_again(device: Fact
     """Half facts too: what the writer claims to have expressed is what the reader finds."""
     sheet = load_sheet(SHEET.format(traits=""), "gannet.sheet")
     written = write_configuration(device, sheet)
+    exactly = write_exactly(device, sheet)
+    assert (written.text, written.expressed) == (exactly.text, exactly.expressed)
+    assert {(r.what, r.reason) for r in written.refusals} == {
+        (r.what, r.reason) for r in exactly.refusals
+    }
     reading = read_configuration(written.text, sheet)
     assert reading.device == written.expressed
     assert not reading.unread

@@ -24,6 +24,10 @@ class _Line(NamedTuple):
     template: str
     """With a ``%s`` for each value."""
     values: tuple[tuple[str, Callable[[Any], str]], ...]
+    is_free: bool
+    """Whether it is for any values of the fields."""
+    is_whole: bool
+    """Whether no field goes unsaid; of a block, whether that is so is seen with its layout."""
 
     def text(self, fields: Mapping[str, Any]) -> str:
         return self.template % tuple([write(fields[name]) for name, write in self.values])
@@ -55,26 +59,23 @@ class FastWriter:
         """
         if not self._is_lines:
             return None
-        row, names = rows[0], tuple(fact.fields)
-        if len(rows) > 1:
-            line = self._chosen(fact, rows, "")
-            if line is None or line.row.children:
-                return None
-            row = line.row
-        key = (row.number, names)
-        if key not in self._layouts:
-            self._layouts[key] = self._layout(row, fact.fields)
-        layout = self._layouts[key]
-        if layout is None:
+        line = self._chosen(fact, rows, "")
+        if line is None:
             return None
         try:
-            return self._written(fact, row, layout)
+            if not line.row.children:
+                return None if fact.children else ([line.text(fact.fields)], fact)
+            return self._written(fact, line.row)
         except MalformedValueError:
             return None
 
-    def _written(self, fact: Fact, row: Row, layout: _Layout) -> tuple[list[str], Fact] | None:
+    def _written(self, fact: Fact, row: Row) -> tuple[list[str], Fact] | None:
         fields = fact.fields
-        if not _is_so(row, fields):
+        key = (row.number, tuple(fields))
+        if key not in self._layouts:
+            self._layouts[key] = self._layout(row, fields)
+        layout = self._layouts[key]
+        if layout is None:
             return None
         written: list[str] = []
         placed: list[Fact] = []
@@ -130,13 +131,13 @@ class FastWriter:
     def _chosen(self, fact: Fact, rows: Sequence[Row], indent: str) -> _Line | None:
         """The line of the first row that says the fact whole."""
         key = (rows[0].number, tuple(fact.fields))
-        if key not in self._choices:
-            lines = [_line(row, fact.fields, indent) for row in rows]
-            self._choices[key] = [line for line in lines if line is not None]
-        for line in self._choices[key]:
-            if _is_so(line.row, fact.fields):
-                whole = fact.fields.keys() <= line.row.mentioned or bool(line.row.children)
-                return line if whole else None
+        lines = self._choices.get(key)
+        if lines is None:
+            made = [_line(row, fact.fields, indent) for row in rows]
+            lines = self._choices[key] = [line for line in made if line is not None]
+        for line in lines:
+            if line.is_free or _is_so(line.row, fact.fields):
+                return line if line.is_whole else None
         return None
 
 
@@ -154,4 +155,6 @@ def _line(row: Row, fields: Mapping[str, Any], indent: str) -> _Line | None:
     if any(fields[name] == NOTHING for name in row.mentioned & fields.keys()):
         return None
     template, values = row.pattern.laid_out(fields.keys())
-    return _Line(row, indent + template, values)
+    is_whole = bool(row.children) or fields.keys() <= row.mentioned
+    is_free = not row.same_as and not row.conditions
+    return _Line(row, indent + template, values, is_free, is_whole)

@@ -5,7 +5,7 @@ What comes back claims to be *expressed*: reading the text again must give just 
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -50,11 +50,16 @@ class Written:
 def write_configuration(device: Fact, sheet: Sheet) -> Written:
     """Write a device's facts, in the order of the sheet's rows."""
     with without_collector():
-        return _written(device, sheet)
+        return _written(device, _Writer(sheet, FastWriter(sheet).lines))
 
 
-def _written(device: Fact, sheet: Sheet) -> Written:
-    writer = _Writer(sheet)
+def write_exactly(device: Fact, sheet: Sheet) -> Written:
+    """The same without the fast road, for comparison."""
+    return _written(device, _Writer(sheet, lambda fact, rows: None))
+
+
+def _written(device: Fact, writer: _Writer) -> Written:
+    sheet = writer.sheet
     block = _Block(device, device.fields, {"device": device}, _by_kind(device.children))
     nodes = writer.rows(sheet.groups, block, nested=False)
     writer.finish(block)
@@ -84,10 +89,9 @@ class _Block:
 @dataclass
 class _Writer:
     sheet: Sheet
+    quick: Callable[[Fact, list[Row]], tuple[list[str], Fact] | None]
+    """The lines of a plain fact, and what they say; None if it has to be written exactly."""
     refusals: list[Refusal] = field(default_factory=list)
-
-    def __post_init__(self) -> None:
-        self._fast = FastWriter(self.sheet)
 
     def rows(
         self, groups: Sequence[tuple[str, list[Row]]], block: _Block, *, nested: bool = True
@@ -100,7 +104,7 @@ class _Writer:
                     self._field_row(row, block, nodes)
                 continue
             number = 1
-            quick = self._fast.lines if block.fact.kind == "device" and not nested else None
+            quick = None if nested else self.quick
             for fact in block.pending.pop(kind, ()):
                 if quick is not None and (said := quick(fact, rows)) is not None:
                     nodes.append(Node("", kind=kind, rendered=said[0]))
