@@ -105,7 +105,7 @@ def with_others(
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(40))
+@settings(max_examples=examples(20))
 def test_foreign_lines_are_counted_and_change_nothing(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
@@ -121,7 +121,7 @@ def test_foreign_lines_are_counted_and_change_nothing(
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(40))
+@settings(max_examples=examples(20))
 def test_one_wrong_address_is_one_report_and_costs_nothing_else(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
@@ -251,7 +251,7 @@ def places(fact: Fact) -> list[object]:
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(20))
 def test_with_a_third_of_its_lines_damaged_the_rest_is_understood(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:

@@ -217,7 +217,7 @@ plain_names = st.from_regex(r"[a-z][a-z0-9-]{0,12}[a-z0-9]", fullmatch=True)
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(500))
+@settings(max_examples=examples(250))
 def test_what_is_written_is_what_the_plan_says(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
@@ -275,7 +275,7 @@ def walked_pools(plan: dict[str, Any]) -> list[Any]:
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(100))
+@settings(max_examples=examples(40))
 def test_hostile_names_stay_in_their_place(file: Path, dialect: str, data: st.DataObject) -> None:
     """Quoted, made fit or refused: what is read again is what was written, never a line more."""
     hostile = st.sampled_from(HOSTILE) | st.text(min_size=1, max_size=12).filter(
@@ -290,7 +290,7 @@ def test_hostile_names_stay_in_their_place(file: Path, dialect: str, data: st.Da
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(names=st.lists(st.sampled_from(HOSTILE) | st.text(max_size=9), min_size=3, max_size=3))
-@settings(max_examples=examples(150))
+@settings(max_examples=examples(80))
 def test_the_writer_alone_lets_nothing_out(dialect: str, names: list[str]) -> None:
     """Facts that no plan could hold, with line ends and worse: refused, or read again the same."""
     sheet = Library().sheet(dialect)
@@ -307,7 +307,7 @@ def test_the_writer_alone_lets_nothing_out(dialect: str, names: list[str]) -> No
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(25))
 def test_damaged_text_is_read_without_a_crash(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
@@ -335,7 +335,7 @@ def test_damaged_text_is_read_without_a_crash(
 @pytest.mark.parametrize("source", DIALECTS)
 @pytest.mark.parametrize("target", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(10))
+@settings(max_examples=examples(4))
 def test_conversion_keeps_what_is_lent_and_bound(
     file: Path, source: str, target: str, data: st.DataObject
 ) -> None:
