@@ -107,7 +107,9 @@ class _Fitter:
             why_not = self._why_not(pool, attachment, kept, at_interface)
             if why_not:
                 rule, message = why_not
-                self._obstacle(rule, pool, message, "is lent nothing")
+                shares = kept and self.sheet.trait("pool-found-by") == "order" and attachment
+                harm = f"is lent an address of {kept[0].name}" if shares else "is lent nothing"
+                self._obstacle(rule, pool, message, harm)
                 continue
             if attachment is not None:
                 at_interface[attachment.interface] += 1
@@ -126,7 +128,10 @@ class _Fitter:
         found_by = self.sheet.trait("pool-found-by")
         if attachment is None and found_by in ("interface", "order"):
             what = "lends only at interfaces of its own, and none of them is in"
-            return "not-expressible", f"{self.device} {what} {pool.name}; let its relay lend there"
+            return (
+                "not-expressible",
+                f"{self.device} {what} {pool.name}; let the router that relays lend there",
+            )
         if found_by == "order" and kept:
             return "not-expressible", (
                 f"{self.device} takes whichever pool has an address left, so clients of "
@@ -228,14 +233,17 @@ class _Fitter:
         room = f"{most} {'range' if most == 1 else 'ranges'}"
         if most > in_a_pool:
             room = f"{room} in {-(-most // in_a_pool)} pools"
+        largest = sorted(fitted.ranges, key=lambda span: -span.size)[:most]
+        ranges = AddressSet(largest)
+        left_out = fitted.lendable - ranges
+        nearest = f"the nearest that it can hold is {ranges}" if most == 1 else "leave fewer gaps"
         self._obstacle(
             "too-many",
             pool,
             f"{pool.name} needs {needed} ranges on {self.device}, which has room for {room}; "
-            "put what is kept back together, or let another device serve",
-            f"is lent nothing from the last {needed - most} ranges",
+            f"{nearest}, or let another device serve",
+            f"is never lent {left_out}",
         )
-        ranges = AddressSet(list(fitted.ranges)[:most])
         return replace(fitted, ranges=ranges, lendable=fitted.lendable & ranges)
 
     def _within_binding_limit(self, fitted: Iterable[FittedPool]) -> Iterator[FittedPool]:
