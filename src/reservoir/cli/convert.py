@@ -36,6 +36,9 @@ def command(configuration: str, target: str, dialect: str | None, out: str | Non
         lost += [f"different when read again: {difference}" for difference in result.differences]
     for text in lost:
         click.echo(f"not carried over: {text}", err=True)
+    for refusal in result.refusals:
+        if refusal.is_remark:
+            talk(f"left out, since nothing there depends on it: {refusal.what}")
     for note in read.lifted.notes:
         talk(f"{note.about}: {note.text}")
     talk(

@@ -25,16 +25,13 @@ class Refusal:
     field: str
     """The field that was left out; empty if the whole fact was."""
     reason: str
+    is_remark: bool
+    """Whether it means nothing to the device: only people would have read it."""
 
     @property
     def what(self) -> str:
         """What was left out, for a message."""
         return f"the {self.field} of {self.fact.label}" if self.field else self.fact.label
-
-    @property
-    def is_remark(self) -> bool:
-        """Whether only people would have read it."""
-        return (self.fact.kind, self.field) in REMARKS
 
 
 @dataclass(frozen=True)
@@ -210,7 +207,11 @@ class _Writer:
         return f"{self.sheet.name} has no line for it"
 
     def _refuse(self, fact: Fact, name: str, reason: str) -> None:
-        self.refusals.append(Refusal(fact, name, reason))
+        about_zones = fact.kind == "zone" or name == "zone"
+        is_remark = (fact.kind, name) in REMARKS or (
+            about_zones and self.sheet.trait("zone") == "open"
+        )
+        self.refusals.append(Refusal(fact, name, reason, is_remark))
 
 
 def _links(rows: Sequence[Row], around: Mapping[str, Fact]) -> dict[str, Any]:
