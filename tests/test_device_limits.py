@@ -54,6 +54,13 @@ def with_another(plan: dict[str, Any], at: str, **fields: Any) -> dict[str, Any]
     return plan
 
 
+def a_relay(dialect: str) -> dict[str, Any]:
+    """A device that is to forward requests to another server."""
+    plan = a_plan(dialect)
+    plan["devices"]["box"]["interfaces"]["lan"]["relay_to"] = ["10.84.0.10"]
+    return plan
+
+
 def bound(count: int) -> list[dict[str, str]]:
     return [
         {"name": f"m{n}", "mac": f"00:00:5e:00:53:{n:02x}", "address": f"10.84.30.{100 + n}"}
@@ -122,6 +129,18 @@ CASES: list[tuple[dict[str, Any], str, str]] = [
         a_plan("mortise", dns=[]),
         "not-expressible",
         "box tells clients of crew the DNS servers that it asks as DNS server",
+    ),
+    (
+        with_another(
+            a_plan("thimble", bindings=[{"client_id": "hex:0102", "address": "10.84.30.9"}]), "b"
+        ),
+        "not-expressible",
+        "can't be told the client identifier of hex:0102: thimble has no line for it",
+    ),
+    (
+        a_relay("thimble"),
+        "not-expressible",
+        "box can't be told the relay_to of lan: thimble has no line for it",
     ),
     (
         a_plan("merganser", dns=[]),

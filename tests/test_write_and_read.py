@@ -161,7 +161,7 @@ def test_what_a_device_cannot_hold_is_said(run: Run, put: Put, tmp_path: Path) -
     put("plan.yaml", PLAN.replace("mac: 00:00:5e:00:53:02", "client_id: hex:ff0011"))
     refused = run("write", "plan.yaml")
     assert refused.code == 1
-    assert "plan.yaml:41:16: not-expressible: office: binding" in refused.err
+    assert "plan.yaml:41:16: not-expressible: office can't be told the client" in refused.err
     assert refused.err.count("office") == 1
     assert not (tmp_path / "configuration").exists()
 

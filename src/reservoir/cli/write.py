@@ -133,8 +133,8 @@ def _put_in_place(
         for name, fitted in configuration.renamed.items():
             talk(f"{'':<{longest}}  {name!r} is called {fitted!r} there")
         if remarks := len(configuration.refusals) - len(configuration.losses):
-            has = "remark has" if remarks == 1 else "remarks have"
-            talk(f"{'':<{longest}}  {remarks:,} {has} no place there")
+            what = f"{_counted(remarks, 'detail')} that nothing there depends on"
+            talk(f"{'':<{longest}}  {what}: left out (names, notes, zones)")
     talk("Each was read back and lends, binds and tells what the plan says.")
 
 

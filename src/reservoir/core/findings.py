@@ -114,6 +114,7 @@ class Obstacle:
     message: str
     at: PlanPath
     network: str
+    """The network whose clients notice; empty if there is none."""
     harm: str
     """What happens to a client: ``is told a lease of 2m``."""
     suggestions: tuple[Suggestion, ...] = ()

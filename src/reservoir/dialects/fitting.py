@@ -13,9 +13,11 @@ from reservoir.core.address_set import EMPTY, AddressSet
 from reservoir.core.addressing import Span
 from reservoir.core.findings import Obstacle
 from reservoir.core.lending import Lending, Pool
+from reservoir.core.plan import PlanPath
 from reservoir.core.topology import Attachment
 from reservoir.dialects.fitting_told import FittedWords, fit_words
 from reservoir.dialects.keeping import faults_in_kept
+from reservoir.dialects.sayable import unsayable
 from reservoir.dialects.sheet import Sheet
 
 
@@ -72,7 +74,7 @@ class _Fitter:
         self.splits = self.lends_ranges and not self.keeps_out
 
     def fit(self) -> list[FittedPool]:
-        self._kept()
+        self._whole()
         self._reachable()
         if self.keeps_out and self._too_many_exclusions():
             self.splits = True
@@ -86,15 +88,24 @@ class _Fitter:
         attachments = self.lending.topology.attachments(pool.network)
         return next((a for a in attachments if a.device == self.device), None)
 
-    def _kept(self) -> None:
+    def _whole(self) -> None:
+        """What concerns the device as a whole: what is kept for it, what it has no line for."""
         device = self.lending.plan.devices[self.device]
         names = [pool.name for pool in self.pools]
         for fault in faults_in_kept(device.kept, device.interfaces, names):
-            network = names[0] if names else ""
-            at = ("devices", self.device, "kept")
             message = f"what is kept for {self.device} can't be put back: {fault}"
-            harm = "is served without what was kept"
-            self.obstacles.append(Obstacle("not-expressible", message, at, network, harm))
+            self._at(("devices", self.device, "kept"), message, "is served without what was kept")
+        for path, what in unsayable(self.lending, self.device, self.sheet):
+            message = (
+                f"{self.device} can't be told the {what}: {self.sheet.name} has no line for it"
+            )
+            self._at(path, message, f"is served without the {what}")
+
+    def _at(self, path: PlanPath, message: str, harm: str) -> None:
+        """An obstacle somewhere in the plan; the client that shows it is one of the first pool."""
+        own = str(path[1]) if path[0] == "networks" else ""
+        network = own or (self.pools[0].name if self.pools else "")
+        self.obstacles.append(Obstacle("not-expressible", message, path, network, harm))
 
     # Which pools the device can have at all.
 

@@ -15,12 +15,10 @@ class Obstructed(Rule, ABC):
     def check(self, site: Site) -> Iterator[Finding]:
         for obstacle in site.obstacles:
             if obstacle.rule == self.name:
-                yield self.finding(
-                    obstacle.message,
-                    obstacle.at,
-                    Witness("told-otherwise", obstacle.network, also=obstacle.harm),
-                    obstacle.suggestions,
-                )
+                witness = None
+                if obstacle.network:  # a device that lends nothing has no client to show it
+                    witness = Witness("told-otherwise", obstacle.network, also=obstacle.harm)
+                yield self.finding(obstacle.message, obstacle.at, witness, obstacle.suggestions)
 
 
 class NotExpressible(Obstructed):
