@@ -72,9 +72,7 @@ def _how_sure(result: ConfigurationRead) -> str:
     if result.runner_up is None:
         return ""
     other, share = result.runner_up
+    sense = f"recognised: {result.share:.0%} of it makes sense, {share:.0%} as {other}"
     if share < DOUBTFUL * result.share:
-        return f" (recognised beyond doubt: it makes sense of {result.share:.0%})"
-    return (
-        f" (recognised, not beyond doubt: it makes sense of {result.share:.0%}, "
-        f"{other} of {share:.0%}; say which with --dialect)"
-    )
+        return f" ({sense})"
+    return f" ({sense}; say which it is with --dialect)"

@@ -59,7 +59,7 @@ def mask_of(bits: int) -> int:
     return (LAST_ADDRESS << (ADDRESS_BITS - bits)) & LAST_ADDRESS
 
 
-def bits_of_mask(mask: int, text: str | None = None) -> int:
+def bits_of_mask(mask: int) -> int:
     """The number of leading ones in a subnet mask.
 
     Raises:
@@ -68,7 +68,7 @@ def bits_of_mask(mask: int, text: str | None = None) -> int:
     bits = mask.bit_count()
     if mask != mask_of(bits):
         raise MalformedValueError(
-            f"{text or format_address(mask)!r} is not a subnet mask: its ones are not together"
+            f"{format_address(mask)!r} is not a subnet mask: its ones are not together"
         )
     return bits
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from reservoir.core.hosts import FIRST_IDENTIFIER
-from reservoir.core.lending import Lending
+from reservoir.core.lending import Lending, Pool
 from reservoir.core.plan import PlanPath
 from reservoir.dialects.sheet import Sheet
 
@@ -31,16 +31,20 @@ def unsayable(lending: Lending, device: str, sheet: Sheet) -> Iterator[tuple[Pla
     if described.zones and zones_matter and "zone" not in sheet.homes:
         yield ("devices", device, "zones"), "zones"
     for pool in lending.pools_served_by(device):
-        told = pool.told
-        if told.options and "option" not in sheet.homes:
-            yield pool.path, f"options of {pool.name}"
-        if told.domain and "option" not in sheet.homes and not sheet.mentions("pool", "domain"):
-            yield pool.path, f"domain of {pool.name}"
-        for field in ("gateway", "dns", "lease"):
-            if getattr(told, field) and not sheet.mentions("pool", field):
-                yield pool.path, f"{field} of {pool.name}"
-        if not sheet.mentions("binding", "client_id"):
-            clients = lending.bindings.client[pool.bindings]
-            for row in pool.bindings[clients >= FIRST_IDENTIFIER].tolist():
-                label = lending.bindings.label(row)
-                yield lending.bindings.path(row), f"client identifier of {label}"
+        yield from _of_pool(pool, lending, sheet)
+
+
+def _of_pool(pool: Pool, lending: Lending, sheet: Sheet) -> Iterator[tuple[PlanPath, str]]:
+    told = pool.told
+    if told.options and "option" not in sheet.homes:
+        yield pool.path, f"options of {pool.name}"
+    if told.domain and "option" not in sheet.homes and not sheet.mentions("pool", "domain"):
+        yield pool.path, f"domain of {pool.name}"
+    for field in ("gateway", "dns", "lease"):
+        if getattr(told, field) and not sheet.mentions("pool", field):
+            yield pool.path, f"{field} of {pool.name}"
+    if not sheet.mentions("binding", "client_id"):
+        clients = lending.bindings.client[pool.bindings]
+        for row in pool.bindings[clients >= FIRST_IDENTIFIER].tolist():
+            label = lending.bindings.label(row)
+            yield lending.bindings.path(row), f"client identifier of {label}"

@@ -104,6 +104,7 @@ class BodyReader:
             raise SheetMistakeError("':' opens a fact without a line of its own; name its kind")
         if row.adds_fields and not repeat and conditions:
             row.repeat = "?"  # a row for one value of a field is there only with that value
+        row.lends |= "service" in row.mentioned  # a switch of lending, wherever it stands
         (parent.children if parent else self.rows).append(row)
         self._levels.append(_Level(indent, row))
 

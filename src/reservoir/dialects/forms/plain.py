@@ -103,7 +103,7 @@ def codes_except(codes: frozenset[int]) -> Plain:
 
 
 def _read_mask(text: str) -> int:
-    return bits_of_mask(parse_address(text), repr(text))
+    return bits_of_mask(parse_address(text))
 
 
 def _number_from(lowest: int, highest: int) -> Plain:
