@@ -166,12 +166,14 @@ class BlockReader:
         self._add_slots(row)
         self.source = row.pattern.strict + (self._line_end if row.children else self._inner_end)
         for kind, rows in grouped(row.children):
-            if kind or any(inner.repeat == "*" for inner in rows):
-                for some in [rows] if kind else [[inner] for inner in rows]:
-                    self._add_some(some)
+            if kind:
+                self._add_some(rows)
                 continue
             for inner in rows:
-                self._add_one(inner)
+                if inner.repeat == "*":
+                    self._add_some([inner])
+                else:
+                    self._add_one(inner)
         if row.children and end:
             self.source += f"[ \t]*{re.escape(end)}{self._line_end}"
         self._values = _Values(tuple(self._slots), row.conditions, row.same_as)
@@ -183,9 +185,6 @@ class BlockReader:
             self._places.append(self.groups)
 
     def _add_some(self, rows: list[Row]) -> None:
-        if not rows[0].kind and rows[0].repeat != "*":
-            self._add_one(rows[0])
-            return
         lines = "|".join(row.pattern.strict_without_groups for row in rows)
         self.source += f"((?:{self._indent}(?:{lines}){self._inner_end})*)"
         self.groups += 1

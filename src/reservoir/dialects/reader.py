@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -39,8 +39,6 @@ class Reading:
     foreign: int
     """Lines that have nothing to do with lending; they are no fault."""
     comments: int
-    nodes: Sequence[Node] = field(default=(), compare=False, repr=False)
-    """The text as nodes, each with the kind of fact that it states, if it was understood."""
 
 
 FAST_FROM_LINES = 2_000
@@ -95,7 +93,6 @@ def _understood(nodes: Nodes, sheet: Sheet, text: str) -> Reading:
         understood=len({node.line for node in _all_nodes(nodes.top) if node.kind}),
         foreign=len(reader.foreign),
         comments=nodes.comments,
-        nodes=nodes.top,
     )
 
 
@@ -308,8 +305,8 @@ class _Reader:
     def _hint(self, node: Node, scope: Scope, candidates: list[Row]) -> str:
         if candidates:
             row = max(candidates, key=lambda row: row.pattern.progress(node.text))
-            column = row.pattern.progress(node.text)
-            return f"; expected a line like: {row.pattern.shape}" if column else ""
+            begun = row.pattern.head is not None or row.pattern.progress(node.text)
+            return f"; expected a line like: {row.pattern.shape}" if begun else ""
         near = nearest(head_of(node.text), scope.by_head)
         return f" (did you mean {near!r}?)" if near else ""
 

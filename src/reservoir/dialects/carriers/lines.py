@@ -12,7 +12,7 @@ from reservoir.dialects.carriers.nodes import (
     Node,
     Nodes,
     joined,
-    numbered_lines,
+    lines_of,
     spaced,
 )
 
@@ -29,20 +29,13 @@ class Lines(Carrier):
 
     def read(self, text: str) -> Nodes:
         reader = _Reader(self)
-        for number, offset, raw in numbered_lines(text):
-            line = raw.rstrip(" \t\r")
-            content = line.lstrip(" \t")
-            if not content:
-                continue
-            if self.comments and content.startswith(self.comments):
+        for line in lines_of(text):
+            if self.is_comment(line.text):
                 reader.comments += 1
-                continue
-            indent = len(line) - len(content)
-            node = Node(content, number, indent + 1, start=offset, end=offset + len(raw) + 1)
-            if self.nesting.end:
-                reader.take_closed(node, indent)
+            elif self.nesting.end:
+                reader.take_closed(line.node(), line.column)
             else:
-                reader.take_indented(node, indent)
+                reader.take_indented(line.node(), line.column)
         reader.finish()
         return Nodes(reader.top, reader.comments, reader.faults)
 

@@ -116,24 +116,48 @@ class Carrier(ABC):
         """How a value stands in a list."""
         return form
 
+    def is_comment(self, line: str) -> bool:
+        """Whether a line without the blanks before it is a comment."""
+        return bool(self.comments) and line.startswith(self.comments)
+
     def normal(self, line: str) -> str:
         """A row's line in the spelling that nodes' texts have."""
         return line
 
 
-def numbered_lines(text: str) -> Iterator[tuple[int, int, str]]:
-    """Number, offset and text of each line; only ``\\n`` ends one."""
-    offset = 0
-    for number, line in enumerate(text.split("\n"), start=1):
-        yield number, offset, line
-        offset += len(line) + 1
+class Line(NamedTuple):
+    """A line that says something."""
+
+    text: str
+    """Without the blanks around it; only blanks, tabs and a carriage return count as such."""
+    number: int
+    column: int
+    start: int
+    end: int
+    """Offsets of the whole line with its end."""
+
+    def node(self, text: str | None = None) -> Node:
+        """The node of the line, perhaps spelled otherwise."""
+        said = self.text if text is None else text
+        return Node(said, self.number, self.column, start=self.start, end=self.end)
 
 
-def spaced(nodes: Sequence[Node], lines_of: Iterable[Sequence[str]]) -> list[str]:
+def lines_of(text: str) -> Iterator[Line]:
+    """The lines that say something, comments too; only ``\\n`` ends one."""
+    start = 0
+    for number, raw in enumerate(text.split("\n"), start=1):
+        end = start + len(raw) + 1
+        said = raw.strip(" \t\r")
+        if said:
+            yield Line(said, number, raw.index(said[0]) + 1, start, end)
+        start = end
+
+
+def spaced(nodes: Sequence[Node], rendered: Iterable[Sequence[str]]) -> list[str]:
     """The lines of all nodes, with an empty one between blocks and between kinds."""
     result: list[str] = []
     kind, long = "", False
-    for node, lines in zip(nodes, lines_of, strict=True):
+    for node, lines in zip(nodes, rendered, strict=True):
         if result and (long or len(lines) > 1 or node.kind != kind):
             result.append("")
         result += lines

@@ -11,7 +11,7 @@ from reservoir.dialects.carriers.nodes import (
     Node,
     Nodes,
     joined,
-    numbered_lines,
+    lines_of,
     spaced,
 )
 
@@ -27,26 +27,24 @@ class Paths(Carrier):
         inner: dict[tuple[int, str], Node] = {}
         comments = 0
         mark = self.nesting.separator
-        for number, offset, raw in numbered_lines(text):
-            line = raw.strip(" \t\r")
-            if not line:
-                continue
-            if self.comments and line.startswith(self.comments):
+        for line in lines_of(text):
+            if self.is_comment(line.text):
                 comments += 1
                 continue
-            at, parent = raw.index(line[0]), root
-            *steps, last = line.split(mark)
-            end = offset + len(raw) + 1
+            at, parent = line.column - 1, root
+            *steps, last = line.text.split(mark)
             for step in steps:
                 name = step.strip(" \t")
                 known = inner.get((id(parent), name))
                 if known is None:
-                    known = Node(name, number, _column(step, at), start=offset, end=end)
+                    known = line.node(name)
+                    known.column = _column(step, at)
                     inner[id(parent), name] = known
                     parent.children.append(known)
                 at += len(step) + len(mark)
                 parent = known
-            leaf = Node(last.strip(" \t"), number, _column(last, at), start=offset, end=end)
+            leaf = line.node(last.strip(" \t"))
+            leaf.column = _column(last, at)
             # A path may also be gone through by longer ones, before it or after it.
             if not inner.setdefault((id(parent), leaf.text), leaf).children:
                 parent.children.append(leaf)

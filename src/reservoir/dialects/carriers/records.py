@@ -8,11 +8,12 @@ from dataclasses import dataclass
 
 from reservoir.dialects.carriers.nodes import (
     Carrier,
+    Line,
     Node,
     Nodes,
     Piece,
     joined,
-    numbered_lines,
+    lines_of,
     spaced,
 )
 
@@ -28,15 +29,13 @@ class Records(Carrier):
     def read(self, text: str) -> Nodes:
         top: list[Node] = []
         comments = 0
-        for number, offset, raw in numbered_lines(text):
-            line = raw.strip(" \t\r")
-            if self.comments and line.startswith(self.comments):
+        for line in lines_of(text):
+            if self.is_comment(line.text):
                 comments += 1
-            elif line:
-                end = offset + len(raw) + 1
-                first, *rest = _pieces(raw.rstrip(" \t\r"))
-                children = [Node(piece, number, at, start=offset, end=end) for at, piece in rest]
-                top.append(Node(first[1], number, first[0], children, offset, end))
+                continue
+            first, *rest = _nodes(line)
+            first.children = rest
+            top.append(first)
         return Nodes(top, comments, [])
 
     def write(self, nodes: Sequence[Node]) -> str:
@@ -48,11 +47,13 @@ class Records(Carrier):
             yield Piece(found[name], found.start(name), name == "maybe")
 
 
-def _pieces(line: str) -> Iterator[tuple[int, str]]:
-    """Each piece with its column from 1."""
-    for found in _PIECE.finditer(line):
+def _nodes(line: Line) -> Iterator[Node]:
+    """A node for each piece."""
+    for found in _PIECE.finditer(line.text):
         if found[0]:
-            yield found.start() + 1, found[0]
+            node = line.node(found[0])
+            node.column += found.start()
+            yield node
 
 
 def _line(node: Node) -> str:

@@ -17,7 +17,7 @@ from reservoir.dialects.carriers.nodes import (
     Node,
     Nodes,
     joined,
-    numbered_lines,
+    lines_of,
 )
 
 
@@ -31,24 +31,20 @@ class Sections(Carrier):
         root = Node("")
         around, section = root, root
         comments = 0
-        for number, offset, raw in numbered_lines(text):
-            line = raw.strip(" \t\r")
-            if not line:
-                continue
-            end = offset + len(raw) + 1
-            node = Node(self.normal(line), number, raw.index(line[0]) + 1, start=offset, end=end)
-            if self.nesting.files and line.startswith(FILE_MARK):
-                node.text = self._bare_name(line.removeprefix(FILE_MARK))
+        for line in lines_of(text):
+            node = line.node(self.normal(line.text))
+            if self.nesting.files and line.text.startswith(FILE_MARK):
+                node.text = self._bare_name(line.text.removeprefix(FILE_MARK))
                 root.children.append(node)
                 around = section = node
-            elif self.comments and line.startswith(self.comments):
+            elif self.is_comment(line.text):
                 comments += 1
-            elif line.startswith("["):
+            elif line.text.startswith("["):
                 around.children.append(node)
                 section = node
             else:
                 section.children.append(node)
-            section.end = around.end = end
+            section.end = around.end = line.end
         return Nodes(root.children, comments, [])
 
     def _bare_name(self, name: str) -> str:
