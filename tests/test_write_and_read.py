@@ -233,7 +233,7 @@ def test_lines_that_are_not_understood_are_listed(run: Run, put: Put) -> None:
         "pier.larkspur:16:3: not read, because line 15 was not understood",
         "pier.larkspur:17:1: not understood: 'pin 10.84.31.30 00005e'; expected a line like: "
         "pin {address} to {mac}[ as {name}]",
-        "pier.larkspur: pier, larkspur (recognised: 50% of it makes sense, 0% as fulmar); "
+        "pier.larkspur: pier, larkspur (50% of it makes sense); "
         "1 network from 18 lines, 2 about other things, "
         "8 not understood",
     ]

@@ -72,7 +72,9 @@ def _how_sure(result: ConfigurationRead) -> str:
     if result.runner_up is None:
         return ""
     other, share = result.runner_up
-    sense = f"recognised: {result.share:.0%} of it makes sense, {share:.0%} as {other}"
+    sense = f"{result.share:.0%} of it makes sense"
+    if share:
+        sense += f", {share:.0%} as {other}"
     if share < DOUBTFUL * result.share:
         return f" ({sense})"
     return f" ({sense}; say which it is with --dialect)"

@@ -16,6 +16,9 @@ if TYPE_CHECKING:
 
 FOLDER = "configuration"
 
+SHOWN = 3
+"""How many details that were left out are named before the rest is counted."""
+
 
 @click.command("write", short_help="Write each device's configuration.")
 @click.argument("plan")
@@ -132,9 +135,11 @@ def _put_in_place(
             held = ""
         for name, fitted in configuration.renamed.items():
             talk(f"{'':<{longest}}  {name!r} is called {fitted!r} there")
-        if remarks := len(configuration.refusals) - len(configuration.losses):
-            what = f"{_counted(remarks, 'detail')} that nothing there depends on"
-            talk(f"{'':<{longest}}  {what}: left out (names, notes, zones)")
+        left_out = [refusal.what for refusal in configuration.refusals if refusal.is_remark]
+        if left_out:
+            more = f" and {len(left_out) - SHOWN:,} more" if len(left_out) > SHOWN else ""
+            named = f"{', '.join(left_out[:SHOWN])}{more}"
+            talk(f"{'':<{longest}}  left out, since nothing there depends on it: {named}")
     talk("Each was read back and lends, binds and tells what the plan says.")
 
 
