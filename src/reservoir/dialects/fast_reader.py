@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.dialects.carriers.lines import Lines
+from reservoir.dialects.carriers.nodes import lines_of
 from reservoir.dialects.fast_blocks import AT_ONCE, BlockReader, RunReader
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import Fact
@@ -139,27 +140,23 @@ class FastReader:
 
     def _is_indented(self, piece: str) -> bool:
         """Whether the first line that says something is indented."""
-        for line in piece.split("\n"):
-            content = line.strip(" \t\r")
-            if content and not content.startswith(self._carrier.comments or "\n"):
-                return line[0] in " \t"
-        return False
+        said = (line for line in lines_of(piece) if not self._carrier.is_comment(line.text))
+        first = next(said, None)
+        return first is not None and first.column > 1
 
     def _closes_what_it_opens(self, piece: str) -> bool:
-        """Whether each block in it is closed, by a word as deep as its beginning."""
-        nesting, open_at = self._carrier.nesting, list[int]()
-        for raw in piece.split("\n"):
-            line = raw.rstrip(" \t\r")
-            content = line.lstrip(" \t")
-            if not content or content.startswith(self._carrier.comments or "\n"):
+        """Whether each block in it is closed, and nothing is closed that isn't open."""
+        depth, nesting = 0, self._carrier.nesting
+        for line in lines_of(piece):
+            if self._carrier.is_comment(line.text):
                 continue
-            indent = len(line) - len(content)
-            if content == nesting.end:
-                if not open_at or open_at.pop() != indent:
-                    return False
-            elif content.endswith(nesting.opens):
-                open_at.append(indent)
-        return not open_at
+            if line.text == nesting.end:
+                depth -= 1
+            elif line.text.endswith(nesting.opens):
+                depth += 1
+            if depth < 0:
+                return False
+        return depth == 0
 
 
 @lru_cache(maxsize=4)

@@ -15,7 +15,14 @@ from itertools import groupby
 from typing import ClassVar
 
 from reservoir.core.addressing import MalformedValueError
-from reservoir.dialects.carriers.nodes import Carrier, Fault, Node, Nodes, Piece
+from reservoir.dialects.carriers.nodes import (
+    Carrier,
+    Fault,
+    Node,
+    Nodes,
+    Piece,
+    as_far_as_it_goes,
+)
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.texts import Enclosed, Quoted, Text
 
@@ -59,9 +66,7 @@ class Json(Carrier):
     quotes: ClassVar[bool] = False
 
     def read(self, text: str) -> Nodes:
-        reader = _Reader(text)
-        reader.run()
-        return Nodes(reader.root.children, 0, sorted(reader.faults))
+        return as_far_as_it_goes(lambda by_layout: _Reader(text, by_layout).read())
 
     def write(self, nodes: Sequence[Node]) -> str:
         return "\n".join(self._object(nodes, "", 0)) + "\n"
@@ -136,8 +141,9 @@ class _Open:
 
 
 class _Reader:
-    def __init__(self, text: str) -> None:
+    def __init__(self, text: str, by_layout: bool) -> None:
         self.text = text
+        self.by_layout = by_layout
         self.root = Node("")
         self.faults: list[Fault] = []
         self.open: list[_Open] = []
@@ -148,7 +154,7 @@ class _Reader:
         self.waiting = False
         """Whether the colon after the name has been."""
 
-    def run(self) -> None:
+    def read(self) -> Nodes:
         position = 0
         while (found := _TOKEN.search(self.text, position)) is not None:
             newlines = self.text.count("\n", position, found.start())
@@ -168,6 +174,7 @@ class _Reader:
                 self._plain(token, at, found.end())
         for container in self.open:
             self._fault(len(self.text.rstrip()), f"{container.closing!r} is missing at the end")
+        return Nodes(self.root.children, 0, sorted(self.faults))
 
     def _fault(self, offset: int, message: str) -> None:
         self.faults.append(Fault(self.line, offset - self.line_start + 1, message))
@@ -222,7 +229,9 @@ class _Reader:
             self._member(closed.node, text, closed.start, at + 1)
 
     def _closes(self, sign: str, indent: int) -> int | None:
-        """What a closing sign closes; where a damaged line hid one, the layout tells."""
+        """What a closing sign closes; by the layout, what begins on a line as deep."""
+        if not self.by_layout:
+            indent = -1
         for depth in reversed(range(len(self.open))):
             container = self.open[depth]
             if container.closing == sign and indent in (-1, container.indent):

@@ -11,6 +11,7 @@ from reservoir.dialects.carriers.nodes import (
     Fault,
     Node,
     Nodes,
+    as_far_as_it_goes,
     joined,
     lines_of,
     spaced,
@@ -28,7 +29,10 @@ class Lines(Carrier):
     words: ClassVar[tuple[str, ...]] = ("indent", "end")
 
     def read(self, text: str) -> Nodes:
-        reader = _Reader(self)
+        return as_far_as_it_goes(lambda by_layout: self._read(text, by_layout))
+
+    def _read(self, text: str, by_layout: bool) -> Nodes:
+        reader = _Reader(self, by_layout)
         for line in lines_of(text):
             if self.is_comment(line.text):
                 reader.comments += 1
@@ -54,7 +58,8 @@ class Lines(Carrier):
 
 
 class _Reader:
-    def __init__(self, lines: Lines) -> None:
+    def __init__(self, lines: Lines, by_layout: bool) -> None:
+        self.by_layout = by_layout
         self.nesting = lines.nesting
         self.top: list[Node] = []
         self.comments = 0
@@ -79,9 +84,12 @@ class _Reader:
         (self.open[-1][1].children if self.open else self.top).append(node)
 
     def _close(self, closing: Node, indent: int) -> None:
-        """Close the innermost block; where a damaged line hid one, indentation tells which."""
-        aligned = [depth for depth, (at, _) in enumerate(self.open) if at == indent]
-        if not self.open or (not aligned and indent > self.open[-1][0]):
+        """Close the innermost block; by the layout, the one that begins as deep as this ends."""
+        aligned = []
+        if self.by_layout:
+            aligned = [depth for depth, (at, _) in enumerate(self.open) if at == indent]
+        lost = self.by_layout and not aligned and self.open and indent > self.open[-1][0]
+        if not self.open or lost:
             message = f"{closing.text!r} closes nothing here"
             self.faults.append(Fault(closing.line, closing.column, message))
             return

@@ -9,7 +9,7 @@ order of pieces free (attributes, members, ``key=value``), each piece is a node 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import ClassVar, NamedTuple
 
@@ -69,6 +69,16 @@ class Nodes:
     comments: int
     """Comments in it."""
     faults: list[Fault]
+
+
+def as_far_as_it_goes(read: Callable[[bool], Nodes]) -> Nodes:
+    """What is read by the signs of the notation alone; if these don't add up, by the layout too.
+
+    Args:
+        read: Reads the text; told whether the layout counts where signs are missing.
+    """
+    nodes = read(False)
+    return read(True) if nodes.faults else nodes
 
 
 class Piece(NamedTuple):

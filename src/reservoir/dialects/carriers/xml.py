@@ -14,7 +14,15 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from reservoir.core.addressing import MalformedValueError
-from reservoir.dialects.carriers.nodes import Carrier, Fault, Node, Nodes, Piece, joined
+from reservoir.dialects.carriers.nodes import (
+    Carrier,
+    Fault,
+    Node,
+    Nodes,
+    Piece,
+    as_far_as_it_goes,
+    joined,
+)
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.texts import Enclosed, Text
 
@@ -72,9 +80,7 @@ class Xml(Carrier):
     quotes: ClassVar[bool] = False
 
     def read(self, text: str) -> Nodes:
-        reader = _Reader(text)
-        reader.run()
-        return Nodes(reader.root.children, reader.comments, sorted(reader.faults))
+        return as_far_as_it_goes(lambda by_layout: _Reader(text, by_layout).read())
 
     def write(self, nodes: Sequence[Node]) -> str:
         return joined(line for node in nodes for line in self._lines(node, ""))
@@ -111,15 +117,16 @@ class Xml(Carrier):
 
 
 class _Reader:
-    def __init__(self, text: str) -> None:
+    def __init__(self, text: str, by_layout: bool) -> None:
         self.text = text
+        self.by_layout = by_layout
         self.root = Node("")
         self.open = [self.root]
         self.comments = 0
         self.faults: list[Fault] = []
         self.line_starts = [0, *(found.end() for found in re.finditer("\n", text))]
 
-    def run(self) -> None:
+    def read(self) -> Nodes:
         for found in _TOKEN.finditer(self.text):
             kind, at = found.lastgroup or "", found.start()
             if kind == "comment":
@@ -136,6 +143,7 @@ class _Reader:
                 self._stray(found[0].rstrip(), at, found.end())
         for node in self.open[1:]:
             self._not_closed(node)
+        return Nodes(self.root.children, self.comments, sorted(self.faults))
 
     def _place(self, offset: int) -> tuple[int, int]:
         line = bisect_right(self.line_starts, offset)
@@ -161,10 +169,10 @@ class _Reader:
     def _add(self, node: Node) -> None:
         """Put a node inside the innermost element that is open.
 
-        Where a damaged line hid a closing tag, the layout tells: what stands no deeper than an
-        element can't be in it, if what came first in it stood deeper.
+        By the layout, what stands no deeper than an element isn't in it if what came first in it
+        stood deeper: a damaged line hid the closing tag.
         """
-        while len(self.open) > 1:
+        while self.by_layout and len(self.open) > 1:
             around = self.open[-1]
             inside = [child for child in around.children if child.line > around.line][:1]
             if not inside or inside[0].column <= around.column or node.column > around.column:

@@ -171,7 +171,7 @@ class Quoted(Form):
 class Rest(Form):
     """Text to the end of the line, as it stands."""
 
-    pattern = ".+?"
+    pattern = r"[^ \t\n].*?"
 
     def read(self, text: str) -> str:
         return _visible(text)
