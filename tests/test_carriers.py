@@ -16,6 +16,7 @@ from reservoir.dialects.carriers import json as json_carrier
 from reservoir.dialects.carriers import xml as xml_carrier
 from reservoir.dialects.carriers.files import file_and_line, in_files, in_one_text
 from reservoir.dialects.carriers.json import Json
+from reservoir.dialects.carriers.lines import Lines
 from reservoir.dialects.carriers.nodes import Carrier, Nesting, Node
 from reservoir.dialects.carriers.paths import Paths
 from reservoir.dialects.carriers.records import Records
@@ -148,6 +149,19 @@ def test_a_document_type_expands_to_nothing() -> None:
         json_carrier.unescape("\\q")
 
 
+@pytest.mark.parametrize("name", CASES)
+@given(data=st.data())
+@settings(max_examples=examples(50))
+def test_layout_means_nothing_in_a_sound_text(name: str, data: st.DataObject) -> None:
+    """However deep each line stands, the signs say what is inside what."""
+    carrier, nodes = CASES[name]
+    text = carrier.write([node_of("<root" if name == "xml" else '"root": {', [data.draw(nodes)])])
+    moved = [
+        " " * data.draw(st.integers(0, 6)) + line.lstrip(" ") for line in text.rstrip().split("\n")
+    ]
+    assert tree(carrier.read("\n".join(moved)).top) == tree(carrier.read(text).top)
+
+
 def test_layout_tells_where_a_lost_line_was() -> None:
     """A closing tag or bracket that is gone costs its block's end, not what follows."""
     xml = "<a>\n  <b x='1'>\n    <c>1</c>\n  <b x='2'>\n    <c>2</c>\n  </b>\n</a>\n"
@@ -168,6 +182,10 @@ def test_each_notation_reads_by_hand() -> None:
     paths = Paths(Nesting(separator="::"), ("%",)).read("a  ::  b 1\n% no\na :: c\nd\na\n")
     assert tree(paths.top) == [("a", [("b 1", []), ("c", [])]), ("d", [])]
     assert paths.comments == 1
+    lines = Lines(Nesting(end="done", indent=2, opens=":"))
+    odd = lines.read("a:\n      b:\nc\n  done\n    d\n done\ne\n")
+    assert tree(odd.top) == [("a:", [("b:", [("c", [])]), ("d", [])]), ("e", [])]
+    assert not odd.faults
     records = Records(Nesting(), ("~",)).read("net  b='x y'   a=1\n~ no\n")
     assert tree(records.top) == [("net", [("b='x y'", []), ("a=1", [])])]
     assert records.top[0].children[1].column == 16
