@@ -6,7 +6,7 @@ The functions here are the public interface. Nothing heavy is imported until one
 from __future__ import annotations
 
 import datetime
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -71,7 +71,9 @@ def check(
     )
 
 
-def write(loaded: LoadedPlan, devices: Collection[str] = ()) -> list[DeviceConfiguration]:
+def write(
+    loaded: LoadedPlan, devices: Collection[str] = (), into: Mapping[str, str] | None = None
+) -> list[DeviceConfiguration]:
     """Write the configuration of a plan's devices; no file is touched.
 
     Each text has been read again and compared with the plan; what came back differently stands
@@ -80,6 +82,8 @@ def write(loaded: LoadedPlan, devices: Collection[str] = ()) -> list[DeviceConfi
     Args:
         loaded: The plan.
         devices: The devices to write; all that have a dialect if empty.
+        into: The configuration that devices have, by their names: what is lent is put into it,
+            and the rest stays. Of a device with several files, as one text.
 
     Raises:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
@@ -89,7 +93,7 @@ def write(loaded: LoadedPlan, devices: Collection[str] = ()) -> list[DeviceConfi
 
     lending = Lending(loaded.plan)
     return [
-        write_device(lending, device, sheet)
+        write_device(lending, device, sheet, (into or {}).get(device))
         for device, sheet in _sheets(loaded).items()
         if not devices or device in devices
     ]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -41,6 +41,21 @@ class Reading:
     comments: int
 
 
+@dataclass(frozen=True)
+class Said:
+    """How a node was understood."""
+
+    row: Row
+    values: Mapping[str, Any]
+    """What its own line states."""
+    number: int | None
+    """Its running number, if it has one."""
+    fact: Fact
+    """The fact that it opens or adds to."""
+    owner: tuple[Any, ...] = ()
+    """The fields by which it names the fact that it belongs to."""
+
+
 FAST_FROM_LINES = 2_000
 """Shorter texts are read before the fast road's expressions would have been compiled."""
 
@@ -55,6 +70,13 @@ def read_configuration(text: str, sheet: Sheet) -> Reading:
 def read_exactly(text: str, sheet: Sheet) -> Reading:
     """Read a configuration node by node."""
     return _understood(sheet.carrier.read(text), sheet, text)
+
+
+def read_nodes(text: str, sheet: Sheet) -> tuple[Reading, Nodes, dict[int, Said]]:
+    """Read a configuration node by node; also the nodes, and by the ``id`` of each what it says."""
+    nodes = sheet.carrier.read(text)
+    said: dict[int, Said] = {}
+    return _understood(nodes, sheet, text, said), nodes, said
 
 
 def read_fast(text: str, sheet: Sheet) -> Reading:
@@ -80,8 +102,10 @@ def read_fast(text: str, sheet: Sheet) -> Reading:
         )
 
 
-def _understood(nodes: Nodes, sheet: Sheet, text: str) -> Reading:
-    reader = _Reader(sheet)
+def _understood(
+    nodes: Nodes, sheet: Sheet, text: str, said: dict[int, Said] | None = None
+) -> Reading:
+    reader = _Reader(sheet, said)
     device = _Block(Fact("device", {}), "", 1)
     reader.take_all(nodes.top, sheet.scope, device)
     reader.finish(device)
@@ -123,8 +147,10 @@ _Match = tuple[Row, dict[str, Any]]
 
 
 class _Reader:
-    def __init__(self, sheet: Sheet) -> None:
+    def __init__(self, sheet: Sheet, said: dict[int, Said] | None = None) -> None:
         self.sheet = sheet
+        self.said = said
+        """By the ``id`` of each node how it was understood, if somebody wants to know."""
         self.unread: list[Unread] = []
         self.foreign: set[int] = set()
         """Lines about other things."""
@@ -175,9 +201,11 @@ class _Reader:
         node.kind = kind_of(row)
         if row.conditions:
             values.update(row.conditions)
-        values.pop(RUNNING_NUMBER, None)
+        number = values.pop(RUNNING_NUMBER, None)
         if row.owner is not None and row.owner.is_implied:
             block = self._implied(row.owner, node, block)
+        if self.said is not None:
+            self.said[id(node)] = Said(row, dict(values), number, block.fact)
         if row.adds_fields and not row.links:
             for name, value in values.items():
                 self._set(name, value, row, node, block)
@@ -195,6 +223,9 @@ class _Reader:
         for name, other in row.same_as.items():
             if other in values:
                 values.setdefault(name, values[other])
+        if self.said is not None:
+            owner = tuple(fact.get(link) for link in row.links)
+            self.said[id(node)] = replace(self.said[id(node)], fact=fact, owner=owner)
         if row.links:
             block.waiting.append((row, fact, node))
         else:

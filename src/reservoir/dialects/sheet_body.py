@@ -15,7 +15,7 @@ from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import PREFIX_PARTS
 from reservoir.dialects.patterns import Element, LinePattern, Literal, Optional, Slot
 from reservoir.dialects.sheet import Row, every_row
-from reservoir.dialects.vocabulary import KINDS, NOTHING, field_type
+from reservoir.dialects.vocabulary import ABOUT_LENDING, KINDS, NOTHING, field_type
 
 _MARGIN = re.compile(r"(?:([a-z_]+)(?![a-z_]*=))?[ \t]*([*?])?[ \t]*(.*)")
 _PIECES = re.compile(r"\{\{|\}\}|\{[^{}]*\}|\[\?|\]|[^{}\[\]]+|.")
@@ -104,7 +104,7 @@ class BodyReader:
             raise SheetMistakeError("':' opens a fact without a line of its own; name its kind")
         if row.adds_fields and not repeat and conditions:
             row.repeat = "?"  # a row for one value of a field is there only with that value
-        row.lends |= "service" in row.mentioned  # a switch of lending, wherever it stands
+        row.lends |= bool(row.mentioned & ABOUT_LENDING)
         (parent.children if parent else self.rows).append(row)
         self._levels.append(_Level(indent, row))
 
@@ -116,6 +116,7 @@ class BodyReader:
             pattern = self._pattern(piece, about, column)
             repeat = "?" if piece.optional else ""
             inner = Row(row.number, "", repeat, {}, {}, pattern, [], [], row, row.lends, True)
+            inner.lends |= bool(inner.mentioned & ABOUT_LENDING)
             row.pieces.append(inner)
         row.children += row.pieces
 

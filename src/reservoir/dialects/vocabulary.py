@@ -107,6 +107,21 @@ NOTHING: tuple[()] = ()
 RUNNING_NUMBER = "#"
 """The field of a slot that counts facts; it means nothing."""
 
+ABOUT_LENDING = frozenset({"service", "relay_to"})
+"""Fields that are about lending, of whatever they are."""
+
+IDENTITY: Mapping[str, tuple[str, ...]] = {
+    "interface": ("name",),
+    "zone": ("name",),
+    "route": ("to",),
+    "pool": ("name",),
+    "range": ("first", "offset"),
+    "exclusion": ("first", "last"),
+    "option": ("code",),
+    "binding": ("address",),
+}
+"""For each kind, the fields by which a fact is told from the others in one place."""
+
 DERIVED: Mapping[str, frozenset[str]] = {
     "interface": frozenset({"carries", "joins", "is_bridge", "file"}),
     "pool": frozenset({"longest"}),

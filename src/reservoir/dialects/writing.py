@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from reservoir.core.addressing import format_address
@@ -13,8 +15,10 @@ from reservoir.core.lending import Lending, Told
 from reservoir.core.plan import option_text
 from reservoir.dialects.lifting import lift
 from reservoir.dialects.lowering import Held, lower
-from reservoir.dialects.reader import read_configuration
+from reservoir.dialects.placing import Placed, place_into
+from reservoir.dialects.reader import Unread, read_configuration
 from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.vocabulary import Fact
 from reservoir.dialects.writer import Refusal, write_configuration
 
 
@@ -34,6 +38,10 @@ class DeviceConfiguration:
     differences: tuple[str, ...]
     """What came back differently when the text was read again."""
     renamed: Mapping[str, str]
+    placed: Placed | None = None
+    """What became of the configuration that it was put into, if it was."""
+    unread: tuple[Unread, ...] = ()
+    """What in that configuration is about lending and was not understood, and so stays."""
 
     @property
     def losses(self) -> tuple[Refusal, ...]:
@@ -41,29 +49,69 @@ class DeviceConfiguration:
         return tuple(refusal for refusal in self.refusals if not refusal.is_remark)
 
 
-def write_device(lending: Lending, device: str, sheet: Sheet) -> DeviceConfiguration:
-    """Write one device's configuration and hold it against the plan."""
+def write_device(
+    lending: Lending, device: str, sheet: Sheet, existing: str | None = None
+) -> DeviceConfiguration:
+    """Write one device's configuration and hold it against the plan.
+
+    Args:
+        lending: The plan.
+        device: The device in it.
+        sheet: Its dialect's.
+        existing: The configuration that it has, which is to stay but for what is lent.
+    """
     lowered = lower(lending, device, sheet)
     written = write_configuration(lowered.device, sheet)
-    reading = read_configuration(written.text, sheet)
-    differences = [
-        f"line {unread.line} can't be read again: {unread.message}" for unread in reading.unread
-    ]
-    if reading.device != written.expressed:
-        differences.append("the facts that are read again are not those that were written")
+    placed, unread = None, tuple[Unread, ...]()
+    if existing is None:
+        reading = read_configuration(written.text, sheet)
+        differences = [
+            f"line {unread.line} can't be read again: {unread.message}" for unread in reading.unread
+        ]
+        if reading.device != written.expressed:
+            differences.append("the facts that are read again are not those that were written")
+    else:
+        placed = place_into(existing, written.text, sheet)
+        unread = read_configuration(existing, sheet).unread
+        reading = read_configuration(placed.text, sheet)
+        differences = [
+            *_unread_since(unread, reading.unread),
+            *_otherwise_relayed(written.expressed, reading.device),
+        ]
     plan = lift(reading.device, sheet, device).plan()
     differences += _differences(lowered.held, Lending(plan))
     return DeviceConfiguration(
         device=device,
         dialect=sheet.name,
-        text=written.text,
+        text=placed.text if placed is not None else written.text,
         pools=len(lowered.held),
         bindings=sum(len(held.bindings) for held in lowered.held.values()),
         refusals=written.refusals,
         obstacles=lowered.obstacles,
         differences=tuple(differences),
         renamed=lowered.renamed,
+        placed=placed,
+        unread=unread,
     )
+
+
+def _unread_since(before: Sequence[Unread], after: Sequence[Unread]) -> Iterator[str]:
+    """What is not understood now and was not there; lines may have moved."""
+    known = Counter(re.sub("line [0-9]+", "line", unread.message) for unread in before)
+    for unread in after:
+        message = re.sub("line [0-9]+", "line", unread.message)
+        known[message] -= 1
+        if known[message] < 0:
+            yield f"line {unread.line} can't be read again: {unread.message}"
+
+
+def _otherwise_relayed(wanted: Fact, found: Fact) -> Iterator[str]:
+    """Interfaces whose requests would go elsewhere than they should."""
+    relays = {fact.get("name"): fact.get("relay_to", ()) for fact in found.of_kind("interface")}
+    for interface in wanted.of_kind("interface"):
+        name, to = interface.get("name"), interface.get("relay_to", ())
+        if sorted(relays.get(name, ())) != sorted(to):
+            yield f"{interface.label} does not hand requests to {_addresses(to)} alone"
 
 
 def _differences(held: Mapping[str, Held], again: Lending) -> list[str]:
@@ -89,6 +137,10 @@ def _differences(held: Mapping[str, Held], again: Lending) -> list[str]:
             )
         found += [f"{wanted.network}: {text}" for text in _told_otherwise(wanted.told, pool.told)]
     return found + [f"{name}: the plan has no such pool" for name in pools]
+
+
+def _addresses(addresses: Sequence[int]) -> str:
+    return " ".join(map(format_address, addresses)) or "nobody"
 
 
 def _told_otherwise(wanted: Told, found: Told) -> list[str]:

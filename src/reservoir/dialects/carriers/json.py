@@ -8,20 +8,24 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from itertools import groupby
-from typing import ClassVar
+from typing import ClassVar, NamedTuple
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.nodes import (
     Carrier,
+    Edit,
     Fault,
     Node,
     Nodes,
     Piece,
+    Spot,
     as_far_as_it_goes,
+    back_over,
+    blanks_at,
 )
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.texts import Enclosed, Quoted, Text
@@ -100,6 +104,59 @@ class Json(Carrier):
             items.append([deeper + first, *rest])
         return [indent + text, *_commas(items), f"{indent}]"]
 
+    def cut(self, text: str, around: Sequence[Node], node: Node) -> list[Edit]:
+        return [Edit(back_over(" \t\r\n", text, node.start), node.end, "")]
+
+    def put(self, text: str, spot: Spot, nodes: Sequence[Node]) -> list[Edit]:
+        around = spot.around[-1] if spot.around else None
+        begin = text.index("{", around.start if around is not None else 0)
+        members = _members(text, begin)
+        edits = []
+        for head, group in groupby(nodes, key=lambda node: node.text):
+            new = list(group)
+            name = head[: -len(": [")]
+            if head.endswith("[") and name in members:
+                edits.append(self._put_into_list(text, spot, members[name], new))
+                continue
+            at, indent = begin + 1, blanks_at(text, begin) + " " * self.nesting.indent
+            if spot.after is not None:
+                beside = members[spot.after.text.partition('": ')[0] + '"']
+                at, indent = beside.end, blanks_at(text, beside.start)
+            if head.endswith("["):
+                lines = self._list(head, new, indent)
+            else:
+                lines = [line for node in new for line in self._member(node, indent)]
+            is_alone = spot.after is None or _is_first(text, spot.after.start)
+            new_text = "\n" + "\n".join(lines)
+            edits.append(Edit(at, at, new_text if is_alone else re.sub("\n *", " ", new_text)))
+        return edits
+
+    def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[Edit]:
+        indent = blanks_at(text, node.start)
+        in_list = node.text.endswith("["), new.text.endswith("[")
+        if all(in_list) and node.text == new.text:
+            lines = self._object(new.children, indent, 0)
+        elif any(in_list):
+            spot = Spot(tuple(around), node, None)
+            return [*self.cut(text, around, node), *self.put(text, spot, [new])]
+        else:
+            lines = self._member(new, indent)
+        return [Edit(node.start, node.end, "\n".join(lines).lstrip())]
+
+    def _put_into_list(self, text: str, spot: Spot, member: _Member, nodes: Sequence[Node]) -> Edit:
+        at, indent = member.value + 1, blanks_at(text, member.start) + " " * self.nesting.indent
+        if spot.after is not None and spot.after.text == nodes[0].text:
+            at, indent = spot.after.end, blanks_at(text, spot.after.start)
+        new = "".join(
+            "\n" + "\n".join([indent + first, *rest])
+            for first, *rest in (self._object(node.children, indent, 0) for node in nodes)
+        )
+        is_empty = text.startswith("]", at)
+        return Edit(at, at, f"{new}\n{blanks_at(text, member.start)}" if is_empty else new)
+
+    def edited(self, text: str, edits: Iterable[Edit]) -> str:
+        return _with_commas(super().edited(text, edits))
+
     def pieces(self, line: str) -> Iterator[Piece]:
         row = _ROW.fullmatch(line)
         if row is None:
@@ -122,6 +179,61 @@ def _commas(blocks: list[list[str]]) -> Iterator[str]:
         *before, last = block
         yield from before
         yield last if number == len(blocks) else f"{last},"
+
+
+def _is_first(text: str, offset: int) -> bool:
+    """Whether what stands there is the first on its line."""
+    return blanks_at(text, offset) == text[text.rfind("\n", 0, offset) + 1 : offset]
+
+
+class _Member(NamedTuple):
+    """Where a member of an object stands."""
+
+    start: int
+    value: int
+    end: int
+
+
+def _members(text: str, begin: int) -> dict[str, _Member]:
+    """The members of the object that begins at an offset, by their names with their quotes."""
+    found: dict[str, _Member] = {}
+    depth, name, start, value = 0, "", 0, 0
+    for token in _TOKEN.finditer(text, begin):
+        sign, is_value = token[0], bool(name) and depth == 1 and token[0] not in ":,"
+        if is_value and sign not in "}]":
+            value = token.start()
+        if sign in "{[":
+            depth += 1
+        elif sign in "}]":
+            depth -= 1
+            if not depth:
+                break
+        elif depth == 1 and not name and sign not in ":,":
+            name, start = sign, token.start()
+            continue
+        if name and depth == 1 and (is_value or sign in "}]"):
+            found[name], name = _Member(start, value, token.end()), ""
+    return found
+
+
+def _with_commas(text: str) -> str:
+    """The text with a comma between neighbours, and nowhere else, whatever was cut and put."""
+    parts, done = list[str](), 0
+    last_end, commas = -1, list[int]()  # of a value that is complete; after it
+    for token in _TOKEN.finditer(text):
+        if token[0] == ",":
+            commas.append(token.start())
+            continue
+        wanted = last_end >= 0 and token[0] not in "}]:"
+        if wanted and not commas:
+            parts += [text[done:last_end], ","]
+            done = last_end
+        for comma in commas[1:] if wanted else commas:
+            parts.append(text[done:comma])
+            done = comma + 1
+        last_end = -1 if token[0] in "{[:" else token.end()
+        commas = []
+    return "".join([*parts, text[done:]])
 
 
 @dataclass

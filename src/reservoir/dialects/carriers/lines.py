@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
+from reservoir.dialects.carriers.by_lines import ByLines
 from reservoir.dialects.carriers.nodes import (
-    Carrier,
     Fault,
     Node,
     Nodes,
@@ -19,7 +19,7 @@ from reservoir.dialects.carriers.nodes import (
 
 
 @dataclass(frozen=True)
-class Lines(Carrier):
+class Lines(ByLines):
     """Nested lines.
 
     Only blanks, tabs and line ends count as white space; other characters that look like it are
@@ -27,6 +27,7 @@ class Lines(Carrier):
     """
 
     words: ClassVar[tuple[str, ...]] = ("indent", "end")
+    nests: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
         return as_far_as_it_goes(lambda by_layout: self._read(text, by_layout))
@@ -45,16 +46,16 @@ class Lines(Carrier):
 
     def write(self, nodes: Sequence[Node]) -> str:
         return joined(
-            spaced(nodes, (node.rendered or list(self._lines(node, "")) for node in nodes))
+            spaced(nodes, (node.rendered or list(self.lines(node, ())) for node in nodes))
         )
 
-    def _lines(self, node: Node, indent: str) -> Iterator[str]:
-        yield indent + node.text
-        deeper = indent + " " * self.nesting.indent
+    def lines(self, node: Node, around: Sequence[Node]) -> Iterator[str]:
+        yield node.text
+        deeper = " " * self.nesting.indent
         for child in node.children:
-            yield from self._lines(child, deeper)
+            yield from (deeper + line for line in self.lines(child, around))
         if self.nesting.end and (node.children or node.text.endswith(self.nesting.opens)):
-            yield indent + self.nesting.end
+            yield self.nesting.end
 
 
 class _Reader:

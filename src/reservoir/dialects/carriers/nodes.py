@@ -8,6 +8,7 @@ order of pieces free (attributes, members, ``key=value``), each piece is a node 
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -46,7 +47,7 @@ class Node:
     children: list[Node] = field(default_factory=list)
     start: int = 0
     end: int = 0
-    """Offsets in the whole text: what to cut out to take the node away."""
+    """Offsets in the whole text: of its first line, or of itself where others share its line."""
     kind: str = ""
     """The kind of fact that it opens or belongs to, once a sheet has been laid on it."""
     rendered: Sequence[str] = ()
@@ -81,6 +82,43 @@ def as_far_as_it_goes(read: Callable[[bool], Nodes]) -> Nodes:
     return read(True) if nodes.faults else nodes
 
 
+class Edit(NamedTuple):
+    """A change of a text: what stands from one offset to another is replaced."""
+
+    start: int
+    end: int
+    text: str
+    """Its line ends are ``\\n``, whatever the text has."""
+
+
+class Spot(NamedTuple):
+    """A place among the nodes that were read from a text."""
+
+    around: tuple[Node, ...]
+    """The nodes that it is in, the outermost first."""
+    after: Node | None
+    """The neighbour before it, if there is one."""
+    before: Node | None
+    """Else the one after it; neither is the end of what is inside."""
+
+
+def back_over(blanks: str, text: str, offset: int) -> int:
+    """Where the blanks before an offset begin."""
+    while offset and text[offset - 1] in blanks:
+        offset -= 1
+    return offset
+
+
+def blanks_at(text: str, offset: int) -> str:
+    """The blanks and tabs that the line in which something stands begins with."""
+    start = text.rfind("\n", 0, offset) + 1
+    found = _BLANKS.match(text, start)
+    return found[0] if found else ""
+
+
+_BLANKS = re.compile("[ \\t]*")
+
+
 class Piece(NamedTuple):
     """A part of a sheet's row that is a node of its own, inside that of the row's head."""
 
@@ -109,6 +147,27 @@ class Carrier(ABC):
     @abstractmethod
     def write(self, nodes: Sequence[Node]) -> str:
         """The text of nodes."""
+
+    @abstractmethod
+    def cut(self, text: str, around: Sequence[Node], node: Node) -> list[Edit]:
+        """What takes a node, with all that is in it, out of the text that it was read from."""
+
+    @abstractmethod
+    def put(self, text: str, spot: Spot, nodes: Sequence[Node]) -> list[Edit]:
+        """What puts new nodes into a text, the rest of which stays as it is."""
+
+    @abstractmethod
+    def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[Edit]:
+        """What puts a new node where one that was read stands."""
+
+    def edited(self, text: str, edits: Iterable[Edit]) -> str:
+        """The text with changes that don't overlap; those at one offset in their order."""
+        parts, done = [], 0
+        newline = "\r\n" if "\r\n" in text else "\n"
+        for edit in sorted(edits, key=lambda edit: edit[:2]):
+            parts += [text[done : edit.start], edit.text.replace("\n", newline)]
+            done = edit.end
+        return "".join([*parts, text[done:]])
 
     def pieces(self, line: str) -> Iterator[Piece]:
         """How a row of a sheet falls into its head, which comes first, and further pieces.

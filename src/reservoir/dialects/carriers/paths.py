@@ -6,10 +6,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
+from reservoir.dialects.carriers.by_lines import ByLines, end_of
 from reservoir.dialects.carriers.nodes import (
-    Carrier,
+    Edit,
     Node,
     Nodes,
+    Spot,
     joined,
     lines_of,
     spaced,
@@ -17,7 +19,7 @@ from reservoir.dialects.carriers.nodes import (
 
 
 @dataclass(frozen=True)
-class Paths(Carrier):
+class Paths(ByLines):
     """Lines of steps with a separator between them; lines that share steps share their nodes."""
 
     words: ClassVar[tuple[str, ...]] = ("separator",)
@@ -51,13 +53,31 @@ class Paths(Carrier):
         return Nodes(root.children, comments, [])
 
     def write(self, nodes: Sequence[Node]) -> str:
-        return joined(spaced(nodes, (list(self._lines(node, "")) for node in nodes)))
+        return joined(spaced(nodes, (list(self.lines(node, ())) for node in nodes)))
 
-    def _lines(self, node: Node, before: str) -> Iterator[str]:
+    def lines(self, node: Node, around: Sequence[Node]) -> Iterator[str]:
+        path = [*around, node]
         if not node.children:
-            yield before + node.text
+            yield f" {self.nesting.separator} ".join(step.text for step in path)
         for child in node.children:
-            yield from self._lines(child, f"{before}{node.text} {self.nesting.separator} ")
+            yield from self.lines(child, path)
+
+    def cut(self, text: str, around: Sequence[Node], node: Node) -> list[Edit]:
+        ends = dict(_lines_through(node))
+        if sum(end - start for start, end in ends.items()) == end_of(node) - node.start:
+            return super().cut(text, around, node)
+        return [Edit(start, end, "") for start, end in ends.items()]
+
+    def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[Edit]:
+        spot = Spot(tuple(around), node, None)
+        return [*self.cut(text, around, node), *self.put(text, spot, [new])]
+
+
+def _lines_through(node: Node) -> Iterator[tuple[int, int]]:
+    """The offsets of each line whose path goes through a node."""
+    yield node.start, node.end
+    for child in node.children:
+        yield from _lines_through(child)
 
 
 def _column(step: str, at: int) -> int:

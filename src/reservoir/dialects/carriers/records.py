@@ -6,12 +6,15 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from reservoir.dialects.carriers.by_lines import ByLines
 from reservoir.dialects.carriers.nodes import (
-    Carrier,
+    Edit,
     Line,
     Node,
     Nodes,
     Piece,
+    Spot,
+    back_over,
     joined,
     lines_of,
     spaced,
@@ -23,7 +26,7 @@ _ROW_PIECE = re.compile(r"\[\?[ \t]*(?P<maybe>[^\]]*?)[ \t]*\]|(?P<sure>[^ \t\[]
 
 
 @dataclass(frozen=True)
-class Records(Carrier):
+class Records(ByLines):
     """Flat records: nothing stands inside a line but its own pieces."""
 
     def read(self, text: str) -> Nodes:
@@ -39,7 +42,28 @@ class Records(Carrier):
         return Nodes(top, comments, [])
 
     def write(self, nodes: Sequence[Node]) -> str:
-        return joined(spaced(nodes, ([_line(node)] for node in nodes)))
+        return joined(spaced(nodes, (list(self.lines(node, ())) for node in nodes)))
+
+    def lines(self, node: Node, around: Sequence[Node]) -> Iterator[str]:
+        yield " ".join([node.text, *(child.text for child in node.children)])
+
+    def cut(self, text: str, around: Sequence[Node], node: Node) -> list[Edit]:
+        if not around:
+            return super().cut(text, around, node)
+        return [Edit(back_over(" \t", text, node.start), node.end, "")]
+
+    def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[Edit]:
+        if not around:
+            return super().swap(text, around, node, new)
+        return [Edit(node.start, node.end, new.text)]
+
+    def put(self, text: str, spot: Spot, nodes: Sequence[Node]) -> list[Edit]:
+        if not spot.around:
+            return super().put(text, spot, nodes)
+        record = spot.around[-1]
+        last = spot.after or (record.children or [record])[-1]
+        end = last.start + last.column - 1 + len(last.text) if last is record else last.end
+        return [Edit(end, end, "".join(f" {node.text}" for node in nodes))]
 
     def pieces(self, line: str) -> Iterator[Piece]:
         for found in _ROW_PIECE.finditer(line):
@@ -53,8 +77,7 @@ def _nodes(line: Line) -> Iterator[Node]:
         if found[0]:
             node = line.node(found[0])
             node.column += found.start()
+            if found.start():
+                node.start += node.column - 1
+                node.end = node.start + len(found[0])
             yield node
-
-
-def _line(node: Node) -> str:
-    return " ".join([node.text, *(child.text for child in node.children)])

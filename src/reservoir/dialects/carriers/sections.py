@@ -11,18 +11,19 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
+from reservoir.dialects.carriers.by_lines import ByLines
 from reservoir.dialects.carriers.files import FILE_MARK
 from reservoir.dialects.carriers.nodes import (
-    Carrier,
     Node,
     Nodes,
+    Spot,
     joined,
     lines_of,
 )
 
 
 @dataclass(frozen=True)
-class Sections(Carrier):
+class Sections(ByLines):
     """Sections and their lines; lines before the first section stand at the top."""
 
     words: ClassVar[tuple[str, ...]] = ("assign", "files")
@@ -44,7 +45,6 @@ class Sections(Carrier):
                 section = node
             else:
                 section.children.append(node)
-            section.end = around.end = line.end
         return Nodes(root.children, comments, [])
 
     def _bare_name(self, name: str) -> str:
@@ -52,19 +52,30 @@ class Sections(Carrier):
         return re.sub("^[0-9]+-", "", name.strip(" \t"))
 
     def write(self, nodes: Sequence[Node]) -> str:
-        return joined(self._lines(nodes))
+        return joined(self._with_empty_lines(nodes, ()))
 
-    def _lines(self, nodes: Sequence[Node]) -> Iterator[str]:
+    def _with_empty_lines(self, nodes: Sequence[Node], around: Sequence[Node]) -> Iterator[str]:
         for number, node in enumerate(nodes):
-            is_file = self.nesting.files and not node.text.startswith("[")
-            if number and (is_file or node.text.startswith("[")):
+            if number and self.is_apart(node, around):
                 yield ""
-            if is_file:
-                yield f"{FILE_MARK}{self.nesting.files}{node.text}"
-                yield from self._lines(node.children)
-                continue
+            yield from self.lines(node, around)
+
+    def lines(self, node: Node, around: Sequence[Node]) -> Iterator[str]:
+        if self.nesting.files and not around:
+            yield f"{FILE_MARK}{self.nesting.files}{node.text}"
+            yield from self._with_empty_lines(node.children, (node,))
+        else:
             yield node.text
             yield from (child.text for child in node.children)
+
+    def is_apart(self, node: Node, around: Sequence[Node]) -> bool:
+        return node.text.startswith("[") or bool(self.nesting.files and not around)
+
+    def offset(self, text: str, spot: Spot, node: Node) -> int:
+        first = re.search(r"^[ \t]*\[", text, re.MULTILINE)
+        if first and spot == Spot((), None, None) and not self.is_apart(node, ()):
+            return first.start()  # what stands after a heading would belong to it
+        return super().offset(text, spot, node)
 
     def normal(self, line: str) -> str:
         mark = self.nesting.assign.strip()

@@ -16,18 +16,23 @@ from typing import ClassVar
 from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.nodes import (
     Carrier,
+    Edit,
     Fault,
     Node,
     Nodes,
     Piece,
+    Spot,
     as_far_as_it_goes,
+    back_over,
+    blanks_at,
     joined,
 )
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.texts import Enclosed, Text
 
 _NAME = r"[A-Za-z_][A-Za-z0-9_.:-]*"
-_SPACE = r"[ \t\r\n]"
+_BLANKS = " \t\r\n"
+_SPACE = f"[{_BLANKS}]"
 _ATTRIBUTE = rf"{_NAME}{_SPACE}*={_SPACE}*(?:\"[^\"<]*\"|'[^'<]*')"
 _TOKEN = re.compile(
     rf"""(?P<comment><!--.*?-->)
@@ -99,6 +104,51 @@ class Xml(Carrier):
         for child in inside:
             yield from self._lines(child, indent + " " * self.nesting.indent)
         yield f"{indent}</{node.text[1:]}>"
+
+    def cut(self, text: str, around: Sequence[Node], node: Node) -> list[Edit]:
+        return [Edit(back_over(_BLANKS, text, node.start), node.end, "")]
+
+    def put(self, text: str, spot: Spot, nodes: Sequence[Node]) -> list[Edit]:
+        attributes = [node for node in nodes if not node.text.startswith("<")]
+        elements = [node for node in nodes if node.text.startswith("<")]
+        edits = []
+        if attributes:
+            tag = spot.around[-1]
+            end = tag.start + len(tag.text)
+            if spot.after is not None and not spot.after.text.startswith("<"):
+                end = spot.after.end
+            edits.append(Edit(end, end, "".join(f" {node.text}" for node in attributes)))
+        if elements:
+            edits.append(self._put_elements(text, spot, elements))
+        return edits
+
+    def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[Edit]:
+        if not new.text.startswith("<"):
+            return [Edit(node.start, node.end, new.text)]
+        lines = self._lines(new, blanks_at(text, node.start))
+        return [Edit(node.start, node.end, "\n".join(lines).lstrip())]
+
+    def _put_elements(self, text: str, spot: Spot, elements: Sequence[Node]) -> Edit:
+        beside = spot.after if spot.after and spot.after.text.startswith("<") else None
+        if beside is not None:
+            new = self._laid_out(elements, blanks_at(text, beside.start))
+            return Edit(beside.end, beside.end, new)
+        if not spot.around:
+            end = len(text.rstrip(_BLANKS))
+            return Edit(end, end, self._laid_out(elements, ""))
+        tag = spot.around[-1]
+        opening = _TOKEN.match(text, tag.start)
+        assert opening is not None
+        outer = blanks_at(text, tag.start)
+        new = self._laid_out(elements, outer + " " * self.nesting.indent)
+        if opening["empty"]:
+            start = opening.start("empty")
+            return Edit(start, opening.end(), f">{new}\n{outer}</{tag.text[1:]}>")
+        has_end_beside = text.startswith("</", opening.end())
+        return Edit(opening.end(), opening.end(), new + f"\n{outer}" * has_end_beside)
+
+    def _laid_out(self, elements: Sequence[Node], indent: str) -> str:
+        return "".join(f"\n{line}" for node in elements for line in self._lines(node, indent))
 
     def pieces(self, line: str) -> Iterator[Piece]:
         row = _ROW.fullmatch(line)
@@ -181,9 +231,9 @@ class _Reader:
         self.open[-1].children.append(node)
 
     def _text(self, text: str, start: int, end: int) -> None:
-        content = text.strip(" \t\r\n")
+        content = text.strip(_BLANKS)
         if content:
-            start += len(text) - len(text.lstrip(" \t\r\n"))
+            start += len(text) - len(text.lstrip(_BLANKS))
             self.open[-1].children.append(self._node(escape(unescape(content)), start, end))
 
     def _stray(self, snippet: str, start: int, end: int) -> None:
