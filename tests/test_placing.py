@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -10,10 +12,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import reservoir
-from conftest import examples
+from conftest import Run, examples
 from oracle import text_of
+from reservoir.dialects.carriers.json import Json
+from reservoir.dialects.carriers.xml import Xml
 from reservoir.dialects.library import Library
 from reservoir.dialects.reader import read_configuration
+from reservoir.dialects.sheet import Sheet
 from test_reading import with_others
 from test_round_trip import DIALECTS, Family, benign_network, benign_plan, plain_names
 
@@ -48,6 +53,7 @@ def test_the_rest_stays_and_the_device_lends_what_the_plan_says(
     file.write_text(text_of(data.draw(as_it_was(plan, dialect))))
     (before,) = reservoir.write(reservoir.load(str(file)), ["server"])
     existing, _ = with_others(before.text, sheet, data, 3, remarks=True)
+    existing = laid_out_otherwise(existing, sheet, data)
     file.write_text(text_of(plan))
     loaded = reservoir.load(str(file))
     (new,) = reservoir.write(loaded, ["server"])
@@ -56,21 +62,143 @@ def test_the_rest_stays_and_the_device_lends_what_the_plan_says(
     assert not written.differences
     assert not written.placed.homeless
     assert not written.placed.left
-    rest = lines_of_others(existing, sheet.name)
-    assert lines_of_others(written.text, sheet.name) == rest
-    if existing == before.text:
-        assert read_configuration(written.text, sheet).foreign == 0
+    assert OTHERS.findall(written.text) == OTHERS.findall(existing)
+    assert read_configuration(written.text, sheet).foreign == (
+        read_configuration(existing, sheet).foreign
+    )
     (again,) = reservoir.write(loaded, ["server"], {"server": written.text})
     assert again.text == written.text
     (itself,) = reservoir.write(loaded, ["server"], {"server": new.text})
     assert itself.text == new.text
 
 
-def lines_of_others(text: str, dialect: str) -> list[str]:
-    """The lines that are remarks, or that no row of the sheet is about."""
-    marks = ("logging", "clock", "banner", "!!", "snmp", "user", "of:", "[", "fence")
-    return [
-        line
-        for line in text.split("\n")
-        if "by hand" in line or any(mark in line for mark in marks if mark != "[")
-    ]
+def laid_out_otherwise(text: str, sheet: Sheet, data: st.DataObject) -> str:
+    """As other hands or programs would have left it, and with the same meaning."""
+    if isinstance(sheet.carrier, Json):
+        text = json.dumps(json.loads(text), indent=data.draw(st.sampled_from([None, 1, 4])))
+    elif isinstance(sheet.carrier, Xml):
+        text = re.sub("\n *", data.draw(st.sampled_from(["", "\n", "\n\t", " "])), text)
+    elif data.draw(st.booleans()):
+        text = text.replace("\n", "\r\n")
+    return text.rstrip() if data.draw(st.booleans()) else text
+
+
+OTHERS = re.compile(
+    r"<fence[^>]*>|<!--.*?-->|\"fence\": *\{[^}]*\}|.*by hand.*|^of: .*|"
+    r"^ *(?:logging|clock|banner|!!|snmp|user).*",
+    re.MULTILINE,
+)
+
+
+PLAN = """\
+reservoir: 1
+devices:
+  jetty-router:
+    dialect: larkspur
+    interfaces:
+      deck: {address: 10.84.30.1/24}
+      quay: {address: 10.84.31.1/24, relay_to: [10.84.0.10]}
+networks:
+  crew:
+    subnet: 10.84.30.0/24
+    gateway: 10.84.30.1
+    served_by: jetty-router
+    ranges: [10.84.30.20-10.84.30.99]
+    lease: 12h
+"""
+RUNNING = """\
+unit jetty-router
+clock zone harbour
+berth deck
+    holds 10.84.30.1/24
+    shape queue 4
+berth quay
+    holds 10.84.31.2/24
+pool crew
+    -- as agreed in May
+    withhold 10.84.30.1 to 10.84.30.49
+    lease 3600
+    subnet 10.84.30.0/24
+pool guests
+    subnet 10.84.40.0/24
+snmp community quay
+"""
+PLACED = """\
+unit jetty-router
+clock zone harbour
+berth deck
+    holds 10.84.30.1/24
+    shape queue 4
+berth quay
+    holds 10.84.31.2/24
+    carries to 10.84.0.10
+pool crew
+    -- as agreed in May
+    withhold 10.84.30.1 to 10.84.30.19
+    withhold 10.84.30.100 to 10.84.30.254
+    gateway 10.84.30.1
+    lease 43200
+    subnet 10.84.30.0/24
+snmp community quay
+"""
+
+
+@pytest.fixture
+def there(tmp_path: Path) -> Path:
+    """A device's present configuration, beside a plan."""
+    (tmp_path / "plan.yaml").write_text(PLAN)
+    (tmp_path / "running.cfg").write_text(RUNNING)
+    return tmp_path / "running.cfg"
+
+
+def test_a_file_is_changed_where_it_is(run: Run, there: Path) -> None:
+    """Only what is lent: remarks, layout and an address that the plan has otherwise stay."""
+    shown = run("write", "plan.yaml", "--into", "running.cfg", "--out", "-")
+    assert shown.out == PLACED
+    assert there.read_text() == RUNNING
+    elsewhere = run("write", "plan.yaml", "--into", "running.cfg", "--out", "next")
+    assert elsewhere.code == 0
+    assert (there.parent / "next/running.cfg").read_text() == PLACED
+    ended = run("write", "plan.yaml", "--into", "running.cfg")
+    assert ended.code == 0
+    assert there.read_text() == PLACED
+    assert "lines put in 5, taken out 4, as they were 11" in ended.err
+    assert "running.cfg:13:1: pool guests taken out, since the plan has none" in ended.err
+    told = "running.cfg:7:1: 'holds 10.84.31.2/24' stays; the plan says 'holds 10.84.31.1/24'"
+    assert told in ended.err
+    again = run("write", "plan.yaml", "--into", "running.cfg")
+    assert "lines put in 0, taken out 0, as they were 16" in again.err
+
+
+@pytest.mark.parametrize(
+    ("running", "said", "code"),
+    [
+        (RUNNING.replace("berth quay", "berth pier"), "interface quay is not there; add it", 1),
+        ("appliance jetty\nlot crew:\n  net 10.84.30.0 mask 255.255.255.0\n", "as merganser", 2),
+        (None, "there is no such file", 2),
+    ],
+    ids=["no place", "another dialect", "no file"],
+)
+def test_what_cannot_be_put_into(
+    running: str | None, said: str, code: int, run: Run, there: Path
+) -> None:
+    """Nothing is changed, and what to do is said."""
+    there.unlink() if running is None else there.write_text(running)
+    ended = run("write", "plan.yaml", "--into", "running.cfg")
+    assert ended.code == code
+    assert said in ended.err
+    if running is not None:
+        assert there.read_text() == running
+
+
+def test_whose_a_file_is(run: Run, there: Path) -> None:
+    """By the name in it, by its own name; else one has to say. Broken notation stays as it is."""
+    second = "  yard-router:\n    dialect: merganser\nnetworks:"
+    (there.parent / "plan.yaml").write_text(PLAN.replace("networks:", second))
+    assert run("write", "plan.yaml", "--into", "running.cfg", "-o", "-").out == PLACED
+    (there.parent / "yard-router.cfg").write_text("lot crew:\n  term 1 days 0 hours 0 minutes\n")
+    broken = run("write", "plan.yaml", "--into", "yard-router.cfg")
+    assert broken.code == 2
+    assert "yard-router.cfg:1:1: the block 'lot crew:' is not closed with 'done'" in broken.err
+    (there.parent / "some.cfg").write_text("clock zone harbour\n")
+    assert "Whose configuration is some.cfg?" in run("write", "plan.yaml", "--into", "some.cfg").err

@@ -28,21 +28,39 @@ SHOWN = 3
     metavar="FOLDER",
     help=f"Where the files go; by default {FOLDER}/ beside the plan; - prints them.",
 )
+@click.option(
+    "--into",
+    "existing",
+    multiple=True,
+    metavar="FILE",
+    help="Put what is lent into this configuration of a device; the rest of it stays.",
+)
 @click.option("--device", "devices", multiple=True, metavar="NAME", help="Only this device.")
 @click.option("--force", is_flag=True, help="Overwrite files that were edited since.")
 @click.option("--despite-errors", is_flag=True, help="Write a plan that has errors.")
 @talkative
 def command(
-    plan: str, out: str | None, devices: tuple[str, ...], force: bool, despite_errors: bool
+    plan: str,
+    out: str | None,
+    existing: tuple[str, ...],
+    devices: tuple[str, ...],
+    force: bool,
+    despite_errors: bool,
 ) -> None:
     """Write the configuration of the devices in PLAN, one file each, in each device's dialect.
 
     Every text is read back and compared with the plan, network by network, before any file is
     put in place.
 
+    With --into, a device's present configuration is changed where it is, or put with --out
+    elsewhere: pools, bindings and all that is about lending become those of the plan; whatever
+    else is in the file stays byte for byte. A folder is one device's configuration in several
+    files.
+
     \b
     reservoir write ferry-line.yaml
     reservoir write ferry-line.yaml --device pier-router --out -
+    reservoir write ferry-line.yaml --into running/pier-router.cfg
 
     Exit status: 0 written, 1 the plan has errors or a device can't hold it, 2 the input or a
     file in the way can't be used.
@@ -53,6 +71,9 @@ def command(
     _require_devices(loaded, devices)
     if not despite_errors:
         _require_no_errors(loaded, plan)
+    if existing:
+        _write_into(existing, loaded, devices, out)
+        return
     written = reservoir.write(loaded, devices)
     for device in loaded.plan.devices:
         if loaded.plan.devices[device].dialect is None and (not devices or device in devices):
@@ -66,6 +87,24 @@ def command(
         click.echo("\n".join(configuration.text for configuration in written), nl=False)
         return
     _put_in_place(written, loaded, Path(out) if out else Path(plan).parent / FOLDER, force)
+
+
+def _write_into(
+    files: tuple[str, ...], loaded: LoadedPlan, devices: tuple[str, ...], out: str | None
+) -> None:
+    """Change configuration that is there."""
+    import reservoir
+    from reservoir.cli.into import present_configurations, put_into, require_placed
+
+    present = present_configurations(files, loaded, devices)
+    texts = {device: there.read.text for device, there in present.items()}
+    written = reservoir.write(loaded, list(present), texts)
+    require_placed(written, present)
+    _require_held(written, loaded)
+    if out == "-":
+        click.echo("\n".join(configuration.text for configuration in written), nl=False)
+        return
+    put_into(written, present, out)
 
 
 def _require_devices(loaded: LoadedPlan, devices: tuple[str, ...]) -> None:

@@ -50,7 +50,7 @@ class ByLines(Carrier):
         new = joined(indent + line if line else "" for line in lines)
         short = len(lines) == len(nodes)
         alike = short and spot.after is not None and spot.after.kind == nodes[0].kind
-        if apart and not alike and re.search(r"\n\r?\n", text):
+        if apart and not alike:
             new = ("" if _is_empty_before(text, offset) else "\n") + new
             new += "" if offset >= len(text) or _empty_line_at(text, offset) else "\n"
         return [Edit(offset, offset, new)]

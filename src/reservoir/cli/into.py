@@ -1,0 +1,168 @@
+"""``reservoir write --into``: what is lent, put into configuration that is there."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from reservoir.cli.output import talk
+
+if TYPE_CHECKING:
+    from reservoir.core.problems import Place
+    from reservoir.dialects.reading import ConfigurationRead
+    from reservoir.dialects.writing import DeviceConfiguration
+    from reservoir.files.plan_file import LoadedPlan
+
+
+@dataclass(frozen=True)
+class Present:
+    """A device's present configuration."""
+
+    read: ConfigurationRead
+    is_several: bool
+    """Whether it is a folder of files."""
+
+    @property
+    def file(self) -> str:
+        """The file or folder."""
+        return self.read.file
+
+    def files(self, text: str) -> dict[Path, str]:
+        """The files that a text for it goes into."""
+        from reservoir.dialects.carriers.files import FILE_MARK, in_files
+
+        if not text.startswith(FILE_MARK):
+            return {Path(self.file): text}
+        if self.is_several:
+            return {Path(self.file) / name: inside for name, inside in in_files(text)}
+        return {Path(self.file): inside for _, inside in in_files(text)}
+
+
+def present_configurations(
+    files: Collection[str], loaded: LoadedPlan, devices: Collection[str]
+) -> dict[str, Present]:
+    """The present configuration of devices of the plan, by the devices' names.
+
+    Raises:
+        InputError: a file can't be read, isn't in its device's dialect, or its notation is broken.
+        UsageError: it can't be told whose a file is.
+    """
+    import reservoir
+
+    dialects = {
+        name: device.dialect
+        for name, device in loaded.plan.devices.items()
+        if device.dialect is not None and (not devices or name in devices)
+    }
+    found: dict[str, Present] = {}
+    for file in files:
+        stated: dict[str, str] = {}  # device names in the file, by dialect
+        for dialect in dict.fromkeys(dialects.values()):
+            (read,) = reservoir.read([file], dialect)
+            stated[dialect] = str(read.reading.device.get("name", ""))
+        device = _whose(file, dialects, stated)
+        if device in found:
+            raise click.UsageError(f"{file} and {found[device].file} are both of {device}.")
+        (read,) = reservoir.read([file], dialects[device])
+        _require_dialect(read, file)
+        found[device] = Present(read, Path(file).is_dir())
+    return found
+
+
+def _whose(file: str, dialects: Mapping[str, str], stated: Mapping[str, str]) -> str:
+    """The device whose configuration a file is: by its own words, its name, or as the only one."""
+    by_words = [name for name, dialect in dialects.items() if stated[dialect] == name]
+    by_name = [name for name in dialects if name in (Path(file).stem, Path(file).name)]
+    for candidates in (by_words, by_name, list(dialects)):
+        if len(candidates) == 1:
+            return candidates[0]
+    raise click.UsageError(f"Whose configuration is {file}? Name the device with --device.")
+
+
+def _require_dialect(read: ConfigurationRead, file: str) -> None:
+    """Refuse a file that makes far more sense in another dialect."""
+    import reservoir
+    from reservoir.core.problems import InputError, Place, Problem
+
+    try:
+        (recognised,) = reservoir.read([file])
+    except InputError:
+        return  # nothing in it is about lending yet
+    if recognised.dialect != read.dialect and recognised.share > 2 * read.share:
+        message = f"this reads as {recognised.dialect}; in the plan the device is a {read.dialect}"
+        raise InputError([Problem(Place(file), message)])
+
+
+def require_placed(written: list[DeviceConfiguration], present: Mapping[str, Present]) -> None:
+    """Stop where something has no place, and say what stays as it is.
+
+    Raises:
+        InputError: the notation of a present configuration is broken.
+    """
+    from reservoir.core.problems import InputError, Problem
+
+    broken, homeless = [], False
+    for configuration in written:
+        placed, there = configuration.placed, present[configuration.device]
+        assert placed is not None
+        for fault in placed.faults:
+            message = f"{fault.message}; what is broken can't be added to"
+            broken.append(Problem(there.read.place(fault.line, fault.column), message))
+        for what in placed.homeless:
+            homeless = True
+            click.echo(f"{there.file}: {what} is not there; add it first", err=True)
+    if broken:
+        raise InputError(broken)
+    if homeless:
+        talk("\nNothing was written: Reservoir adds nothing there but what is lent.")
+        raise click.exceptions.Exit(1)
+
+
+def put_into(
+    written: list[DeviceConfiguration], present: Mapping[str, Present], out: str | None
+) -> None:
+    """Change the files, or those of their names in another folder."""
+    from reservoir.files.deliveries import Delivery, deliver
+    from reservoir.files.texts import write_whole
+
+    for configuration in written:
+        there = present[configuration.device]
+        new, old = there.files(configuration.text), there.files(there.read.text)
+        if out is not None:
+            folder = Path(there.file).name if there.is_several else ""
+            deliver(Path(out), [Delivery(p.name, text, folder) for p, text in new.items()])
+        else:
+            for path, text in new.items():
+                if text != old.get(path):
+                    write_whole(path, text)
+        where = there.file if out is None else str(Path(out) / Path(there.file).name)
+        talk(f"{configuration.device}  {configuration.dialect}  {where}: {_change(there, new)}")
+        for place, what in sorted(_said(configuration, there)):
+            talk(f"  {place}: {what}")
+    talk("Each was read back and lends, binds and tells what the plan says.")
+
+
+def _change(there: Present, new: Mapping[Path, str]) -> str:
+    """How many lines have come and gone."""
+    before = Counter(line for t in there.files(there.read.text).values() for line in t.split("\n"))
+    after = Counter(line for text in new.values() for line in text.split("\n"))
+    more, less = (after - before).total(), (before - after).total()
+    stay = before.total() - less - len(new)  # what follows the last line end is no line
+    return f"lines put in {more:,}, taken out {less:,}, as they were {stay:,}"
+
+
+def _said(configuration: DeviceConfiguration, there: Present) -> Iterator[tuple[Place, str]]:
+    """What somebody should know of the files as they were."""
+    placed = configuration.placed
+    assert placed is not None
+    for line, label in placed.withdrawn:
+        yield there.read.place(line, 1), f"{label} taken out, since the plan has none"
+    for line, found, planned in placed.left:
+        yield there.read.place(line, 1), f"{found!r} stays; the plan says {planned!r}"
+    for unread in configuration.unread:
+        yield there.read.place(unread.line, unread.column), f"stays: {unread.message}"
