@@ -16,4 +16,7 @@ def without_collector() -> Iterator[None]:
         yield
     finally:
         if was_on:
+            if not gc.get_freeze_count():
+                gc.freeze()  # and back: what was made counts as old, and isn't gone through at once
+                gc.unfreeze()
             gc.enable()

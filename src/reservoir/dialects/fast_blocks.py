@@ -9,6 +9,9 @@ from functools import cached_property
 from itertools import accumulate
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.lines import Lines
 from reservoir.dialects.patterns import Slot, joined_parts
@@ -20,6 +23,28 @@ SHORTEST_RUN = 16
 
 AT_ONCE = 8_192
 """Matches that are looked at together: enough for columns, few enough to stay in the cache."""
+
+
+@dataclass(frozen=True)
+class Numbered:
+    """A text whose lines are numbered."""
+
+    text: str
+    starts: NDArray[np.int64]
+    """The offset of each line's first character, shape (lines,)."""
+
+    @classmethod
+    def of(cls, text: str) -> Numbered:
+        """Number the lines."""
+        if text.isascii():
+            ends = np.flatnonzero(np.frombuffer(text.encode("ascii"), np.uint8) == 10)
+        else:
+            ends = np.flatnonzero(np.frombuffer(text.encode("utf-32-le"), np.uint32) == 10)
+        return cls(text, np.concatenate([np.zeros(1, np.int64), ends.astype(np.int64) + 1]))
+
+    def lines_at(self, offsets: Sequence[int] | NDArray[np.int64]) -> NDArray[np.int64]:
+        """The lines, from 1, in which offsets are, shape (offsets,)."""
+        return np.asarray(np.searchsorted(self.starts, offsets, "right"), np.int64)
 
 
 @dataclass
@@ -37,7 +62,7 @@ class _Values:
         return cls(row.pattern.slots, row.conditions, row.same_as)
 
     def fields(self, found: Sequence[Sequence[str | None]]) -> list[dict[str, Any]]:
-        """The fields of each line, by the texts of its slots.
+        """The fields of each line, by the texts of its slots; empty or None for none.
 
         Raises:
             MalformedValueError: a value somewhere can't be read.
@@ -56,7 +81,8 @@ class _Values:
         if not texts:
             return [{} for _ in range(count)]
         columns = [
-            slot.form.read_all(column) for slot, column in zip(self.slots, texts, strict=True)
+            slot.form.read_all([text or None for text in column] if "" in column else column)
+            for slot, column in zip(self.slots, texts, strict=True)
         ]
         if any(slot.part for slot in self.slots):
             return [self._joined(values) for values in zip(*columns, strict=True)]
@@ -89,11 +115,6 @@ class _Values:
         return fields | joined_parts(parts)
 
 
-_Lined = tuple[tuple[str, ...], int, int, int]
-"""The texts of a line's slots, empty for none; where the first line of its kind begins in the
-text; how many lines after that it is; which match it belongs to."""
-
-
 @dataclass
 class _Repeated:
     """A part of a block: any number of lines of some rows."""
@@ -123,17 +144,41 @@ class _Repeated:
             for place, row in zip(self._places, self.rows, strict=True)
         ]
 
-    def lines(self, text: str, matches: Sequence[re.Match[str]], group: int) -> list[list[_Lined]]:
-        """For each row, its lines in all of the matches."""
-        found: list[list[_Lined]] = [[] for _ in self.rows]
-        for owner, match in enumerate(matches):
-            begin, end = match.span(group)
-            if begin == end:
-                continue
-            for order, groups in enumerate(self._find(text, begin, end)):
-                number = next(n for n, place in enumerate(self._places) if groups[place])
-                found[number].append((groups[self._slices[number]], begin, order, owner))
-        return found
+    def attach(
+        self, text: Numbered, matches: Sequence[re.Match[str]], group: int, facts: Sequence[Fact]
+    ) -> None:
+        """Put what the lines state into their owners: items of a list, or facts in their order.
+
+        Args:
+            text: The whole text.
+            matches: The blocks.
+            group: Which of their groups is this part.
+            facts: What each block states; it is given what its lines state.
+        """
+        spans = [match.span(group) for match in matches]
+        pieces = [text.text[begin:end] for begin, end in spans]
+        counts = [piece.count("\n") for piece in pieces]
+        if pieces and pieces[-1] and not pieces[-1].endswith("\n"):
+            counts[-1] += 1  # the text ends there
+        found = self._find("".join(pieces))
+        owners = np.repeat(np.arange(len(counts)), counts).tolist()
+        # The line on which each part begins, less the lines before it in what was found.
+        ahead = text.lines_at([begin for begin, _ in spans]) - (np.cumsum(counts) - counts)
+        lines = (np.arange(len(found)) + np.repeat(ahead, counts)).tolist()
+        column = len(self.indent) + 1
+        placed: list[Fact | None] = [None] * len(found)
+        for row, place, slots in zip(self.rows, self._places, self._slices, strict=True):
+            numbers = [number for number, groups in enumerate(found) if groups[place]]
+            texts = [found[number][slots] for number in numbers]
+            made = _Values.of(row).fields(texts)
+            for number, fields in zip(numbers, made, strict=True):
+                if row.kind:
+                    placed[number] = Fact(row.kind, fields, [], lines[number], column)
+                else:
+                    _append_items(facts[owners[number]].fields, fields)
+        for owner, child in zip(owners, placed, strict=True):
+            if child is not None:
+                facts[owner].children.append(child)
 
 
 @dataclass
@@ -207,7 +252,7 @@ class BlockReader:
         return not self.row.children and bool(self.row.pattern.head) and not self._there
 
     def readable(
-        self, text: str, matches: list[re.Match[str]]
+        self, text: Numbered, matches: list[re.Match[str]]
     ) -> tuple[list[re.Match[str]], list[Fact]]:
         """The matches whose values can all be read, and their facts."""
         try:
@@ -219,8 +264,8 @@ class BlockReader:
         halves = [self.readable(text, half) for half in (matches[:middle], matches[middle:])]
         return halves[0][0] + halves[1][0], halves[0][1] + halves[1][1]
 
-    def _facts(self, text: str, matches: Sequence[re.Match[str]]) -> list[Fact]:
-        """The fact of each match, with an offset for a line and lines after that for a column.
+    def _facts(self, text: Numbered, matches: Sequence[re.Match[str]]) -> list[Fact]:
+        """The fact of each match.
 
         Raises:
             MalformedValueError: a value somewhere can't be read.
@@ -231,47 +276,22 @@ class BlockReader:
             for fields, match in zip(made, matches, strict=True):
                 if match[self.group + group]:
                     fields.update(settled)
-        facts = [
-            Fact(self.row.kind, fields, [], match.start(), 0)
-            for fields, match in zip(made, matches, strict=True)
-        ]
+        lines = text.lines_at([match.start() for match in matches]).tolist()
+        kind = self.row.kind
+        facts = [Fact(kind, fields, [], line, 1) for fields, line in zip(made, lines, strict=True)]
         for part in self._repeated:
-            lines = part.lines(text, matches, self.group + part.group)
-            _attach(part.rows, lines, facts)
+            part.attach(text, matches, self.group + part.group, facts)
         return facts
 
-    def facts_of_lines(self, texts: Sequence[Any], offset: int) -> list[Fact]:
-        """The facts of one-line blocks that follow one another from an offset.
+    def facts_of_lines(self, texts: Sequence[Any], line: int) -> list[Fact]:
+        """The facts of one-line blocks that follow one another from a line.
 
         Raises:
             MalformedValueError: a value somewhere can't be read.
         """
         kind = self.row.kind
         made = self._values.fields(texts)
-        return [Fact(kind, fields, [], offset, order) for order, fields in enumerate(made)]
-
-
-def _attach(rows: Sequence[Row], lines: Sequence[Sequence[_Lined]], facts: Sequence[Fact]) -> None:
-    """Put what the lines state into their owners: items of a list, or facts in their order."""
-    placed: list[tuple[int, Fact]] = []
-    for row, found in zip(rows, lines, strict=True):
-        made = _Values.of(row).fields(_none_for_empty([texts for texts, *_ in found]))
-        for (_, offset, order, owner), fields in zip(found, made, strict=True):
-            if row.kind:
-                placed.append((owner, Fact(row.kind, fields, [], offset, order)))
-            else:
-                _append_items(facts[owner].fields, fields)
-    if len(rows) > 1:
-        placed.sort(key=lambda entry: (entry[0], entry[1].column))
-    for owner, child in placed:
-        facts[owner].children.append(child)
-
-
-def _none_for_empty(found: list[tuple[str, ...]]) -> Sequence[tuple[str | None, ...]]:
-    """Texts with None for those that are not there."""
-    if not any("" in texts for texts in found):
-        return found
-    return [tuple([text or None for text in texts]) for texts in found]
+        return [Fact(kind, fields, [], number, 1) for number, fields in enumerate(made, line)]
 
 
 def _append_items(fields: dict[str, Any], more: dict[str, Any]) -> None:
@@ -296,8 +316,9 @@ class RunReader:
         self._stretch = re.compile(rf"(?:{head}[ \t][^\n]*\n){{{SHORTEST_RUN},{AT_ONCE}}}")
         self._find = re.compile(f"^{block.source}", re.MULTILINE).findall
 
-    def take(self, text: str, position: int) -> tuple[int, list[Fact]]:
+    def take(self, numbered: Numbered, position: int) -> tuple[int, list[Fact]]:
         """Where a run from this position ends, and its facts; none if there is no plain run."""
+        text = numbered.text
         found = self._stretch.match(text, position)
         if found is None:
             return position, []
@@ -309,6 +330,6 @@ class RunReader:
         if slots == 1:
             texts = [(one,) for one in texts]
         try:
-            return end, self._block.facts_of_lines(_none_for_empty(texts), begin)
+            return end, self._block.facts_of_lines(texts, int(numbered.lines_at([begin])[0]))
         except MalformedValueError:
             return position, []

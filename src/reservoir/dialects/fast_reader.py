@@ -8,7 +8,7 @@ else, in order, is left to the exact reader. Both must understand any text alike
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from functools import lru_cache
 from itertools import islice
 from typing import NamedTuple
@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from reservoir.dialects.carriers.lines import Lines
 from reservoir.dialects.carriers.nodes import lines_of
-from reservoir.dialects.fast_blocks import AT_ONCE, BlockReader, RunReader
+from reservoir.dialects.fast_blocks import AT_ONCE, BlockReader, Numbered, RunReader
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import Fact
 
@@ -65,35 +65,35 @@ class FastReader:
         """What is well-formed in the text; None if it has to be read exactly as a whole."""
         if not self._blocks:
             return None
-        spans, facts = self._claimed(text)  # facts of each span
+        numbered = Numbered.of(text)
+        spans, facts = self._claimed(numbered)  # facts of each span
         order = np.argsort(spans[:, 0], kind="stable")
         spans = spans[order]
         kept = self._standing(text, spans)
         if kept is None:
             return None
         gaps = list(_gaps(text, spans[kept]))
-        line_starts = _line_starts(text)
         rest, rest_lines = [], list[int]()
         for begin, end in gaps:
-            first = int(np.searchsorted(line_starts, begin, "right"))
+            first = int(numbered.lines_at([begin])[0])
             piece = text[begin:end].rstrip("\n")
             rest.append(piece)
             rest_lines += range(first, first + piece.count("\n") + 1)
         taken = spans[kept]
         chosen = [fact for number in order[kept].tolist() for fact in facts[number]]
-        _place(chosen, line_starts, self._carrier.nesting.indent)
-        ends = np.searchsorted(line_starts, taken[:, 1], "left")
-        begins = np.searchsorted(line_starts, taken[:, 0], "left")
+        ends = np.searchsorted(numbered.starts, taken[:, 1], "left")
+        begins = np.searchsorted(numbered.starts, taken[:, 0], "left")
         lines = int((ends - begins).sum())
-        closing = sum(1 for fact in chosen if fact.kind in self._closed_kinds)
+        closed = self._closed_kinds
+        closing = sum(1 for fact in chosen if fact.kind in closed) if closed else 0
         return Understood(chosen, "\n".join(rest), rest_lines, lines, lines - closing)
 
-    def _claimed(self, text: str) -> tuple[NDArray[np.int64], list[list[Fact]]]:
+    def _claimed(self, text: Numbered) -> tuple[NDArray[np.int64], list[list[Fact]]]:
         """Spans of matched blocks or runs of lines, shape (n, 2), and the facts of each."""
         spans: list[NDArray[np.int64]] = [np.empty((0, 2), np.int64)]
         facts: list[list[Fact]] = []
         position = 0
-        while position < len(text):
+        while position < len(text.text):
             for run in self._runs:
                 end, made = run.take(text, position)
                 if made:
@@ -106,11 +106,15 @@ class FastReader:
         return np.concatenate(spans), facts
 
     def _take_some(
-        self, text: str, position: int, spans: list[NDArray[np.int64]], facts: list[list[Fact]]
+        self,
+        text: Numbered,
+        position: int,
+        spans: list[NDArray[np.int64]],
+        facts: list[list[Fact]],
     ) -> int:
         """Match blocks of any kind from a position; where to go on."""
         by_block: dict[int | None, list[re.Match[str]]] = {}
-        for match in islice(self._expression.finditer(text, position), AT_ONCE):
+        for match in islice(self._expression.finditer(text.text, position), AT_ONCE):
             by_block.setdefault(match.lastindex, []).append(match)
             position = match.end()
         for block in self._blocks:
@@ -173,23 +177,3 @@ def _gaps(text: str, spans: NDArray[np.int64]) -> Iterator[tuple[int, int]]:
         begin, end = int(begins[number]), int(ends[number])
         if text[begin:end].strip(" \t\r\n"):
             yield begin, end
-
-
-def _line_starts(text: str) -> NDArray[np.int64]:
-    """The offset of each line's first character, shape (lines,)."""
-    if text.isascii():
-        ends = np.flatnonzero(np.frombuffer(text.encode("ascii"), np.uint8) == 10)
-    else:
-        ends = np.flatnonzero(np.frombuffer(text.encode("utf-32-le"), np.uint32) == 10)
-    return np.concatenate([np.zeros(1, np.int64), ends.astype(np.int64) + 1])
-
-
-def _place(facts: Sequence[Fact], line_starts: NDArray[np.int64], indent: int) -> None:
-    """Turn what facts have for lines and columns, an offset and lines after it, into these."""
-    inner = [child for fact in facts for child in fact.children]
-    for some, column in ((facts, 1), (inner, indent + 1)):
-        offsets = np.array([fact.line for fact in some], np.int64)
-        orders = np.array([fact.column for fact in some], np.int64)
-        lines = np.searchsorted(line_starts, offsets, "right") + orders
-        for fact, line in zip(some, lines.tolist(), strict=True):
-            fact.line, fact.column = line, column

@@ -1,20 +1,36 @@
-"""The fast road of writing: facts that a row's block says whole, as lines at once.
+"""The fast road of writing: facts that a row's block says whole, by the column.
 
-What is asked of each row is settled once for each set of fields that facts come with; then every
-such fact is one formatting. A fact that isn't that plain (a value that has to be refused, a field
-without a line) is left to the exact writer.
+What is asked of each row is settled once for each set of fields that facts come with; then the
+values of thousands of such facts are written together. A fact that isn't that plain (a value that
+has to be refused, a field without a line) is left to the exact writer.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
+from itertools import groupby
+from operator import is_
 from typing import Any, NamedTuple
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.lines import Lines
+from reservoir.dialects.patterns import ValueWriter
 from reservoir.dialects.sheet import Row, Sheet, grouped
 from reservoir.dialects.vocabulary import NOTHING, Fact
+
+AT_ONCE = 8_192
+"""Facts that are written together: enough for columns, few enough to stay in the cache."""
+
+
+class Said(NamedTuple):
+    """Facts with the lines that say them, as they say them; no lines if that isn't so simple."""
+
+    facts: Sequence[Fact]
+    blocks: Sequence[Sequence[str]] = ()
+    """The lines of each fact."""
+    lines: Sequence[str] = ()
+    """Or a line for each fact."""
 
 
 class _Line(NamedTuple):
@@ -23,14 +39,24 @@ class _Line(NamedTuple):
     row: Row
     template: str
     """With a ``%s`` for each value."""
-    values: tuple[tuple[str, Callable[[Any], str]], ...]
+    values: tuple[ValueWriter, ...]
     is_free: bool
     """Whether it is for any values of the fields."""
     is_whole: bool
     """Whether no field goes unsaid; of a block, whether that is so is seen with its layout."""
 
-    def text(self, fields: Mapping[str, Any]) -> str:
-        return self.template % tuple([write(fields[name]) for name, write in self.values])
+    def texts(self, facts: Sequence[Fact]) -> list[str]:
+        """The line of each fact.
+
+        Raises:
+            MalformedValueError: a value somewhere can't be written.
+        """
+        if not self.values:
+            return [self.template % ()] * len(facts)
+        columns = [
+            writer.many([fact.fields[writer.field] for fact in facts]) for writer in self.values
+        ]
+        return [self.template % texts for texts in zip(*columns, strict=True)]
 
 
 class _Layout(NamedTuple):
@@ -52,53 +78,105 @@ class FastWriter:
         self._choices: dict[tuple[int, tuple[str, ...]], list[_Line]] = {}
         self._is_lines = isinstance(carrier, Lines)
 
-    def lines(self, fact: Fact, rows: Sequence[Row]) -> tuple[list[str], Fact] | None:
-        """The lines of a fact that one of the rows says whole, and the fact as they say it.
-
-        None if it isn't that plain.
-        """
+    def said(self, facts: Sequence[Fact], rows: Sequence[Row]) -> Iterator[Said]:
+        """Facts of one kind that the rows may say, in order, those together that are alike."""
         if not self._is_lines:
-            return None
-        line = self._chosen(fact, rows, "")
-        if line is None:
-            return None
-        try:
-            if not line.row.children:
-                return None if fact.children else ([line.text(fact.fields)], fact)
-            return self._written(fact, line.row)
-        except MalformedValueError:
-            return None
+            yield Said(facts)
+            return
+        for begin in range(0, len(facts), AT_ONCE):
+            some = facts[begin : begin + AT_ONCE]
+            for (line, fields), alike in groupby(some, key=lambda fact: self._kind(fact, rows)):
+                yield from self._alike(list(alike), line, fields)
 
-    def _written(self, fact: Fact, row: Row) -> tuple[list[str], Fact] | None:
-        fields = fact.fields
-        key = (row.number, tuple(fields))
+    def _kind(self, fact: Fact, rows: Sequence[Row]) -> tuple[_Line | None, tuple[str, ...]]:
+        """What facts have in common that are written together."""
+        return self._chosen(fact, rows, ""), tuple(fact.fields)
+
+    def _alike(
+        self, facts: Sequence[Fact], line: _Line | None, fields: tuple[str, ...]
+    ) -> Iterator[Said]:
+        """Write facts by one line, or its block; by halves if one of them can't be written."""
+        said = None
+        if line is not None:
+            try:
+                if line.row.children:
+                    said = self._blocks(facts, line.row, fields)
+                elif not any(fact.children for fact in facts):
+                    said = Said(facts, lines=line.texts(facts))
+            except MalformedValueError:
+                said = None
+        if said is not None:
+            yield said
+        elif line is None or len(facts) == 1:
+            yield Said(facts)
+        else:
+            middle = len(facts) // 2
+            yield from self._alike(facts[:middle], line, fields)
+            yield from self._alike(facts[middle:], line, fields)
+
+    def _blocks(self, facts: Sequence[Fact], row: Row, fields: tuple[str, ...]) -> Said | None:
+        """The blocks of facts with these fields; None if one isn't that plain.
+
+        Raises:
+            MalformedValueError: a value somewhere can't be written.
+        """
+        key = (row.number, fields)
         if key not in self._layouts:
-            self._layouts[key] = self._layout(row, fields)
+            self._layouts[key] = self._layout(row, facts[0].fields)
         layout = self._layouts[key]
         if layout is None:
             return None
-        written: list[str] = []
-        placed: list[Fact] = []
+        blocks: list[list[str]] = [[] for _ in facts]
+        placed: list[list[Fact]] = [[] for _ in facts]
         for step in layout.steps:
             if isinstance(step, _Line):
-                written.append(step.text(fields))
-                continue
-            kind, rows = step
-            for child in fact.children:
-                if child.kind != kind:
-                    continue
-                line = self._chosen(child, rows, self._indent) if not child.children else None
-                if line is None:
-                    return None
-                written.append(line.text(child.fields))
-                placed.append(child)
-        if len(placed) != len(fact.children):
-            return None
+                for block, text in zip(blocks, step.texts(facts), strict=True):
+                    block.append(text)
+            elif not self._inner(facts, step, blocks, placed):
+                return None
+        for fact, inside in zip(facts, placed, strict=True):
+            if len(inside) != len(fact.children):
+                return None
         if row.children and self._end:
-            written.append(self._end)
-        if any(one is not other for one, other in zip(placed, fact.children, strict=True)):
-            fact = replace(fact, children=placed)
-        return written, fact
+            for block in blocks:
+                block.append(self._end)
+        return Said([_with(*pair) for pair in zip(facts, placed, strict=True)], blocks)
+
+    def _inner(
+        self,
+        facts: Sequence[Fact],
+        step: tuple[str, Sequence[Row]],
+        blocks: Sequence[list[str]],
+        placed: Sequence[list[Fact]],
+    ) -> bool:
+        """Write the facts of a kind that stand in others; whether all are that plain.
+
+        Raises:
+            MalformedValueError: a value somewhere can't be written.
+        """
+        kind, rows = step
+        owners: list[int] = []
+        inside: list[Fact] = []
+        for owner, fact in enumerate(facts):
+            for child in fact.children:
+                if child.kind == kind:
+                    owners.append(owner)
+                    inside.append(child)
+        by_line: dict[int, tuple[_Line, list[int]]] = {}
+        for number, child in enumerate(inside):
+            line = None if child.children else self._chosen(child, rows, self._indent)
+            if line is None:
+                return False
+            by_line.setdefault(id(line), (line, []))[1].append(number)
+        texts = [""] * len(inside)
+        for line, numbers in by_line.values():
+            written = line.texts([inside[number] for number in numbers])
+            for number, text in zip(numbers, written, strict=True):
+                texts[number] = text
+        for owner, child, text in zip(owners, inside, texts, strict=True):
+            blocks[owner].append(text)
+            placed[owner].append(child)
+        return True
 
     def _layout(self, row: Row, fields: Mapping[str, Any]) -> _Layout | None:
         """How facts with these fields are laid out; None if the block can't say them whole."""
@@ -139,6 +217,13 @@ class FastWriter:
             if line.is_free or _is_so(line.row, fact.fields):
                 return line if line.is_whole else None
         return None
+
+
+def _with(fact: Fact, children: list[Fact]) -> Fact:
+    """The fact with what stands in it in the order of its lines."""
+    if all(map(is_, children, fact.children)):
+        return fact
+    return replace(fact, children=children)
 
 
 def _is_so(row: Row, fields: Mapping[str, Any]) -> bool:

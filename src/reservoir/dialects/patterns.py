@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.forms.form import Form
@@ -206,7 +206,7 @@ class LinePattern:
                         template += part.text.replace("%", "%%")
                     else:
                         template += "%s"
-                        values.append((part.field, _part_writer(part)))
+                        values.append(ValueWriter(part.field, *_part_writers(part)))
         return template, tuple(values)
 
     @cached_property
@@ -227,25 +227,32 @@ class LinePattern:
         )
 
 
-ValueWriter = tuple[str, Callable[[Any], str]]
-"""A field, and how its value is written."""
+class ValueWriter(NamedTuple):
+    """How the value of a field is written in a line."""
+
+    field: str
+    one: Callable[[Any], str]
+    many: Callable[[Sequence[Any]], list[str]]
+
 
 Writer = Callable[[Mapping[str, Any], set[str]], str]
 """Makes a piece of a line from a fact's fields; may add the names that it says."""
 
 
 def _slot_writer(slot: Slot) -> Writer:
-    name, write = slot.field, _part_writer(slot)
+    name, (write, _) = slot.field, _part_writers(slot)
     return lambda fields, said: write(fields[name])
 
 
-def _part_writer(slot: Slot) -> Callable[[Any], str]:
-    """How the value of a slot's field is written in it."""
-    write = slot.form.write
+def _part_writers(
+    slot: Slot,
+) -> tuple[Callable[[Any], str], Callable[[Sequence[Any]], list[str]]]:
+    """How the value of a slot's field is written in it, and how many are."""
+    write, write_many = slot.form.write, slot.form.write_column
     if not slot.part:
-        return write
+        return write, write_many
     take = PREFIX_PARTS[slot.part][1]
-    return lambda value: write(take(value))
+    return lambda value: write(take(value)), lambda values: write_many(list(map(take, values)))
 
 
 def _optional_writer(part: Optional) -> Writer:

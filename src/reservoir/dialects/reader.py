@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from operator import attrgetter
 from typing import Any
 
 from reservoir.core.addressing import MalformedValueError
@@ -94,7 +95,9 @@ def read_fast(text: str, sheet: Sheet) -> Reading:
         faults = [fault._replace(line=numbers[fault.line - 1]) for fault in nodes.faults]
         reading = _understood(Nodes(nodes.top, nodes.comments, faults), sheet, bulk.rest)
         device = reading.device
-        device.children = sorted([*device.children, *bulk.facts], key=lambda fact: fact.line)
+        device.children += bulk.facts
+        if len(device.children) > len(bulk.facts):
+            device.children.sort(key=attrgetter("line"))
         return replace(
             reading,
             lines=reading.lines + bulk.lines,

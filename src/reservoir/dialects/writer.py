@@ -5,14 +5,14 @@ What comes back claims to be *expressed*: reading the text again must give just 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.nodes import Node
 from reservoir.dialects.collector import without_collector
-from reservoir.dialects.fast_writer import FastWriter
+from reservoir.dialects.fast_writer import FastWriter, Said
 from reservoir.dialects.sheet import Row, Sheet
 from reservoir.dialects.vocabulary import REMARKS, RUNNING_NUMBER, Fact
 
@@ -47,12 +47,12 @@ class Written:
 def write_configuration(device: Fact, sheet: Sheet) -> Written:
     """Write a device's facts, in the order of the sheet's rows."""
     with without_collector():
-        return _written(device, _Writer(sheet, FastWriter(sheet).lines))
+        return _written(device, _Writer(sheet, FastWriter(sheet).said))
 
 
 def write_exactly(device: Fact, sheet: Sheet) -> Written:
     """The same without the fast road, for comparison."""
-    return _written(device, _Writer(sheet, lambda fact, rows: None))
+    return _written(device, _Writer(sheet, lambda facts, rows: [Said(facts)]))
 
 
 def _written(device: Fact, writer: _Writer) -> Written:
@@ -86,8 +86,8 @@ class _Block:
 @dataclass
 class _Writer:
     sheet: Sheet
-    quick: Callable[[Fact, list[Row]], tuple[list[str], Fact] | None]
-    """The lines of a plain fact, and what they say; None if it has to be written exactly."""
+    quick: Callable[[list[Fact], list[Row]], Iterable[Said]]
+    """The lines of facts of a kind, as far as they need not be written exactly."""
     refusals: list[Refusal] = field(default_factory=list)
 
     def rows(
@@ -100,21 +100,32 @@ class _Writer:
                 for row in rows:
                     self._field_row(row, block, nodes)
                 continue
+            facts = block.pending.pop(kind, [])
             number = 1
-            quick = None if nested else self.quick
-            for fact in block.pending.pop(kind, ()):
-                if quick is not None and (said := quick(fact, rows)) is not None:
-                    nodes.append(Node("", kind=kind, rendered=said[0]))
-                    block.children.append(said[1])
-                    number += 1
-                    continue
-                written = self._fact(fact, rows, block.around, number)
-                if written is not None:
-                    row, its_nodes, expressed = written
-                    (block.beside if row.links else nodes).extend(its_nodes)
-                    block.children.append(expressed)
-                    number += 1
+            for said in [Said(facts)] if nested else self.quick(facts, rows):
+                number += self._said(said, rows, block, nodes, number)
         return nodes
+
+    def _said(
+        self, said: Said, rows: list[Row], block: _Block, nodes: list[Node], number: int
+    ) -> int:
+        """Append the nodes of facts of one kind, written already or not; how many there are."""
+        kind = rows[0].kind
+        if said.lines or said.blocks:
+            if said.lines:
+                nodes.append(Node("", kind=kind, rendered=said.lines, is_run=True))
+            nodes += [Node("", kind=kind, rendered=lines) for lines in said.blocks]
+            block.children += said.facts
+            return len(said.facts)
+        count = 0
+        for fact in said.facts:
+            written = self._fact(fact, rows, block.around, number + count)
+            if written is not None:
+                row, its_nodes, expressed = written
+                (block.beside if row.links else nodes).extend(its_nodes)
+                block.children.append(expressed)
+                count += 1
+        return count
 
     def finish(self, block: _Block) -> None:
         """Report what no row has written."""

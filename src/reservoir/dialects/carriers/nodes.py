@@ -52,6 +52,8 @@ class Node:
     """The kind of fact that it opens or belongs to, once a sheet has been laid on it."""
     rendered: Sequence[str] = ()
     """Its lines, where they are known already; the rest then says nothing."""
+    is_run: bool = False
+    """Whether these are lines of several nodes, one each."""
 
 
 class Fault(NamedTuple):
@@ -225,15 +227,16 @@ def lines_of(text: str) -> Iterator[Line]:
 def spaced(nodes: Sequence[Node], rendered: Iterable[Sequence[str]]) -> list[str]:
     """The lines of all nodes, with an empty one between blocks and between kinds."""
     result: list[str] = []
-    kind, long = "", False
+    kind, was_long = "", False
     for node, lines in zip(nodes, rendered, strict=True):
-        if result and (long or len(lines) > 1 or node.kind != kind):
+        is_long = len(lines) > 1 and not node.is_run
+        if result and (was_long or is_long or node.kind != kind):
             result.append("")
         result += lines
-        kind, long = node.kind, len(lines) > 1
+        kind, was_long = node.kind, is_long
     return result
 
 
 def joined(lines: Iterable[str]) -> str:
     """Lines as a text."""
-    return "".join(f"{line}\n" for line in lines)
+    return "".join([f"{line}\n" for line in lines])

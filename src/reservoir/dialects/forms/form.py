@@ -41,10 +41,9 @@ class Form(ABC):
         Raises:
             MalformedValueError: one of them can't be read.
         """
-        there = [text for text in texts if text is not None]
-        values = self.read_column(there)
-        if len(there) == len(texts):
-            return values
+        if None not in texts:
+            return self.read_column(texts)  # type: ignore[arg-type]
+        values = self.read_column([text for text in texts if text is not None])
         following = iter(values)
         return [None if text is None else next(following) for text in texts]
 
@@ -64,3 +63,12 @@ class Form(ABC):
     @abstractmethod
     def write(self, value: Any) -> str:
         """The text of a value. Raises MalformedValueError if it can't be written safely."""
+
+    def write_column(self, values: Sequence[Any]) -> list[str]:
+        """The texts of many values.
+
+        Raises:
+            MalformedValueError: one of them can't be written.
+        """
+        texts = {value: self.write(value) for value in set(values)}
+        return [texts[value] for value in values]

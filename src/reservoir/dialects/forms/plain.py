@@ -17,7 +17,7 @@ from reservoir.core.addressing import (
     parse_prefix,
 )
 from reservoir.core.clients import Mac, parse_mac
-from reservoir.core.columns import address_column, mac_column
+from reservoir.core.columns import address_column, address_texts, mac_column, mac_texts
 from reservoir.dialects.forms.form import Form
 
 
@@ -32,6 +32,8 @@ class Plain(Form):
     """What a value looks like, with a 0 for each number in it."""
     column: Callable[[Sequence[str]], list[Any] | None] | None = None
     """Reads many at once; gives None if one is wrong."""
+    texts: Callable[[Sequence[Any]], list[str]] | None = None
+    """Writes many at once."""
 
     @property
     def strict(self) -> str:
@@ -53,6 +55,9 @@ class Plain(Form):
 
     def write(self, value: Any) -> str:
         return self.writer(value)
+
+    def write_column(self, values: Sequence[Any]) -> list[str]:
+        return super().write_column(values) if self.texts is None else self.texts(values)
 
 
 def either(yes: str, no: str) -> Plain:
@@ -121,7 +126,9 @@ def _read_hex(text: str) -> bytes:
     return bytes.fromhex(text)
 
 
-ADDRESS = Plain(parse_address, format_address, template="0.0.0.0", column=_address_list)
+ADDRESS = Plain(
+    parse_address, format_address, template="0.0.0.0", column=_address_list, texts=address_texts
+)
 PREFIX = Plain(parse_prefix, str, template="0.0.0.0/0", column=_prefix_column)
 NUMBER = _number_from(0, 999_999_999)
 VLAN = _number_from(1, 4094)
@@ -167,12 +174,7 @@ class MacForm(Form):
         return f"{re.escape(self.prefix)}[0-9A-Fa-f{re.escape(self.separator)}]{{{length}}}"
 
     def read_column(self, texts: Sequence[str]) -> list[Any]:
-        bare = texts
-        if self.prefix:
-            bare = [text.removeprefix(self.prefix) for text in texts]
-            if sum(map(len, texts)) - sum(map(len, bare)) != len(texts) * len(self.prefix):
-                return super().read_column(texts)
-        values = mac_column(bare)
+        values = mac_column(texts, self.prefix)
         return super().read_column(texts) if values is None else list(map(Mac, values.tolist()))
 
     @property
@@ -193,3 +195,9 @@ class MacForm(Form):
     def write(self, value: Mac) -> str:
         digits = value.grouped(self.group, self.separator)
         return self.prefix + (digits.upper() if self.upper else digits)
+
+    def write_column(self, values: Sequence[Any]) -> list[str]:
+        if self.upper or not self.separator.isascii():
+            return super().write_column(values)
+        texts = mac_texts(values, self.group, self.separator)
+        return [self.prefix + text for text in texts] if self.prefix else texts

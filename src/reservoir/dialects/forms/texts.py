@@ -76,6 +76,13 @@ class Text(Form):
             return _visible(inside.replace(self.quote * 2, self.quote))
         return _visible(re.sub(r"\\(.)", r"\1", inside))
 
+    def write_column(self, values: Sequence[str]) -> list[str]:
+        together = "".join(values)
+        is_plain = together.isprintable() and " " not in together and "" not in values
+        if not is_plain or not self._is_bare(together) or not self.reserved.isdisjoint(values):
+            return super().write_column(values)
+        return list(values)
+
     def write(self, value: str) -> str:
         _visible(value)
         if self._is_bare(value) and not (self.quote and value in self.reserved):
