@@ -25,6 +25,7 @@ from reservoir.dialects.reader import read_configuration
 from reservoir.dialects.reading import read_device
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import Fact
+from reservoir.dialects.withdrawing import withdrawal
 from reservoir.dialects.writer import write_configuration, write_exactly
 from reservoir.files.plan_text import plan_text
 
@@ -248,6 +249,29 @@ def test_what_is_written_is_what_the_plan_says(
             (binding.get("mac") or binding["client_id"], number(binding["address"]))
             for binding in bindings
         }
+
+
+@pytest.mark.parametrize("dialect", [n for n in DIALECTS if Library().sheet(n).undo_words])
+@given(data=st.data())
+@settings(max_examples=examples(40))
+def test_what_is_taken_back_is_gone(file: Path, dialect: str, data: st.DataObject) -> None:
+    """All of it or a part: what is read then is as if it had never been said."""
+    sheet = Library().sheet(dialect)
+    file.write_text(text_of(data.draw(benign_plan(dialect, plain_names))))
+    (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    device = read_configuration(written.text, sheet).device
+    undone = withdrawal(written.text, sheet)
+    assert all(line in written.text for line in undone.split("\n") if line.endswith(":"))
+    left = read_configuration(written.text + undone, sheet)
+    assert not left.unread
+    assert not left.foreign
+    lending = {"pool", "binding", "exclusion"}
+    rest = [fact for fact in device.children if fact.kind not in lending]
+    assert [fact.label for fact in left.device.children] == [fact.label for fact in rest]
+    assert not any("relay_to" in fact.fields for fact in left.device.walk())
+    assert withdrawal(written.text.replace("\n", "\r\n"), sheet) == undone
+    again = read_configuration(written.text + undone + undone, sheet)
+    assert "nothing here for this to take back" in str(again.unread)
 
 
 def number(address: str) -> int:

@@ -25,6 +25,7 @@ from reservoir.dialects.naming import NameFitter
 from reservoir.dialects.patterns import BadValueError, LinePattern
 from reservoir.dialects.reader import read_configuration
 from reservoir.dialects.sheet import Naming
+from reservoir.dialects.sheet_check import too_strict
 from reservoir.dialects.sheet_loader import load_sheet
 from reservoir.dialects.traits import TRAITS
 from reservoir.dialects.vocabulary import KINDS, Fact
@@ -436,4 +437,6 @@ def test_an_ambiguity_has_a_line_that_shows_it(
 def test_the_shipped_sheets_are_without_ambiguities() -> None:
     """They are not looked at again each time that they are loaded."""
     for name in Library().names:
-        assert not list(ambiguities(Library().sheet(name).rows))
+        sheet = Library().sheet(name)
+        assert not list(ambiguities(sheet.rows, sheet.undo))
+        assert not list(too_strict(sheet))

@@ -65,6 +65,14 @@ binding *     | own {address} = {mac} [? "{name}"]
         ("{first}..{last}", "{first}{last}", "{last} runs into the slot before it"),
         ('[? "{name}"]', '[? "{name}"', "an optional part is opened with [? and not closed"),
         ("device        |", "device         ", "a row has a '|' between what it states"),
+        ("lends ranges", "exclusions in-pool", "6:1: trait exclusions in-pool needs a row of kind"),
+        ("lends ranges", "zone must-admit-dhcp", "needs a row that states admits of a fact of"),
+        ("lends ranges", "pool-found-by interface", "interface of a fact of kind pool or a row of"),
+        ("blank-lease 2h", 'blank-lease 2h\nundo "{line}"', "undo is a word or more before the"),
+        ("blank-lease 2h", 'blank-lease 2h\nundo "own {line}"', "19:1: this row matches 'own 0"),
+        ("binding *  ", "undo       ", "18:21: a fact of kind pool has no field 'address'"),
+        ('[? "{name}"]', '\nundo | free {name}', "{name} is not in the row above; an undo row is"),
+        ('[? "{name}"]', '\nundo | own {address} = {mac}', "and the undo row of that in line 18"),
         (
             " ?            |   has",
             "| has",
@@ -79,6 +87,17 @@ def test_a_mistake_is_found_when_the_sheet_is_loaded(was: str, instead: str, sai
     with pytest.raises(InputError) as refused:
         load_sheet(text, "gannet.sheet")
     assert f"gannet.sheet:{said}" in str(refused.value) or said in str(refused.value)
+
+
+def test_a_row_that_wants_what_a_plan_may_lack(run: Run, put: Put) -> None:
+    """Is said when the sheet is tried; where the device refuses the lack, it is right."""
+    strict = GANNET.replace(" ?            |   ask", "              |   ask")
+    put("gannet.sheet", strict)
+    tried = run("dialect", "try", "gannet.sheet")
+    assert "gannet.sheet:16:1: a plan's pool may have no dns, and this row wants one" in tried.err
+    assert "put ? into its margin" in tried.err
+    put("gannet.sheet", strict.replace("blank-lease 2h", "blank-dns refused"))
+    assert "may have no dns" not in run("dialect", "try", "gannet.sheet").err
 
 
 def test_a_users_sheet_beside_the_plan(run: Run, put: Put, tmp_path: Path) -> None:

@@ -86,9 +86,15 @@ def _forms_in_words(sheet: Sheet) -> list[tuple[str, str]]:
 
 def _show_sample(sheet: Sheet) -> None:
     from reservoir.dialects.trial import without_what_is_refused
+    from reservoir.dialects.withdrawing import withdrawal
 
     show(["", "A sample:", ""])
-    show(f"    {line}".rstrip() for line in without_what_is_refused(sheet).text.splitlines())
+    text = without_what_is_refused(sheet).text
+    show(f"    {line}".rstrip() for line in text.splitlines())
+    taken_back = withdrawal(text, sheet)
+    if taken_back:
+        show(["", "What takes back all that it says of lending:", ""])
+        show(f"    {line}".rstrip() for line in taken_back.splitlines())
 
 
 @command.command("try")
@@ -104,6 +110,7 @@ def try_sheet(sheet: str, sample: str | None) -> None:
     Exit status: 0 the sheet works, 1 something was not understood or came back differently, 2 the
     sheet has mistakes.
     """
+    from reservoir.dialects.sheet_check import too_strict
     from reservoir.dialects.sheet_loader import load_sheet
     from reservoir.dialects.trial import faults, uncovered, without_what_is_refused, write_sample
     from reservoir.files.texts import read_text
@@ -122,6 +129,8 @@ def try_sheet(sheet: str, sample: str | None) -> None:
         talk(f"left out: {what}: {refusal.reason}")
     for kind, fields in uncovered(loaded).items():
         talk(f"no row mentions: {kind} {', '.join(fields)}")
+    for row, text in too_strict(loaded):
+        talk(f"{sheet}:{row.number}:1: {text}")
     for text in wrong:
         click.echo(f"{sheet}: the sample comes back differently: {text}", err=True)
     if not wrong:

@@ -14,6 +14,7 @@ from typing import Any
 
 from reservoir.core.addressing import Prefix
 from reservoir.core.clients import Mac
+from reservoir.dialects.carriers.nodes import Undo
 from reservoir.dialects.forms.durations import DurationForm, Unit
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import Plain
@@ -255,12 +256,18 @@ def _shown(characters: frozenset[str]) -> str:
     return next((c for c in (ANY_OTHER, "0") if c in characters), min(characters))
 
 
-def ambiguities(rows: Sequence[Row]) -> Iterator[tuple[Row, str]]:
-    """Every row of a scope, and of those inside, whose lines can be taken in two ways."""
+def ambiguities(rows: Sequence[Row], undo: Undo | None = None) -> Iterator[tuple[Row, str]]:
+    """Every row of a scope, and of those inside, whose lines can be taken in two ways.
+
+    Args:
+        rows: Those of the top level.
+        undo: How any line is taken back.
+    """
     scopes = [Scope(list(rows)), *(row.scope for row in every_row(rows) if row.children)]
     for scope in scopes:
         for position, row in enumerate(scope.rows):
             yield from ((row, said) for said in _ambiguities_of(row, scope.rows[:position]))
+            yield from ((row, said) for said in _ambiguities_with_undo(row, scope, undo))
 
 
 def _ambiguities_of(row: Row, before: Sequence[Row]) -> Iterator[str]:
@@ -274,6 +281,18 @@ def _ambiguities_of(row: Row, before: Sequence[Row]) -> Iterator[str]:
         line = common_line(earlier.pattern, row.pattern)
         if line is not None:
             yield f"this row and the one in line {earlier.number} both match {line!r}"
+
+
+def _ambiguities_with_undo(row: Row, scope: Scope, undo: Undo | None) -> Iterator[str]:
+    """Lines that a row matches and that take others back."""
+    for other in scope.rows:
+        line = common_line(other.undo, row.pattern) if other.undo is not None else None
+        if line is not None:
+            yield f"this row and the undo row of that in line {other.number} both match {line!r}"
+    if undo is not None:
+        line = common_line(LinePattern((Literal(undo.before), Slot("#", Rest()))), row.pattern)
+        if line is not None:
+            yield f"this row matches {line!r}, which takes a line back as the header says"
 
 
 class _Week(int):

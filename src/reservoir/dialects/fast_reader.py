@@ -59,11 +59,13 @@ class FastReader:
             for block in self._blocks
             if block.row.children and self._carrier.nesting.end
         }
+        words = "|".join(map(re.escape, sheet.undo_words))
+        self._undoing = re.compile(rf"^[ \t]*(?:{words})[ \t]", re.MULTILINE) if words else None
         self._runs = [RunReader(block) for block in self._blocks if block.is_one_line]
 
     def understand(self, text: str) -> Understood | None:
         """What is well-formed in the text; None if it has to be read exactly as a whole."""
-        if not self._blocks:
+        if not self._blocks or (self._undoing is not None and self._undoing.search(text)):
             return None
         numbered = Numbered.of(text)
         spans, facts = self._claimed(numbered)  # facts of each span

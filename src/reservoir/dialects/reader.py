@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from operator import attrgetter
 from typing import Any
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.core.schema_types import nearest
+from reservoir.dialects.block import Block, by_link, first_like
 from reservoir.dialects.carriers.nodes import Node, Nodes
 from reservoir.dialects.collector import without_collector
 from reservoir.dialects.patterns import BadValueError, head_of, joined_parts
 from reservoir.dialects.sheet import Row, Scope, Sheet, kind_of
+from reservoir.dialects.undoing import taken_back
 from reservoir.dialects.vocabulary import KINDS, RUNNING_NUMBER, Fact
 
 
@@ -109,7 +111,7 @@ def _understood(
     nodes: Nodes, sheet: Sheet, text: str, said: dict[int, Said] | None = None
 ) -> Reading:
     reader = _Reader(sheet, said)
-    device = _Block(Fact("device", {}), "", 1)
+    device = Block(Fact("device", {}), "", 1)
     reader.take_all(nodes.top, sheet.scope, device)
     reader.finish(device)
     unread = [*reader.unread, *(Unread(*fault) for fault in nodes.faults)]
@@ -130,21 +132,6 @@ def _all_nodes(nodes: Iterable[Node]) -> Iterator[Node]:
             yield from _all_nodes(node.children)
 
 
-@dataclass(eq=False)
-class _Block:
-    """A fact whose inside is being read."""
-
-    fact: Fact
-    label: str
-    line: int
-    said: dict[str, int] = field(default_factory=dict)
-    """Fields that a line has given, and that line."""
-    implied: dict[Row, _Block] = field(default_factory=dict)
-    """Facts inside that opened without a line of their own, by their row."""
-    waiting: list[tuple[Row, Fact, Node]] = field(default_factory=list)
-    """Facts that name the fact that they belong to, which may still come."""
-
-
 _Match = tuple[Row, dict[str, Any]]
 """One way to understand a node."""
 
@@ -154,20 +141,24 @@ class _Reader:
         self.sheet = sheet
         self.said = said
         """By the ``id`` of each node how it was understood, if somebody wants to know."""
+        self.undo_words = sheet.undo_words
         self.unread: list[Unread] = []
         self.foreign: set[int] = set()
         """Lines about other things."""
         self.misshapen = 0
         """Nodes about lending that have the shape of no row; a wrong value doesn't count."""
 
-    def take_all(self, nodes: Iterable[Node], scope: Scope, block: _Block) -> None:
+    def take_all(self, nodes: Iterable[Node], scope: Scope, block: Block) -> None:
         """Understand what stands in a block."""
         for node in nodes:
             self.take(node, scope, block)
 
-    def take(self, node: Node, scope: Scope, block: _Block) -> None:
+    def take(self, node: Node, scope: Scope, block: Block) -> None:
         """Understand one node and what is inside it."""
         text = node.text
+        if self.undo_words and head_of(text) in self.undo_words:
+            self._take_back(node, scope, block)
+            return
         candidates = scope.candidates(text)
         matches: list[_Match] = []
         fault: BadValueError | None = None
@@ -187,7 +178,55 @@ class _Reader:
         else:
             self._not_understood(node, scope, block, candidates)
 
-    def _best(self, matches: list[_Match], node: Node, block: _Block) -> None:
+    def _take_back(self, node: Node, scope: Scope, block: Block) -> None:
+        """Understand a line that takes back what others have said."""
+        try:
+            done = self._taken_back(node, scope, block, inside=False)
+            if not done and block.earlier is not None:
+                there = Block(block.earlier, block.label, block.line)
+                done = self._taken_back(node, scope, there, inside=False)
+        except BadValueError as error:
+            self._report(node, error.message, error.column)
+            return
+        if done:
+            block.taken_back += 1
+            for inner in (node, *_all_nodes(node.children)):
+                inner.kind = block.fact.kind
+        else:
+            self._report(node, f"there is nothing here for this to take back: {node.text!r}")
+
+    def _taken_back(self, node: Node, scope: Scope, block: Block, *, inside: bool) -> bool:
+        """Take back what a line, or a step of a path, says; whether it was there."""
+        for row, values, inner in taken_back(node, scope, self.sheet, inside=inside):
+            if inner.children and not row.pieces:
+                if self._taken_back_inside(row, values, inner, block):
+                    return True
+                continue
+            said = Block(Fact(block.fact.kind, {}), "", node.line)
+            if inner is node and not inside:  # a line of its own for taking back
+                said.fact = Fact(block.fact.kind, values if row.adds_fields else {})
+                gone = [] if row.adds_fields else [Fact(row.kind, values)]
+                if row.links:
+                    said.waiting = [(row, fact, node) for fact in gone]
+                else:
+                    said.fact.children = gone
+            else:
+                _Reader(self.sheet)._accept(row, values, inner, said)
+            if block.withdraw(said):
+                return True
+        return False
+
+    def _taken_back_inside(
+        self, row: Row, values: dict[str, Any], node: Node, block: Block
+    ) -> bool:
+        """Take back what stands deeper in a path."""
+        fact = first_like(block.fact.children, row.kind, values)
+        if fact is None:
+            return False
+        there = Block(fact, fact.label, node.line)
+        return all(self._taken_back(n, row.scope, there, inside=True) for n in node.children)
+
+    def _best(self, matches: list[_Match], node: Node, block: Block) -> None:
         """Of several readings, the one under which most nodes have the shape that they should.
 
         Then the one that leaves least unread; the sheet's order decides ties.
@@ -195,12 +234,12 @@ class _Reader:
         trials = []
         for row, values in matches:
             trial = _Reader(self.sheet)
-            copy = _Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
+            copy = Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
             trial._accept(row, dict(values), node, copy)
             trials.append((trial.misshapen, len(trial.unread), len(trial.foreign)))
         self._accept(*matches[trials.index(min(trials))], node, block)
 
-    def _accept(self, row: Row, values: dict[str, Any], node: Node, block: _Block) -> None:
+    def _accept(self, row: Row, values: dict[str, Any], node: Node, block: Block) -> None:
         node.kind = kind_of(row)
         if row.conditions:
             values.update(row.conditions)
@@ -216,13 +255,8 @@ class _Reader:
             self._require(row.pieces, block, node)
             return
         fact = Fact(node.kind, values, [], node.line, node.column)
-        if row.children or node.children:
-            inner = _Block(fact, fact.label, node.line, dict.fromkeys(values, node.line))
-            self.take_all(node.children, row.scope, inner)
-            inner.label = fact.label
-            self._join_parts(inner, node)
-            self._require(row.children, inner, node)
-            self.finish(inner)
+        if (row.children or node.children) and not self._inside(row, fact, node, block):
+            return
         for name, other in row.same_as.items():
             if other in values:
                 values.setdefault(name, values[other])
@@ -234,15 +268,29 @@ class _Reader:
         else:
             block.fact.children.append(fact)
 
-    def _implied(self, row: Row, node: Node, block: _Block) -> _Block:
+    def _inside(self, row: Row, fact: Fact, node: Node, block: Block) -> bool:
+        """Understand what is inside a fact; false if that only takes back what was said of it."""
+        inner = Block(fact, fact.label, node.line, dict.fromkeys(fact.fields, node.line))
+        if self.undo_words:
+            inner.earlier = first_like(block.fact.children, row.kind, fact.fields)
+        self.take_all(node.children, row.scope, inner)
+        if inner.earlier is not None and 0 < inner.taken_back == len(node.children):
+            return False
+        inner.label = fact.label
+        self._join_parts(inner, node)
+        self._require(row.children, inner, node)
+        self.finish(inner)
+        return True
+
+    def _implied(self, row: Row, node: Node, block: Block) -> Block:
         """The block of a fact that opens with the first of the lines inside it."""
         if row not in block.implied:
             fact = Fact(row.kind, dict(row.conditions), [], node.line, node.column)
             block.fact.children.append(fact)
-            block.implied[row] = _Block(fact, f"{row.kind} of {block.label}", node.line)
+            block.implied[row] = Block(fact, f"{row.kind} of {block.label}", node.line)
         return block.implied[row]
 
-    def finish(self, block: _Block) -> None:
+    def finish(self, block: Block) -> None:
         """Once all of a block is read: what lacks something, and what waits for its owner."""
         for row, implied in block.implied.items():
             at = Node("", implied.line, implied.fact.column)
@@ -252,7 +300,7 @@ class _Reader:
         for row, fact, node in sorted(block.waiting, key=lambda entry: entry[0].link_depth):
             links = row.links
             if links not in owners:
-                owners[links] = _by_link(block.fact, links)
+                owners[links] = by_link(block.fact, links)
             wanted = tuple(fact.fields.pop(link, None) for link in links)
             owner = owners[links].get(wanted)
             if owner is None:
@@ -270,7 +318,7 @@ class _Reader:
             else:
                 owner.children.append(fact)
 
-    def _set(self, name: str, value: Any, row: Row, node: Node, block: _Block) -> None:
+    def _set(self, name: str, value: Any, row: Row, node: Node, block: Block) -> None:
         fields = block.fact.fields
         if row.repeat == "*":
             fields[name] = (
@@ -286,7 +334,7 @@ class _Reader:
             fields[name] = value
             block.said[name] = node.line
 
-    def _join_parts(self, block: _Block, node: Node) -> None:
+    def _join_parts(self, block: Block, node: Node) -> None:
         """Put together the values whose parts stood in several lines."""
         fields = block.fact.fields
         parts: dict[str, dict[str, int]] = {}
@@ -307,7 +355,7 @@ class _Reader:
             else:
                 fields[name] = value
 
-    def _require(self, rows: Iterable[Row], block: _Block, node: Node) -> None:
+    def _require(self, rows: Iterable[Row], block: Block, node: Node) -> None:
         """Report the rows that must be there and aren't."""
         for row in rows:
             if row.kind or row.repeat or row.links:
@@ -319,7 +367,7 @@ class _Reader:
                 self._report(node, f"{owner} lacks its line: {row.pattern.shape}")
 
     def _not_understood(
-        self, node: Node, scope: Scope, block: _Block, candidates: list[Row]
+        self, node: Node, scope: Scope, block: Block, candidates: list[Row]
     ) -> None:
         inside = KINDS[block.fact.kind].lends
         if not inside and not any(row.lends for row in candidates):
@@ -359,14 +407,3 @@ class _Reader:
 
     def _report(self, node: Node, message: str, column: int = 0) -> None:
         self.unread.append(Unread(node.line, node.column + column, message))
-
-
-def _by_link(block: Fact, links: tuple[str, ...]) -> dict[tuple[Any, ...], Fact]:
-    """The facts in a block of the kind that links name, by the fields that they name."""
-    kind = links[0].partition(".")[0]
-    names = [link.partition(".")[2] for link in links]
-    found: dict[tuple[Any, ...], Fact] = {}
-    for fact in block.walk():
-        if fact.kind == kind:
-            found.setdefault(tuple(fact.get(name) for name in names), fact)
-    return found

@@ -8,7 +8,7 @@ from functools import cached_property
 from itertools import groupby
 from typing import Any
 
-from reservoir.dialects.carriers.nodes import Carrier
+from reservoir.dialects.carriers.nodes import Carrier, Undo
 from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.patterns import LinePattern, head_of
 from reservoir.dialects.vocabulary import NOTHING, RUNNING_NUMBER
@@ -49,6 +49,8 @@ class Row:
     """Whether it is about lending."""
     is_piece: bool = False
     """Whether it is a piece of its owner's line."""
+    undo: LinePattern | None = None
+    """The line that takes it back, if that is one of its own."""
 
     @property
     def adds_fields(self) -> bool:
@@ -205,6 +207,17 @@ class Sheet:
     assumed: Mapping[tuple[str, str], Any]
     """Values that a field of a kind has when nothing says otherwise."""
     rows: tuple[Row, ...]
+    undo: Undo | None = None
+    """How any line is taken back that has no line of its own for that."""
+
+    @cached_property
+    def undo_words(self) -> frozenset[str]:
+        """The first words of lines that take others back."""
+        own = {row.undo.head for row in every_row(self.rows) if row.undo is not None}
+        words = {word for word in own if word}
+        if self.undo is not None:
+            words.add(head_of(self.undo.before))
+        return frozenset(words)
 
     @cached_property
     def scope(self) -> Scope:

@@ -14,7 +14,7 @@ from reservoir.dialects.carriers.nodes import Carrier, Piece
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import PREFIX_PARTS
 from reservoir.dialects.patterns import Element, LinePattern, Literal, Optional, Slot
-from reservoir.dialects.sheet import Row, every_row
+from reservoir.dialects.sheet import Row, every_row, grouped, kind_of
 from reservoir.dialects.vocabulary import ABOUT_LENDING, KINDS, NOTHING, field_type
 
 _MARGIN = re.compile(r"(?:([a-z_]+)(?![a-z_]*=))?[ \t]*([*?])?[ \t]*(.*)")
@@ -85,6 +85,9 @@ class BodyReader:
         while self._levels and self._levels[-1].indent >= indent:
             self._levels.pop()
         parent = self._levels[-1].row if self._levels else None
+        if margin.strip() == "undo":
+            self._undo_row(line[indent:].rstrip(), parent, column + indent)
+            return
         kind, repeat, pairs = _margin_parts(margin)
         if kind and kind not in KINDS:
             raise SheetMistakeError(f"{kind!r} is no kind of fact{hint(kind, KINDS)}")
@@ -107,6 +110,26 @@ class BodyReader:
         row.lends |= bool(row.mentioned & ABOUT_LENDING)
         (parent.children if parent else self.rows).append(row)
         self._levels.append(_Level(indent, row))
+
+    def _undo_row(self, line: str, parent: Row | None, column: int) -> None:
+        """A line that takes back the rows of one kind just above."""
+        rows = parent.children if parent is not None else self.rows
+        if not rows or not self.carrier.has_undo:
+            raise SheetMistakeError(
+                "an undo row stands below the row that it takes back, as deep"
+                if not rows
+                else "in this notation a line is taken back by leaving it out"
+            )
+        kind, alike = grouped(rows)[-1]
+        above = alike if kind else alike[-1:]
+        head, *_ = self.carrier.pieces(line)
+        pattern = self._pattern(head, kind_of(rows[-1]), column)
+        missing = pattern.required_fields - above[-1].required
+        if missing or pattern.head is None:
+            what = f"{{{min(missing)}}} is not in the row above" if missing else "it begins so"
+            raise SheetMistakeError(f"{what}; an undo row is a word and slots of that row", column)
+        for row in above:
+            row.undo = pattern
 
     def _lay_out(self, row: Row, line: str, about: str, column: int) -> None:
         """Give the row its pattern, and the pieces of its line rows of their own."""

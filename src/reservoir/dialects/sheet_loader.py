@@ -18,7 +18,7 @@ from reservoir.core.schema_types import hint
 from reservoir.dialects.ambiguity import ambiguities
 from reservoir.dialects.carriers import CARRIERS
 from reservoir.dialects.carriers.lines import Lines
-from reservoir.dialects.carriers.nodes import Carrier, Nesting
+from reservoir.dialects.carriers.nodes import Carrier, Nesting, Undo
 from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import (
@@ -35,6 +35,7 @@ from reservoir.dialects.forms.plain import (
 from reservoir.dialects.forms.texts import EscapedBytes, ListOf, Rest, Text
 from reservoir.dialects.sheet import Naming, Row, Sheet, every_row
 from reservoir.dialects.sheet_body import BodyReader, SheetMistakeError
+from reservoir.dialects.sheet_check import needed_rows
 from reservoir.dialects.traits import LIMITS, TRAITS
 
 
@@ -66,10 +67,20 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
     if header.problems or body.problems:
         raise InputError(header.problems + body.problems)
     if not proven:
-        found = [Problem(Place(file, row.number), message) for row, message in ambiguities(rows)]
+        found = [
+            Problem(Place(file, row.number), message)
+            for row, message in ambiguities(rows, header.undo)
+        ]
         if found:
             raise InputError(found)
     sheet = header.sheet(rows)
+    lacking = [
+        Problem(Place(file, number), f"trait {trait} {sheet.trait(trait)} needs {what}")
+        for trait, number in header.traits_in.items()
+        for what in needed_rows(sheet, trait)
+    ]
+    if lacking:
+        raise InputError(lacking)
     _reserve_words(sheet.rows, header)
     return sheet
 
@@ -91,8 +102,11 @@ class _HeaderReader:
         self.bool: Form = either("yes", "no")
         self.codes: Form = OPTION_CODE
         self.traits = {name: trait.default for name, trait in TRAITS.items()}
+        self.traits_in: dict[str, int] = {}
+        """The line of each trait that the header names."""
         self.limits: dict[str, int] = {}
         self.assumed: dict[tuple[str, str], Any] = {("interface", "enabled"): True}
+        self.undo: Undo | None = None
         self.named: dict[str, tuple[str, Form]] = {"rest": ("text", Rest())}
 
     def take(self, number: int, line: str) -> None:
@@ -111,6 +125,8 @@ class _HeaderReader:
         if word not in ("trait", "limit", "assume", "form") and word in self.seen:
             return self._mistake(number, f"{word} stands already in line {self.seen[word]}")
         self.seen[word] = number
+        if word == "trait" and values and values[0] in TRAITS:
+            self.traits_in[values[0]] = number
         try:
             reader(values)
         except (SheetMistakeError, MalformedValueError) as error:
@@ -168,6 +184,7 @@ class _HeaderReader:
             limits=self.limits,
             assumed=self.assumed,
             rows=tuple(rows),
+            undo=self.undo,
         )
 
     def _mistake(self, number: int, message: str) -> None:
@@ -225,6 +242,14 @@ class _HeaderReader:
 
     def _read_bare(self, values: list[str]) -> None:
         self.text = replace(self.text, bare=_characters(_only(values, "a set of characters")))
+
+    def _read_undo(self, values: list[str]) -> None:
+        before, found, after = _only(values, "a line").partition("{line}")
+        if not found or not before.endswith(" ") or not before.strip():
+            raise SheetMistakeError('undo is a word or more before the line: undo "cancel {line}"')
+        if not self.carrier.has_undo:
+            raise SheetMistakeError("in this notation a line is taken back by leaving it out")
+        self.undo = Undo(before, after)
 
     def _read_list(self, values: list[str]) -> None:
         self.separator = _only(values, "a separator")

@@ -17,7 +17,12 @@ class Trait(NamedTuple):
     values: Mapping[str, str]
     """Each value and what it means; empty where the value is a lease time."""
     default: str
+    needs: Mapping[str, tuple[str, ...]] = {}
+    """For a value, the rows without which a sheet can't have it: a kind, ``KIND in KIND``, or
+    ``KIND.FIELD`` for one that states the field; apart by ``or`` where one of some is enough."""
 
+
+_AT_INTERFACE = "pool.interface or pool in interface"
 
 TRAITS: Mapping[str, Trait] = {
     "lends": Trait(
@@ -30,6 +35,11 @@ TRAITS: Mapping[str, Trait] = {
             "ranges": "What its ranges name, from first to last address.",
         },
         "ranges",
+        {
+            "subnet-less-exclusions": ("exclusion",),
+            "interface-subnet-less-exclusions": ("exclusion", _AT_INTERFACE),
+            "ranges": ("range",),
+        },
     ),
     "more-ranges": Trait(
         "What becomes of more ranges than a pool holds.",
@@ -48,6 +58,11 @@ TRAITS: Mapping[str, Trait] = {
             "none": "Nowhere; ranges are split around what is kept out.",
         },
         "none",
+        {
+            "in-pool": ("exclusion in pool",),
+            "device-wide": ("exclusion in device",),
+            "in-pool-and-device-wide": ("exclusion in pool", "exclusion in device"),
+        },
     ),
     "bindings": Trait(
         "How a client is bound to an address.",
@@ -57,6 +72,11 @@ TRAITS: Mapping[str, Trait] = {
             "one-address-pool": "Each by a pool of its own, which says what the client is told.",
         },
         "table",
+        {
+            "table": ("binding in device",),
+            "in-pool": ("binding in pool or binding in interface",),
+            "one-address-pool": ("binding in device", "binding.subnet"),
+        },
     ),
     "bound-address": Trait(
         "Where a bound address must lie.",
@@ -77,6 +97,7 @@ TRAITS: Mapping[str, Trait] = {
             "order": "It takes the first that has an address left; it answers no relay.",
         },
         "subnet-or-relay",
+        {"joined-interface": (_AT_INTERFACE,), "interface": (_AT_INTERFACE,)},
     ),
     "unreached-pool": Trait(
         "What becomes of a pool that neither an interface nor a relay leads to.",
@@ -100,6 +121,7 @@ TRAITS: Mapping[str, Trait] = {
         "Whether a client's request has to be let in by the interface's zone.",
         {"open": "Zones don't matter.", "must-admit-dhcp": "The zone must admit dhcp."},
         "open",
+        {"must-admit-dhcp": ("zone.admits", "interface.zone")},
     ),
     "own-address": Trait(
         "Whether the device would lend an address that it holds itself.",
@@ -110,6 +132,7 @@ TRAITS: Mapping[str, Trait] = {
         "Whether an address is tried before it is lent, in case somebody holds it.",
         {"never": "It isn't.", "if-told": "It is where the pool says so."},
         "never",
+        {"if-told": ("pool.probe",)},
     ),
     "blank-gateway": Trait(
         "What clients are told where a pool names no gateway.",
@@ -137,6 +160,12 @@ TRAITS: Mapping[str, Trait] = {
             "pool": "A switch at each pool.",
         },
         "on-from-factory",
+        {
+            "master": ("device.service",),
+            "interface": ("interface.service",),
+            "master-and-interface": ("device.service", "interface.service"),
+            "pool": ("pool.active",),
+        },
     ),
     "factory-pool": Trait(
         "Whether the device comes with a pool.",

@@ -27,6 +27,7 @@ from reservoir.dialects.lifting import lift
 from reservoir.dialects.reader import Reading, read_configuration
 from reservoir.dialects.sheet import Sheet, every_row
 from reservoir.dialects.vocabulary import DERIVED, KINDS, Fact
+from reservoir.dialects.withdrawing import withdrawal
 from reservoir.dialects.writer import write_configuration
 from reservoir.dialects.writing import DeviceConfiguration, write_device
 
@@ -134,6 +135,15 @@ def faults(sheet: Sheet) -> list[str]:
     again = write_configuration(read_configuration(result.text, sheet).device, sheet).text
     if again != result.text:
         found.append("what is read of the sample is written otherwise the second time")
+    taken_back = withdrawal(result.text, sheet)
+    if taken_back:
+        left = read_configuration(result.text + taken_back, sheet)
+        found += [f"taking it back fails: {unread.message}" for unread in left.unread]
+        found += [
+            f"{fact.label} is still there when all is taken back"
+            for fact in left.device.walk()
+            if fact.kind in ("pool", "binding", "exclusion")
+        ]
     for name in HOSTILE_NAMES:
         pool = Fact("pool", {"name": name, "domain": name, "dns": (1,), "lease": 86_400})
         pool.fields["subnet"] = parse_prefix("10.84.61.0/24")

@@ -11,6 +11,7 @@ from reservoir.dialects.carriers.nodes import (
     Fault,
     Node,
     Nodes,
+    Undo,
     as_far_as_it_goes,
     joined,
     lines_of,
@@ -28,6 +29,7 @@ class Lines(ByLines):
 
     words: ClassVar[tuple[str, ...]] = ("indent", "end")
     nests: ClassVar[bool] = True
+    has_undo: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
         return as_far_as_it_goes(lambda by_layout: self._read(text, by_layout))
@@ -56,6 +58,13 @@ class Lines(ByLines):
             yield from (deeper + line for line in self.lines(child, around))
         if self.nesting.end and (node.children or node.text.endswith(self.nesting.opens)):
             yield self.nesting.end
+
+    def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
+        said = node.text.removesuffix(self.nesting.opens)
+        taken_back = Node(f"{undo.before}{said}{undo.after}", kind=node.kind)
+        for outer in reversed(around):
+            taken_back = Node(outer.text, children=[taken_back], kind=outer.kind)
+        return taken_back
 
 
 class _Reader:

@@ -11,7 +11,7 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import ClassVar, NamedTuple
 
 from reservoir.dialects.forms.form import Form
@@ -121,6 +121,13 @@ def blanks_at(text: str, offset: int) -> str:
 _BLANKS = re.compile("[ \\t]*")
 
 
+class Undo(NamedTuple):
+    """How a line is taken back: what stands before it then, and after it."""
+
+    before: str
+    after: str
+
+
 class Piece(NamedTuple):
     """A part of a sheet's row that is a node of its own, inside that of the row's head."""
 
@@ -139,6 +146,8 @@ class Carrier(ABC):
     """Signs that begin a comment."""
     words: ClassVar[tuple[str, ...]] = ()
     """The words of a header's ``nest`` that mean something to it."""
+    has_undo: ClassVar[bool] = False
+    """Whether a line may take back another; else what is left out is gone."""
     quotes: ClassVar[bool] = True
     """Whether free text is quoted as the sheet's header says; else it has its own escapes."""
 
@@ -170,6 +179,18 @@ class Carrier(ABC):
             parts += [text[done : edit.start], edit.text.replace("\n", newline)]
             done = edit.end
         return "".join([*parts, text[done:]])
+
+    def undone(self, node: Node, undo: Undo) -> Node | None:
+        """The node that a node takes back; None if it takes back nothing."""
+        text = node.text
+        if not (text.startswith(undo.before) and text.endswith(undo.after)):
+            return None
+        inner = text[len(undo.before) : len(text) - len(undo.after)]
+        return replace(node, text=inner)
+
+    def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
+        """The node that takes back a node in others; None if there is none."""
+        return None
 
     def pieces(self, line: str) -> Iterator[Piece]:
         """How a row of a sheet falls into its head, which comes first, and further pieces.

@@ -12,6 +12,7 @@ from reservoir.dialects.carriers.nodes import (
     Node,
     Nodes,
     Spot,
+    Undo,
     joined,
     lines_of,
     spaced,
@@ -23,6 +24,7 @@ class Paths(ByLines):
     """Lines of steps with a separator between them; lines that share steps share their nodes."""
 
     words: ClassVar[tuple[str, ...]] = ("separator",)
+    has_undo: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
         root = Node("")
@@ -71,6 +73,13 @@ class Paths(ByLines):
     def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[Edit]:
         spot = Spot(tuple(around), node, None)
         return [*self.cut(text, around, node), *self.put(text, spot, [new])]
+
+    def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
+        taken_back = Node(node.text + undo.after, kind=node.kind)
+        for outer in reversed(around):
+            taken_back = Node(outer.text, children=[taken_back], kind=outer.kind)
+        taken_back.text = undo.before + taken_back.text
+        return taken_back
 
 
 def _lines_through(node: Node) -> Iterator[tuple[int, int]]:

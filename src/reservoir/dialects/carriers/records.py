@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import ClassVar
 
 from reservoir.dialects.carriers.by_lines import ByLines
 from reservoir.dialects.carriers.nodes import (
@@ -14,6 +15,7 @@ from reservoir.dialects.carriers.nodes import (
     Nodes,
     Piece,
     Spot,
+    Undo,
     back_over,
     joined,
     lines_of,
@@ -28,6 +30,8 @@ _ROW_PIECE = re.compile(r"\[\?[ \t]*(?P<maybe>[^\]]*?)[ \t]*\]|(?P<sure>[^ \t\[]
 @dataclass(frozen=True)
 class Records(ByLines):
     """Flat records: nothing stands inside a line but its own pieces."""
+
+    has_undo: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
         top: list[Node] = []
@@ -69,6 +73,18 @@ class Records(ByLines):
         for found in _ROW_PIECE.finditer(line):
             name = found.lastgroup or ""
             yield Piece(found[name], found.start(name), name == "maybe")
+
+    def undone(self, node: Node, undo: Undo) -> Node | None:
+        if node.text != undo.before.strip() or not node.children:
+            return None
+        first, *rest = node.children
+        return replace(first, children=rest)
+
+    def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
+        if around:
+            return None  # a piece of a record can't be taken back without the record
+        record = Node(node.text)
+        return Node(undo.before.strip(), children=[record, *node.children], kind=node.kind)
 
 
 def _nodes(line: Line) -> Iterator[Node]:
