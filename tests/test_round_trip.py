@@ -218,7 +218,7 @@ plain_names = st.from_regex(r"[a-z][a-z0-9-]{0,12}[a-z0-9]", fullmatch=True)
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(250))
+@settings(max_examples=examples(500))
 def test_what_is_written_is_what_the_plan_says(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:

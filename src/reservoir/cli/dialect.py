@@ -154,14 +154,14 @@ def _try_sample(sheet: Sheet, sample: str) -> list[str]:
     ]
     for problem in problems:
         click.echo(problem, err=True)
-    before = [line.rstrip() for line in text.splitlines()]
-    for line in difflib.unified_diff(
-        before, tried.rewritten.splitlines(), sample, "written again", lineterm="", n=0
-    ):
-        show([line])
+    before, after = tried.understood, tried.rewritten
+    show(difflib.unified_diff(before, after, sample, "written again", lineterm="", n=0))
+    if before == after:
+        talk(f"{sample}: writing again what was understood changes nothing.")
     reading = tried.reading
+    networks = "1 network" if tried.networks == 1 else f"{tried.networks} networks"
     talk(
-        f"{sample}: {tried.networks} networks from {reading.lines:,} lines, "
+        f"{sample}: {networks} from {reading.lines:,} lines, "
         f"{reading.foreign:,} about other things, {len(problems):,} not understood"
     )
     return problems

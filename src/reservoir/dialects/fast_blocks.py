@@ -122,7 +122,10 @@ class _Repeated:
     rows: list[Row]
     group: int
     indent: str
+    """An expression for what stands before each line."""
     line_end: str
+    column: int
+    """Where the lines begin."""
 
     @cached_property
     def _find(self) -> Any:
@@ -165,7 +168,6 @@ class _Repeated:
         # The line on which each part begins, less the lines before it in what was found.
         ahead = text.lines_at([begin for begin, _ in spans]) - (np.cumsum(counts) - counts)
         lines = (np.arange(len(found)) + np.repeat(ahead, counts)).tolist()
-        column = len(self.indent) + 1
         placed: list[Fact | None] = [None] * len(found)
         for row, place, slots in zip(self.rows, self._places, self._slices, strict=True):
             numbers = [number for number, groups in enumerate(found) if groups[place]]
@@ -173,7 +175,7 @@ class _Repeated:
             made = _Values.of(row).fields(texts)
             for number, fields in zip(numbers, made, strict=True):
                 if row.kind:
-                    placed[number] = Fact(row.kind, fields, [], lines[number], column)
+                    placed[number] = Fact(row.kind, fields, [], lines[number], self.column)
                 else:
                     _append_items(facts[owners[number]].fields, fields)
         for owner, child in zip(owners, placed, strict=True):
@@ -193,9 +195,9 @@ class BlockReader:
     def __post_init__(self) -> None:
         sign = self.carrier.nesting
         self._line_end = r"[ \t\r]*(?:\n|\Z)"
-        opening = f"(?<!{re.escape(sign.opens)})" if sign.end else ""
+        opening = f"(?<!{re.escape(sign.opens)})" if sign.end and sign.opens else ""
         self._inner_end = opening + self._line_end
-        self._indent = " " * sign.indent
+        self._indent = " " * sign.indent + (f"(?!{re.escape(sign.begins)})" if sign.begins else "")
         self.groups = 0
         self.source = ""
         self._slots: list[Slot] = []
@@ -233,7 +235,11 @@ class BlockReader:
         lines = "|".join(row.pattern.strict_without_groups for row in rows)
         self.source += f"((?:{self._indent}(?:{lines}){self._inner_end})*)"
         self.groups += 1
-        self._repeated.append(_Repeated(rows, self.groups, self._indent, self._inner_end))
+        self._repeated.append(
+            _Repeated(
+                rows, self.groups, self._indent, self._inner_end, self.carrier.nesting.indent + 1
+            )
+        )
 
     def _add_one(self, row: Row) -> None:
         line = f"{self._indent}{row.pattern.strict}{self._inner_end}"

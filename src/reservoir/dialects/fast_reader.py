@@ -158,7 +158,7 @@ class FastReader:
                 continue
             if line.text == nesting.end:
                 depth -= 1
-            elif line.text.endswith(nesting.opens):
+            elif nesting.is_opening(line.text):
                 depth += 1
             if depth < 0:
                 return False

@@ -66,6 +66,8 @@ class LinePattern:
     """The elements of a row's line; none if the row has no line of its own."""
 
     elements: tuple[Element, ...]
+    opening: str = ""
+    """What all lines that open a block begin with, which tells none from another."""
 
     @cached_property
     def slots(self) -> tuple[Slot, ...]:
@@ -84,12 +86,13 @@ class LinePattern:
 
     @cached_property
     def head(self) -> str | None:
-        """The word that every such line begins with; None if it begins otherwise."""
+        """The word that every such line begins with, or has next; None if it begins otherwise."""
         first = self.elements[0] if self.elements else None
         if not isinstance(first, Literal):
             return None
-        word = head_of(first.text)
-        whole = len(word) == len(first.text)
+        text = first.text.removeprefix(self.opening)
+        word = head_of(text)
+        whole = len(word) == len(text)
         return word if word and (not whole or len(self.elements) == 1) else None
 
     @cached_property

@@ -53,6 +53,20 @@ def place_into(existing: str, new: str, sheet: Sheet) -> Placed:
     )
 
 
+def without_others(text: str, sheet: Sheet) -> str:
+    """What of a text is understood, as it stands there; what is about other things is cut out."""
+    _, nodes, said = read_nodes(text, sheet)
+
+    def cuts(inside: Sequence[Node], around: tuple[Node, ...]) -> Iterator[Edit]:
+        for node in inside:
+            if id(node) in said:
+                yield from cuts(node.children, (*around, node))
+            else:
+                yield from sheet.carrier.cut(text, around, node)
+
+    return sheet.carrier.edited(text, list(cuts(nodes.top, ())))
+
+
 _Pair = tuple[Node, Node | None]
 """A node that is wanted, and the one there that is about the same thing."""
 

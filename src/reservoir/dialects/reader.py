@@ -389,12 +389,12 @@ class _Reader:
             row = max(candidates, key=lambda row: row.pattern.progress(node.text))
             begun = row.pattern.head is not None or row.pattern.progress(node.text)
             return f"; expected a line like: {row.pattern.shape}" if begun else ""
-        near = nearest(head_of(node.text), scope.by_head)
+        near = nearest(scope.head_of(node.text), scope.by_head)
         return f" (did you mean {near!r}?)" if near else ""
 
     def _near_lending_head(self, node: Node, scope: Scope) -> str | None:
         """A row about lending that the text's first word nearly is."""
-        word = head_of(node.text)
+        word = scope.head_of(node.text)
         heads = [head for head, rows in scope.by_head.items() if rows[0].lends]
         near = nearest(word, heads)
         return near if near and len(word) > 2 and abs(len(near) - len(word)) < 2 else None

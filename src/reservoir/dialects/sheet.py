@@ -156,6 +156,7 @@ class Scope:
     def __init__(self, rows: list[Row]) -> None:
         """Sort the rows by head."""
         self.rows = list(_standing_here(rows))
+        self.opening = next((row.pattern.opening for row in self.rows), "")
         self.by_head: dict[str, list[Row]] = {}
         self.headless = []
         for row in self.rows:
@@ -165,9 +166,13 @@ class Scope:
             else:
                 self.by_head.setdefault(head, []).append(row)
 
+    def head_of(self, text: str) -> str:
+        """The word by which rows for a text are found."""
+        return head_of(text.removeprefix(self.opening) if self.opening else text)
+
     def candidates(self, text: str) -> list[Row]:
         """The rows that a text may be, by its first word, in the sheet's order."""
-        found = self.by_head.get(head_of(text), [])
+        found = self.by_head.get(self.head_of(text), [])
         return found + self.headless if self.headless else found
 
 

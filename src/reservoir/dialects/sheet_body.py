@@ -146,7 +146,7 @@ class BodyReader:
     def _pattern(self, piece: Piece, about: str, column: int, *, each: bool = False) -> LinePattern:
         text = self.carrier.normal(piece.text)
         elements = self._elements(text, about, column + piece.column, each)
-        return LinePattern(elements)
+        return LinePattern(elements, self.carrier.nesting.begins)
 
     def _enclosing_kind(self) -> str:
         kinds = (level.row.kind for level in reversed(self._levels) if level.row.kind)
@@ -248,16 +248,17 @@ class BodyReader:
                 self.problems.append(Problem(Place(self.file, first[name]), message))
 
     def _check_opening(self, row: Row) -> None:
-        sign = self.carrier.nesting.opens
+        nesting = self.carrier.nesting
         if row.is_implied:
             return
-        last = row.pattern.elements[-1]
-        opens = isinstance(last, Literal) and last.text.endswith(sign)
+        place, sign = ("begin", nesting.begins) if nesting.begins else ("end", nesting.opens)
+        edge = row.pattern.elements[0 if nesting.begins else -1]
+        opens = isinstance(edge, Literal) and nesting.is_opening(edge.text)
         if bool(row.scope.rows) != opens:
             message = (
-                f"rows stand in this block, so its line should end with {sign!r}"
+                f"rows stand in this block, so its line should {place} with {sign.strip()!r}"
                 if row.children
-                else f"a line that ends with {sign!r} opens a block; put rows inside"
+                else f"a line that {place}s with {sign.strip()!r} opens a block; put rows inside"
             )
             self.problems.append(Problem(Place(self.file, row.number), message))
 

@@ -137,7 +137,7 @@ class _HeaderReader:
         for word in ("sheet", "carrier", *(["nest"] if self.carrier.words else [])):
             if word not in self.seen:
                 self._mistake(number, f"the header lacks the word {word}")
-        if self.nesting.end and not self.nesting.opens:
+        if self.nesting.end and not (self.nesting.opens or self.nesting.begins):
             self._mistake(
                 self.seen["nest"],
                 'where blocks are closed by a word, the header says what opens one: opens ":"',
@@ -226,7 +226,11 @@ class _HeaderReader:
         self.bool = either(*values)
 
     def _read_opens(self, values: list[str]) -> None:
-        self.nesting = replace(self.nesting, opens=_only(values, "what a block's line ends with"))
+        sign = _only(values, "what a block's line ends with, or begins with")
+        if sign.endswith(" *"):
+            self.nesting = replace(self.nesting, begins=sign[:-1])
+        else:
+            self.nesting = replace(self.nesting, opens=sign)
 
     def _read_comment(self, values: list[str]) -> None:
         if not all(values):

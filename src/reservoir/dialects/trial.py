@@ -24,6 +24,7 @@ from reservoir.core.plan import (
 )
 from reservoir.dialects.forms.plain import MacForm
 from reservoir.dialects.lifting import lift
+from reservoir.dialects.placing import without_others
 from reservoir.dialects.reader import Reading, read_configuration
 from reservoir.dialects.sheet import Sheet, every_row
 from reservoir.dialects.vocabulary import DERIVED, KINDS, Fact
@@ -217,12 +218,28 @@ class SampleFile:
     """A file of the user's, read with a sheet and written again."""
 
     reading: Reading
-    rewritten: str
+    understood: list[str]
+    """Its lines that are about what the sheet is about."""
+    rewritten: list[str]
+    """The lines that say the same, as the sheet writes them."""
     networks: int
 
 
 def try_on(text: str, sheet: Sheet) -> SampleFile:
     """Read a device's configuration with the sheet, and write what was understood."""
     reading = read_configuration(text, sheet)
-    written = write_configuration(reading.device, sheet)
-    return SampleFile(reading, written.text, len(lift(reading.device, sheet).networks))
+    return SampleFile(
+        reading=reading,
+        understood=_said(without_others(text, sheet), sheet),
+        rewritten=_said(write_configuration(reading.device, sheet).text, sheet),
+        networks=len(lift(reading.device, sheet).networks),
+    )
+
+
+def _said(text: str, sheet: Sheet) -> list[str]:
+    """The lines that say something."""
+    return [
+        line.rstrip()
+        for line in text.split("\n")
+        if line.strip() and not sheet.carrier.is_comment(line.strip())
+    ]

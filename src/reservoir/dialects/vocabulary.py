@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from reservoir.core.addressing import format_address
 from reservoir.core.plan import PlanPath
 
 
@@ -162,5 +163,10 @@ class Fact:
 
     @property
     def label(self) -> str:
-        """What to call it in a message: ``pool crew``."""
-        return f"{self.kind} {self.fields['name']}" if "name" in self.fields else self.kind
+        """What to call it in a message: ``pool crew``, ``exclusion 10.84.30.40``."""
+        for name in ("name", *IDENTITY.get(self.kind, ())):
+            value = self.fields.get(name)
+            if value is not None:
+                its_type = KINDS[self.kind].fields[name]
+                return f"{self.kind} {format_address(value) if its_type == 'ip' else value}"
+        return self.kind

@@ -56,7 +56,7 @@ class Lines(ByLines):
         deeper = " " * self.nesting.indent
         for child in node.children:
             yield from (deeper + line for line in self.lines(child, around))
-        if self.nesting.end and (node.children or node.text.endswith(self.nesting.opens)):
+        if self.nesting.end and (node.children or self.nesting.is_opening(node.text)):
             yield self.nesting.end
 
     def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
@@ -87,7 +87,7 @@ class _Reader:
             self._close(node, indent)
             return
         self._add(node)
-        if node.text.endswith(self.nesting.opens):
+        if self.nesting.is_opening(node.text):
             self.open.append((indent, node))
 
     def _add(self, node: Node) -> None:

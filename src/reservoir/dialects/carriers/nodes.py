@@ -28,12 +28,18 @@ class Nesting:
     """The word that closes a block; without it, indentation alone says what is inside."""
     opens: str = ""
     """What a line that opens a block ends with, where blocks are closed by a word."""
+    begins: str = ""
+    """Or what it begins with."""
     separator: str = ""
     """What stands between a path's steps."""
     assign: str = "="
     """What stands between a key and its value; blanks around it are free when it is read."""
     files: str = ""
     """How the names of files begin where a device's configuration is several; else nothing."""
+
+    def is_opening(self, line: str) -> bool:
+        """Whether a line opens a block, where blocks are closed by a word."""
+        return line.startswith(self.begins) if self.begins else line.endswith(self.opens)
 
 
 @dataclass(slots=True)
