@@ -213,6 +213,7 @@ pol shop
   subnet 10.84.33.0/24
 pin 10.84.31.30 00005e
 pin 10.84.31.31 to 01.00005e.005301
+pin 10.84.31.32 to id 02
 """
 
 
@@ -221,7 +222,7 @@ def test_lines_that_are_not_understood_are_listed(run: Run, put: Put) -> None:
     put("pier.larkspur", DAMAGED)
     read = run("read", "pier.larkspur")
     assert read.code == 1
-    assert read.err.splitlines()[:9] == [
+    assert read.err.splitlines()[:10] == [
         "pier.larkspur:7:12: '10.84.31.300' is not an IPv4 address: 300 is above 255, "
         "in: withhold …",
         "pier.larkspur:8:3: not understood, inside pool cameras (line 6): 'gatewy 10.84.31.1' "
@@ -233,9 +234,10 @@ def test_lines_that_are_not_understood_are_listed(run: Run, put: Put) -> None:
         "pier.larkspur:16:3: not read, because line 15 was not understood",
         "pier.larkspur:17:1: not understood: 'pin 10.84.31.30 00005e'; expected a line like: "
         "pin {address} to {mac}[ as {name}]",
-        "pier.larkspur: pier, larkspur (50% of it makes sense); "
-        "1 network from 18 lines, 2 about other things, "
-        "8 not understood",
+        "pier.larkspur:19:23: '02' has 1 byte; a client identifier has 2 to 255, in: pin …",
+        "pier.larkspur: pier, larkspur (48% of it makes sense); "
+        "1 network from 19 lines, 2 about other things, "
+        "9 not understood",
     ]
     assert "10.84.31.31" in read.out
     assert "subnet: 10.84.31.0/24" in read.out

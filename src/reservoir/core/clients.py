@@ -73,10 +73,18 @@ def parse_identifier(text: str) -> bytes:
         raise MalformedValueError(
             f"{text!r} is not a client identifier: write hex:01a2b3c4 or text:name"
         )
+    return require_identifier(identifier, text)
+
+
+def require_identifier(identifier: bytes, text: str) -> bytes:
+    """The bytes, if they can be a client identifier.
+
+    Raises:
+        MalformedValueError: they are not 2 to 255 (RFC 2132 section 9.14); ``text`` is named.
+    """
     if not 2 <= len(identifier) <= 255:
-        raise MalformedValueError(
-            f"{text!r} has {len(identifier)} bytes; a client identifier has 2 to 255"
-        )
+        count = "1 byte" if len(identifier) == 1 else f"{len(identifier)} bytes"
+        raise MalformedValueError(f"{text!r} has {count}; a client identifier has 2 to 255")
     return identifier
 
 

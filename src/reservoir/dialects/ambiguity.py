@@ -305,6 +305,7 @@ _SAMPLES: Mapping[str, Any] = {
     "ips": (0x0A540035, 0x0A540135),
     "mac": Mac(0x5E005301),
     "bytes": b"\x01\xab\xcd",
+    "identifier": b"\x01\xab\xce",
     "text": "ab",
     "texts": ("ab", "cd"),
     "vlan": 20,

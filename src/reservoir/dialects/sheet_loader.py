@@ -24,6 +24,7 @@ from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import (
     ADDRESS,
     HEX,
+    IDENTIFIER,
     NUMBER,
     OPTION_CODE,
     PREFIX,
@@ -160,6 +161,7 @@ class _HeaderReader:
             "vlan": VLAN,
             "code": self.codes,
             "bytes": HEX,
+            "identifier": IDENTIFIER,
             "mac": self.mac,
             "duration": self.duration,
             "text": text,

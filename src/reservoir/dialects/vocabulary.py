@@ -79,7 +79,7 @@ KINDS: Mapping[str, Kind] = {
             "name": "text",
             "address": "ip",
             "mac": "mac",
-            "client_id": "bytes",
+            "client_id": "identifier",
             "pool": "text",
         }
         | _WHAT_A_CLIENT_IS_TOLD,

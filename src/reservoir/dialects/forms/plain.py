@@ -16,7 +16,7 @@ from reservoir.core.addressing import (
     parse_address,
     parse_prefix,
 )
-from reservoir.core.clients import Mac, parse_mac
+from reservoir.core.clients import Mac, parse_mac, require_identifier
 from reservoir.core.columns import address_column, address_texts, mac_column, mac_texts
 from reservoir.dialects.forms.form import Form
 
@@ -133,7 +133,9 @@ PREFIX = Plain(parse_prefix, str, template="0.0.0.0/0", column=_prefix_column)
 NUMBER = _number_from(0, 999_999_999)
 VLAN = _number_from(1, 4094)
 OPTION_CODE = _number_from(1, 254)
-HEX = Plain(_read_hex, bytes.hex, "0123456789abcdefABCDEF")
+_HEX_DIGITS = "0123456789abcdefABCDEF"
+HEX = Plain(_read_hex, bytes.hex, _HEX_DIGITS)
+IDENTIFIER = Plain(lambda text: require_identifier(_read_hex(text), text), bytes.hex, _HEX_DIGITS)
 
 PREFIX_PARTS: Mapping[str, tuple[Form, Callable[[Prefix], int]]] = {
     "ip": (ADDRESS, lambda prefix: prefix.address),
