@@ -43,7 +43,7 @@ def as_it_was(draw: st.DrawFn, plan: dict[str, Any], dialect: str) -> dict[str, 
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(30))
 def test_the_rest_stays_and_the_device_lends_what_the_plan_says(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:

@@ -215,7 +215,7 @@ MESS = [
 
 @pytest.mark.parametrize("dialect", [name for name in DIALECTS if is_of_lines(name)])
 @given(data=st.data())
-@settings(max_examples=examples(150))
+@settings(max_examples=examples(100))
 def test_both_roads_of_reading_find_the_same(file: Path, dialect: str, data: st.DataObject) -> None:
     """On any text: the same facts at the same places, the same reports, the same counts."""
     lines = written(file, dialect, data).split("\n")

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 
 from reservoir.dialects.carriers.nodes import Edit, Fault, Node, Spot
 from reservoir.dialects.keeping import KEPT
+from reservoir.dialects.patterns import head_of
 from reservoir.dialects.reader import Said, read_nodes
 from reservoir.dialects.sheet import Sheet, kind_of
 from reservoir.dialects.vocabulary import IDENTITY, RUNNING_NUMBER
@@ -102,7 +103,8 @@ class _Placing:
             pairs.append((node, same.pop(0) if same else None))
         gone = [node for nodes in waiting.values() for node in nodes]
         self._replace_small(pairs, gone)
-        numbers = _Numbers(self.said[id(node)] for _, node in pairs if node is not None)
+        self._replace_unread(pairs, present)
+        numbers = _Numbers(self.said[id(n)] for _, n in pairs if id(n) in self.said)
         after: Node | None = None
         run: list[Node] = []
         for node, there in pairs:
@@ -111,7 +113,7 @@ class _Placing:
                 continue
             self._put(run, Spot(around, after, there))
             run, after = [], there
-            numbers.pass_by(self.said[id(there)])
+            numbers.pass_by(self.said.get(id(there)))
             self._meet(around, there, node)
         self._put(run, Spot(around, after, None))
         for node in gone:
@@ -132,13 +134,27 @@ class _Placing:
                     pairs[place] = (node, instead)
                     gone.remove(instead)
 
+    def _replace_unread(self, pairs: list[_Pair], present: Sequence[Node]) -> None:
+        """Let a value stand where one of the same field was that could not be understood."""
+        unread = [node for node in present if id(node) not in self.said]
+        for place, (node, there) in enumerate(pairs):
+            row = self.new_said[id(node)].row
+            if there is None and row.adds_fields and row.repeat != "*" and row.pattern.head:
+                opening = row.pattern.opening
+                for old in unread:
+                    if head_of(old.text.removeprefix(opening)) == row.pattern.head:
+                        pairs[place] = (node, old)
+                        unread.remove(old)
+                        break
+
     def _meet(self, around: tuple[Node, ...], there: Node, wanted: Node) -> None:
         """Two nodes that are about the same thing."""
-        old, new = self.said[id(there)], self.new_said[id(wanted)]
-        if old.row is new.row and old.values == new.values:
-            self.inside((*around, there), there.children, wanted.children)
-        elif self._lends(new):
+        old, new = self.said.get(id(there)), self.new_said[id(wanted)]
+        if old is None or (self._lends(new) and not _is_same(old, new)):
+            wanted = wanted if old is None else _numbered(wanted, new, old.number)
             self.edits += self.sheet.carrier.swap(self.text, around, there, wanted)
+        elif _is_same(old, new):
+            self.inside((*around, there), there.children, wanted.children)
         else:
             self.left.append((there.line, there.text, wanted.text))
             self.inside((*around, there), there.children, wanted.children)
@@ -182,9 +198,9 @@ class _Numbers:
             if said.number is not None:
                 self._taken[said.row.kind].add(said.number)
 
-    def pass_by(self, said: Said) -> None:
+    def pass_by(self, said: Said | None) -> None:
         """Note that what comes now stands after this."""
-        if said.number is not None:
+        if said is not None and said.number is not None:
             self._last[said.row.kind] = said.number
 
     def numbered(self, node: Node, said: Said) -> Node:
@@ -197,10 +213,22 @@ class _Numbers:
             number = next(free for free in range(1, len(taken) + 2) if free not in taken)
         taken.add(number)
         self._last[said.row.kind] = number
-        found = said.row.pattern.match(node.text)
-        place = [slot.field for slot in said.row.pattern.slots].index(RUNNING_NUMBER) + 1
-        text = node.text[: found.start(place)] + str(number) + node.text[found.end(place) :]
-        return Node(text, children=node.children, kind=node.kind)
+        return _numbered(node, said, number)
+
+
+def _numbered(node: Node, said: Said, number: int | None) -> Node:
+    """The node with another running number, if it has one."""
+    if number is None or said.number is None:
+        return node
+    found = said.row.pattern.match(node.text)
+    place = [slot.field for slot in said.row.pattern.slots].index(RUNNING_NUMBER) + 1
+    text = node.text[: found.start(place)] + str(number) + node.text[found.end(place) :]
+    return Node(text, children=node.children, kind=node.kind)
+
+
+def _is_same(old: Said, new: Said) -> bool:
+    """Whether two lines state the same, whatever stands inside."""
+    return old.row is new.row and old.values == new.values
 
 
 def _identity(said: Said) -> Hashable:

@@ -72,8 +72,10 @@ def write_device(
             differences.append("the facts that are read again are not those that were written")
     else:
         placed = place_into(existing, written.text, sheet)
-        unread = read_configuration(existing, sheet).unread
+        before = read_configuration(existing, sheet).unread
         reading = read_configuration(placed.text, sheet)
+        still = {_anywhere(there.message) for there in reading.unread}
+        unread = tuple(there for there in before if _anywhere(there.message) in still)
         differences = [
             *_unread_since(unread, reading.unread),
             *_otherwise_relayed(written.expressed, reading.device),
@@ -97,12 +99,17 @@ def write_device(
 
 def _unread_since(before: Sequence[Unread], after: Sequence[Unread]) -> Iterator[str]:
     """What is not understood now and was not there; lines may have moved."""
-    known = Counter(re.sub("line [0-9]+", "line", unread.message) for unread in before)
+    known = Counter(_anywhere(unread.message) for unread in before)
     for unread in after:
-        message = re.sub("line [0-9]+", "line", unread.message)
+        message = _anywhere(unread.message)
         known[message] -= 1
         if known[message] < 0:
             yield f"line {unread.line} can't be read again: {unread.message}"
+
+
+def _anywhere(message: str) -> str:
+    """A message without the lines that it names."""
+    return re.sub("line [0-9]+", "line", message)
 
 
 def _otherwise_relayed(wanted: Fact, found: Fact) -> Iterator[str]:

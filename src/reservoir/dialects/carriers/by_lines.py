@@ -48,11 +48,12 @@ class ByLines(Carrier):
         lines = spaced(nodes, rendered) if apart else [line for some in rendered for line in some]
         indent, offset = self._indent(text, spot), self.offset(text, spot, nodes[0])
         new = joined(indent + line if line else "" for line in lines)
-        short = len(lines) == len(nodes)
-        alike = short and spot.after is not None and spot.after.kind == nodes[0].kind
-        if apart and not alike:
-            new = ("" if _is_empty_before(text, offset) else "\n") + new
-            new += "" if offset >= len(text) or _empty_line_at(text, offset) else "\n"
+        kind = spot.after.kind if spot.after is not None else None
+        joins = [len(own) == 1 and n.kind == kind for own, n in zip(rendered, nodes, strict=True)]
+        if apart and not joins[0] and not _is_empty_before(text, offset):
+            new = "\n" + new
+        if apart and not all(joins) and offset < len(text) and not _empty_line_at(text, offset):
+            new += "\n"
         return [Edit(offset, offset, new)]
 
     def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[Edit]:

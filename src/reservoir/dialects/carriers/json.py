@@ -26,6 +26,7 @@ from reservoir.dialects.carriers.nodes import (
     as_far_as_it_goes,
     back_over,
     blanks_at,
+    is_first,
 )
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.texts import Enclosed, Quoted, Text
@@ -126,7 +127,7 @@ class Json(Carrier):
                 lines = self._list(head, new, indent)
             else:
                 lines = [line for node in new for line in self._member(node, indent)]
-            is_alone = spot.after is None or _is_first(text, spot.after.start)
+            is_alone = spot.after is None or is_first(text, spot.after.start)
             new_text = "\n" + "\n".join(lines)
             edits.append(Edit(at, at, new_text if is_alone else re.sub("\n *", " ", new_text)))
         return edits
@@ -179,11 +180,6 @@ def _commas(blocks: list[list[str]]) -> Iterator[str]:
         *before, last = block
         yield from before
         yield last if number == len(blocks) else f"{last},"
-
-
-def _is_first(text: str, offset: int) -> bool:
-    """Whether what stands there is the first on its line."""
-    return blanks_at(text, offset) == text[text.rfind("\n", 0, offset) + 1 : offset]
 
 
 class _Member(NamedTuple):

@@ -127,6 +127,11 @@ def blanks_at(text: str, offset: int) -> str:
 _BLANKS = re.compile("[ \\t]*")
 
 
+def is_first(text: str, offset: int) -> bool:
+    """Whether what stands there is the first on its line."""
+    return blanks_at(text, offset) == text[text.rfind("\n", 0, offset) + 1 : offset]
+
+
 class Undo(NamedTuple):
     """How a line is taken back: what stands before it then, and after it."""
 

@@ -25,6 +25,7 @@ from reservoir.dialects.carriers.nodes import (
     as_far_as_it_goes,
     back_over,
     blanks_at,
+    is_first,
     joined,
 )
 from reservoir.dialects.forms.form import Form
@@ -130,6 +131,8 @@ class Xml(Carrier):
 
     def _put_elements(self, text: str, spot: Spot, elements: Sequence[Node]) -> Edit:
         beside = spot.after if spot.after and spot.after.text.startswith("<") else None
+        if beside is not None and not is_first(text, beside.start):
+            return Edit(beside.end, beside.end, self._in_line(elements))
         if beside is not None:
             new = self._laid_out(elements, blanks_at(text, beside.start))
             return Edit(beside.end, beside.end, new)
@@ -140,12 +143,20 @@ class Xml(Carrier):
         opening = _TOKEN.match(text, tag.start)
         assert opening is not None
         outer = blanks_at(text, tag.start)
-        new = self._laid_out(elements, outer + " " * self.nesting.indent)
+        inside = next((node for node in tag.children if is_first(text, node.start)), None)
+        deeper = outer + " " * self.nesting.indent
+        new = self._laid_out(elements, blanks_at(text, inside.start) if inside else deeper)
         if opening["empty"]:
             start = opening.start("empty")
             return Edit(start, opening.end(), f">{new}\n{outer}</{tag.text[1:]}>")
         has_end_beside = text.startswith("</", opening.end())
+        if not has_end_beside and text[opening.end() : opening.end() + 1] not in ("\n", "\r"):
+            return Edit(opening.end(), opening.end(), self._in_line(elements))
         return Edit(opening.end(), opening.end(), new + f"\n{outer}" * has_end_beside)
+
+    def _in_line(self, elements: Sequence[Node]) -> str:
+        """The elements without a line end, for a text that has none there either."""
+        return "".join(line.strip() for node in elements for line in self._lines(node, ""))
 
     def _laid_out(self, elements: Sequence[Node], indent: str) -> str:
         return "".join(f"\n{line}" for node in elements for line in self._lines(node, indent))
@@ -207,7 +218,12 @@ class _Reader:
 
     def _element(self, found: re.Match[str]) -> None:
         node = self._node(f"<{found['open']}", found.start(), found.end())
+        names = set[str]()
         for pair in _ONE_ATTRIBUTE.finditer(found["attributes"]):
+            if pair["name"] in names:
+                place = found.start("attributes") + pair.start()
+                self._fault(place, f"{pair['name']} stands twice in this element")
+            names.add(pair["name"])
             offset = found.start("attributes") + pair.start()
             value = escape(unescape(pair["value"]))
             child = self._node(f'{pair["name"]}="{value}"', offset, offset + len(pair[0]))
