@@ -16,7 +16,7 @@ from reservoir.core.addressing import MalformedValueError
 from reservoir.dialects.carriers.lines import Lines
 from reservoir.dialects.patterns import Slot, joined_parts
 from reservoir.dialects.sheet import Row, grouped
-from reservoir.dialects.vocabulary import Fact
+from reservoir.dialects.vocabulary import Fact, facts_at
 
 SHORTEST_RUN = 16
 """Lines of one kind that are worth looking for as a run."""
@@ -173,10 +173,13 @@ class _Repeated:
             numbers = [number for number, groups in enumerate(found) if groups[place]]
             texts = [found[number][slots] for number in numbers]
             made = _Values.of(row).fields(texts)
-            for number, fields in zip(numbers, made, strict=True):
-                if row.kind:
-                    placed[number] = Fact(row.kind, fields, [], lines[number], self.column)
-                else:
+            if row.kind:
+                its_lines = [lines[number] for number in numbers]
+                its_facts = facts_at(row.kind, made, its_lines, self.column)
+                for number, fact in zip(numbers, its_facts, strict=True):
+                    placed[number] = fact
+            else:
+                for number, fields in zip(numbers, made, strict=True):
                     _append_items(facts[owners[number]].fields, fields)
         for owner, child in zip(owners, placed, strict=True):
             if child is not None:
@@ -283,8 +286,7 @@ class BlockReader:
                 if match[self.group + group]:
                     fields.update(settled)
         lines = text.lines_at([match.start() for match in matches]).tolist()
-        kind = self.row.kind
-        facts = [Fact(kind, fields, [], line, 1) for fields, line in zip(made, lines, strict=True)]
+        facts = facts_at(self.row.kind, made, lines, 1)
         for part in self._repeated:
             part.attach(text, matches, self.group + part.group, facts)
         return facts
@@ -295,9 +297,8 @@ class BlockReader:
         Raises:
             MalformedValueError: a value somewhere can't be read.
         """
-        kind = self.row.kind
         made = self._values.fields(texts)
-        return [Fact(kind, fields, [], number, 1) for number, fields in enumerate(made, line)]
+        return facts_at(self.row.kind, made, range(line, line + len(made)), 1)
 
 
 def _append_items(fields: dict[str, Any], more: dict[str, Any]) -> None:
