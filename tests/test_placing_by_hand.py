@@ -289,6 +289,18 @@ def test_one_file_of_several_is_enough(run: Run, tmp_path: Path) -> None:
     assert (tmp_path / "20-deck.network").read_text() == DECK_PLACED
 
 
+def test_links_pipes_and_escapes(run: Run, tmp_path: Path) -> None:
+    """A link stays one; what comes by a pipe goes by one, with whatever somebody put there."""
+    running, placed = (text + "watch \x1b[31mred\n" for text in EXAMPLES["mortise"])
+    (tmp_path / "plan.yaml").write_text(PLAN.replace("DIALECT", "mortise"))
+    assert run("write", "plan.yaml", "--into", "-", stdin=running).out == placed
+    (tmp_path / "running.cfg").write_text(running)
+    (tmp_path / "link.cfg").symlink_to("running.cfg")
+    assert run("write", "plan.yaml", "--into", "link.cfg").code == 0
+    assert (tmp_path / "link.cfg").is_symlink()
+    assert (tmp_path / "running.cfg").read_text() == placed
+
+
 def test_a_plan_with_errors_is_not_put_anywhere(run: Run, tmp_path: Path) -> None:
     """As with any other way of writing."""
     plan = PLAN.replace("DIALECT", "mortise").replace("gateway: 10.84.30.1", "gateway: 10.84.31.1")

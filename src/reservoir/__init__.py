@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from reservoir.dialects.writing import DeviceConfiguration
     from reservoir.files.plan_file import LoadedPlan
 
-__all__ = ["__version__", "check", "load", "read", "write"]
+__all__ = ["__version__", "check", "configuration_text", "load", "read", "write"]
 
 
 def load(file: str) -> LoadedPlan:
@@ -109,15 +109,25 @@ def read(files: Sequence[str], dialect: str | None = None) -> list[Configuration
     Raises:
         InputError: a file can't be read, or is in no known dialect.
     """
-    from reservoir.dialects.carriers.files import in_one_text  # late: costs NumPy
-    from reservoir.dialects.library import beside
+    from reservoir.dialects.library import beside  # late: costs NumPy
     from reservoir.dialects.reading import read_device
+
+    return [read_device(configuration_text(file), file, beside(file), dialect) for file in files]
+
+
+def configuration_text(file: str) -> str:
+    """A device's configuration as one text.
+
+    Args:
+        file: Path of the file or of a folder of files, or ``-`` for standard input.
+
+    Raises:
+        InputError: it can't be read.
+    """
+    from reservoir.dialects.carriers.files import in_one_text
     from reservoir.files.texts import read_files, read_text
 
-    def text_of(file: str) -> str:
-        return in_one_text(read_files(file)) if Path(file).is_dir() else read_text(file)
-
-    return [read_device(text_of(file), file, beside(file), dialect) for file in files]
+    return in_one_text(read_files(file)) if Path(file).is_dir() else read_text(file)
 
 
 def _sheets(loaded: LoadedPlan) -> dict[str, Sheet]:

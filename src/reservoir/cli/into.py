@@ -14,6 +14,7 @@ from reservoir.cli.output import talk
 
 if TYPE_CHECKING:
     from reservoir.core.problems import Place
+    from reservoir.dialects.library import Library
     from reservoir.dialects.reading import ConfigurationRead
     from reservoir.dialects.writing import DeviceConfiguration
     from reservoir.files.plan_file import LoadedPlan
@@ -52,8 +53,11 @@ def present_configurations(
         InputError: a file can't be read, isn't in its device's dialect, or its notation is broken.
         UsageError: it can't be told whose a file is.
     """
-    import reservoir
+    from reservoir import configuration_text
+    from reservoir.dialects.library import beside
+    from reservoir.dialects.reading import read_device
 
+    library = beside(loaded.files[0])
     dialects = {
         name: device.dialect
         for name, device in loaded.plan.devices.items()
@@ -61,16 +65,14 @@ def present_configurations(
     }
     found: dict[str, Present] = {}
     for file in files:
-        stated: dict[str, str] = {}  # device names in the file, by dialect
-        for dialect in dict.fromkeys(dialects.values()):
-            (read,) = reservoir.read([file], dialect)
-            stated[dialect] = str(read.reading.device.get("name", ""))
+        text = configuration_text(file)
+        reads = {name: read_device(text, file, library, name) for name in set(dialects.values())}
+        stated = {name: str(read.reading.device.get("name", "")) for name, read in reads.items()}
         device = _whose(file, dialects, stated)
         if device in found:
             raise click.UsageError(f"{file} and {found[device].file} are both of {device}.")
-        (read,) = reservoir.read([file], dialects[device])
-        _require_dialect(read, file)
-        found[device] = Present(read, Path(file).is_dir())
+        _require_dialect(reads[dialects[device]], text, library)
+        found[device] = Present(reads[dialects[device]], Path(file).is_dir())
     return found
 
 
@@ -84,18 +86,18 @@ def _whose(file: str, dialects: Mapping[str, str], stated: Mapping[str, str]) ->
     raise click.UsageError(f"Whose configuration is {file}? Name the device with --device.")
 
 
-def _require_dialect(read: ConfigurationRead, file: str) -> None:
+def _require_dialect(read: ConfigurationRead, text: str, library: Library) -> None:
     """Refuse a file that makes far more sense in another dialect."""
-    import reservoir
     from reservoir.core.problems import InputError, Place, Problem
+    from reservoir.dialects.reading import read_device
 
     try:
-        (recognised,) = reservoir.read([file])
+        recognised = read_device(text, read.file, library)
     except InputError:
         return  # nothing in it is about lending yet
     if recognised.dialect != read.dialect and recognised.share > 2 * read.share:
         message = f"this reads as {recognised.dialect}; in the plan the device is a {read.dialect}"
-        raise InputError([Problem(Place(file), message)])
+        raise InputError([Problem(Place(read.file), message)])
 
 
 def require_placed(written: list[DeviceConfiguration], present: Mapping[str, Present]) -> None:
@@ -139,7 +141,7 @@ def put_into(
         else:
             for path, text in new.items():
                 if text != old.get(path):
-                    write_whole(path, text)
+                    write_whole(path.resolve(), text)  # a link stays one
         where = there.file if out is None else str(Path(out) / Path(there.file).name)
         talk(f"{configuration.device}  {configuration.dialect}  {where}: {_change(there, new)}")
         for place, what in sorted(_said(configuration, there)):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -95,14 +96,17 @@ def _write_into(
     """Change configuration that is there."""
     import reservoir
     from reservoir.cli.into import present_configurations, put_into, require_placed
+    from reservoir.files.texts import STANDARD_INPUT
 
     present = present_configurations(files, loaded, devices)
     texts = {device: there.read.text for device, there in present.items()}
     written = reservoir.write(loaded, list(present), texts)
     require_placed(written, present)
     _require_held(written, loaded)
-    if out == "-":
-        click.echo("\n".join(configuration.text for configuration in written), nl=False)
+    if out == "-" or (out is None and STANDARD_INPUT in files):
+        # What somebody else wrote goes into a pipe as it is; a terminal is spared its escapes.
+        text = "\n".join(configuration.text for configuration in written)
+        click.echo(text, nl=False, color=not sys.stdout.isatty())
         return
     put_into(written, present, out)
 
