@@ -20,6 +20,8 @@ from reservoir.dialects.keeping import faults_in_kept
 from reservoir.dialects.sayable import unsayable
 from reservoir.dialects.sheet import Sheet
 
+_BY_ANOTHER = "let another device serve it"
+
 
 @dataclass(frozen=True)
 class FittedPool:
@@ -95,11 +97,10 @@ class _Fitter:
         for fault in faults_in_kept(device.kept, device.interfaces, names):
             message = f"what is kept for {self.device} can't be put back: {fault}"
             self._at(("devices", self.device, "kept"), message, "is served without what was kept")
-        for path, what in unsayable(self.lending, self.device, self.sheet):
-            message = (
-                f"{self.device} can't be told the {what}: {self.sheet.name} has no line for it"
-            )
-            self._at(path, message, f"is served without the {what}")
+        for at, what, nearest in unsayable(self.lending, self.device, self.sheet):
+            why = f"{self.sheet.name} has no line for it; {nearest}"
+            message = f"{self.device} can't be told the {what}: {why}"
+            self._at(at, message, f"is served without the {what}")
 
     def _at(self, path: PlanPath, message: str, harm: str) -> None:
         """An obstacle somewhere in the plan; the client that shows it is one of the first pool."""
@@ -146,7 +147,7 @@ class _Fitter:
         if found_by == "order" and kept:
             return "not-expressible", (
                 f"{self.device} takes whichever pool has an address left, so clients of "
-                f"{pool.name} are lent addresses of {kept[0].name}; let another device serve it"
+                f"{pool.name} are lent addresses of {kept[0].name}; {_BY_ANOTHER}"
             )
         own_subnet = self.sheet.trait("lends") == "interface-subnet-less-exclusions"
         if own_subnet and attachment is not None:
@@ -154,18 +155,19 @@ class _Fitter:
             if prefix is not None and prefix.subnet != pool.network.subnet:
                 return "not-expressible", (
                     f"{self.device} lends the subnet of its interface {attachment.interface}, "
-                    f"{prefix.subnet}, and {pool.name} is {pool.network.subnet}"
+                    f"{prefix.subnet}, and {pool.name} is {pool.network.subnet}; "
+                    "give both one subnet"
                 )
         most = limit.get("interface.pool")
         if most is not None and attachment and at_interface[attachment.interface] >= most:
             return "too-many", (
                 f"{self.device} has room for {most} {_pools(most)} at an interface, and "
-                f"{pool.name} comes after that at {attachment.interface}"
+                f"{pool.name} comes after that at {attachment.interface}; {_BY_ANOTHER}"
             )
         most = limit.get("device.pool")
         if most is not None and len(kept) >= most:
             room = f"{self.device} has room for {most} {_pools(most)}"
-            return "too-many", f"{room}, and {pool.name} comes after them"
+            return "too-many", f"{room}, and {pool.name} comes after them; {_BY_ANOTHER}"
         return None
 
     # What each of them lends.
@@ -269,7 +271,7 @@ class _Fitter:
                 "too-many",
                 pool.pool,
                 f"{self.device} has room for {most} bindings; the last "
-                f"{len(pool.bindings) - left} of {pool.pool.name} come after them",
+                f"{len(pool.bindings) - left} of {pool.pool.name} come after them; {_BY_ANOTHER}",
                 "that is bound is not known there",
             )
             yield replace(pool, bindings=pool.bindings[:left])

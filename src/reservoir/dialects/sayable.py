@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from reservoir.core.hosts import FIRST_IDENTIFIER
 from reservoir.core.lending import Lending, Pool
@@ -15,8 +16,20 @@ _SAID_BY_OTHERS = {"parent": "carries", "bridge": "joins"}
 _INTERFACE_FIELDS = ("address", "parent", "vlan", "bridge", "zone", "vrf", "relay_to")
 
 
-def unsayable(lending: Lending, device: str, sheet: Sheet) -> Iterator[tuple[PlanPath, str]]:
-    """Places in the plan that the device's dialect has no line for, and what stands there."""
+_WITHOUT = "leave it out, or let another device serve"
+
+
+class Unsayable(NamedTuple):
+    """Something in the plan that the device's dialect has no line for."""
+
+    at: PlanPath
+    what: str
+    nearest: str = _WITHOUT
+    """The nearest that the device can have."""
+
+
+def unsayable(lending: Lending, device: str, sheet: Sheet) -> Iterator[Unsayable]:
+    """What in the plan of a device its dialect has no line for."""
     described = lending.plan.devices[device]
     zones_matter = sheet.trait("zone") != "open"
     for name, interface in described.interfaces.items():
@@ -25,26 +38,28 @@ def unsayable(lending: Lending, device: str, sheet: Sheet) -> Iterator[tuple[Pla
                 continue
             others = _SAID_BY_OTHERS.get(field, field)
             if not sheet.mentions("interface", field) and not sheet.mentions("interface", others):
-                yield ("devices", device, "interfaces", name, field), f"{field} of {name}"
+                path = ("devices", device, "interfaces", name, field)
+                yield Unsayable(path, f"{field} of {name}")
     if described.routes and "route" not in sheet.homes:
-        yield ("devices", device, "routes"), "routes"
+        yield Unsayable(("devices", device, "routes"), "routes")
     if described.zones and zones_matter and "zone" not in sheet.homes:
-        yield ("devices", device, "zones"), "zones"
+        yield Unsayable(("devices", device, "zones"), "zones")
     for pool in lending.pools_served_by(device):
         yield from _of_pool(pool, lending, sheet)
 
 
-def _of_pool(pool: Pool, lending: Lending, sheet: Sheet) -> Iterator[tuple[PlanPath, str]]:
+def _of_pool(pool: Pool, lending: Lending, sheet: Sheet) -> Iterator[Unsayable]:
     told = pool.told
     if told.options and "option" not in sheet.homes:
-        yield pool.path, f"options of {pool.name}"
+        yield Unsayable(pool.path, f"options of {pool.name}")
     if told.domain and "option" not in sheet.homes and not sheet.mentions("pool", "domain"):
-        yield pool.path, f"domain of {pool.name}"
+        yield Unsayable(pool.path, f"domain of {pool.name}")
     for field in ("gateway", "dns", "lease"):
         if getattr(told, field) and not sheet.mentions("pool", field):
-            yield pool.path, f"{field} of {pool.name}"
+            yield Unsayable(pool.path, f"{field} of {pool.name}")
     if not sheet.mentions("binding", "client_id"):
         clients = lending.bindings.client[pool.bindings]
         for row in pool.bindings[clients >= FIRST_IDENTIFIER].tolist():
             label = lending.bindings.label(row)
-            yield lending.bindings.path(row), f"client identifier of {label}"
+            path, what = lending.bindings.path(row), f"client identifier of {label}"
+            yield Unsayable(path, what, "bind the client by its mac, or let another device serve")
