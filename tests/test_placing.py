@@ -175,6 +175,17 @@ def test_a_file_is_changed_where_it_is(run: Run, there: Path) -> None:
     assert "lines put in 0, taken out 0, as they were 16" in again.err
 
 
+def test_of_what_is_not_understood_only_what_is_lent_gives_way(run: Run, there: Path) -> None:
+    """A wrong lease is replaced; a wrong address of an interface is not Reservoir's to change."""
+    wrong = RUNNING.replace("31.2/24", "31.2/99").replace("lease 3600", "lease soon")
+    there.write_text(wrong)
+    ended = run("write", "plan.yaml", "--into", "running.cfg")
+    assert ended.code == 0, ended.err
+    assert there.read_text() == PLACED.replace("31.2/24", "31.2/99")
+    assert "running.cfg:7:11: stays: '10.84.31.2/99'" in ended.err
+    assert "soon" not in ended.err
+
+
 @pytest.mark.parametrize(
     ("running", "said", "code"),
     [

@@ -8,7 +8,7 @@ is about other things, byte for byte.
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import defaultdict, deque
 from collections.abc import Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
@@ -125,21 +125,28 @@ class _Placing:
 
     def _replace_small(self, pairs: list[_Pair], gone: list[Node]) -> None:
         """Let what is new and small stand where something of its kind was, in order."""
+        free: dict[str, deque[Node]] = defaultdict(deque)
+        for old in gone:
+            free[self.said[id(old)].row.kind].append(old)
+        used = set[int]()
         for place, (node, there) in enumerate(pairs):
             kind = self.new_said[id(node)].row.kind
-            if there is None and kind in _SMALL:
-                alike = (old for old in gone if self.said[id(old)].row.kind == kind)
-                instead = next(alike, None)
-                if instead is not None:
-                    pairs[place] = (node, instead)
-                    gone.remove(instead)
+            if there is None and kind in _SMALL and free[kind]:
+                instead = free[kind].popleft()
+                pairs[place] = (node, instead)
+                used.add(id(instead))
+        gone[:] = [old for old in gone if id(old) not in used]
 
     def _replace_unread(self, pairs: list[_Pair], present: Sequence[Node]) -> None:
-        """Let a value stand where one of the same field was that could not be understood."""
+        """Let a value stand where one of the same field was that could not be understood.
+
+        Only of what is lent: all else stays, understood or not.
+        """
         unread = [node for node in present if id(node) not in self.said]
         for place, (node, there) in enumerate(pairs):
             row = self.new_said[id(node)].row
-            if there is None and row.adds_fields and row.repeat != "*" and row.pattern.head:
+            is_value = row.adds_fields and row.repeat != "*" and bool(row.pattern.slots)
+            if there is None and is_value and row.lends and row.pattern.head:
                 opening = row.pattern.opening
                 for old in unread:
                     if head_of(old.text.removeprefix(opening)) == row.pattern.head:
