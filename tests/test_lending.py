@@ -22,6 +22,7 @@ from reservoir.core.hosts import FIRST_IDENTIFIER, client_numbers, joined, repea
 from reservoir.core.lending import Lending, told_in
 from reservoir.core.plan import Plan, format_path
 from reservoir.core.sizing.demand import peak_devices
+from reservoir.core.text_column import TextColumn
 from reservoir.files.plan_file import LoadedPlan
 
 TODAY = datetime.date(2026, 11, 23)
@@ -132,7 +133,14 @@ def test_tables_are_joined_without_mixing_up_clients(groups: list[list[Any]]) ->
         rows = np.arange(len(group))
         tables.append(
             HostTable(
-                rows, rows, numbers, ["x"] * len(group), rows * 0, rows, [("t",)], identifiers
+                rows,
+                rows,
+                numbers,
+                TextColumn.of(["x"] * len(group)),
+                rows * 0,
+                rows,
+                [("t",)],
+                identifiers,
             )
         )
         expected += clients
@@ -173,7 +181,7 @@ def test_demand_grows_by_compound_interest(tmp_path: Path) -> None:
         ).plan
         demand = plan.networks["a"].demand
         assert demand is not None
-        assert peak_devices(demand) == peak
+        assert peak_devices(demand, 3_600) == peak
 
 
 def test_a_wider_range_is_as_wide_as_needed_and_takes_nothing_of_others(tmp_path: Path) -> None:

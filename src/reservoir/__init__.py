@@ -60,10 +60,11 @@ def check(
     from reservoir.core.lending import Lending
     from reservoir.dialects.fitting import obstacles_to
 
-    lending = Lending(loaded.plan)
+    lending, sheets = Lending(loaded.plan), _sheets(loaded)
     return check_plan(
         lending,
-        obstacles_to(lending, _sheets(loaded)),
+        obstacles_to(lending, sheets),
+        {name: sheet.traits for name, sheet in sheets.items()},
         today=today or datetime.date.today(),
         select=select,
         ignore=ignore,

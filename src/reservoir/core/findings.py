@@ -31,12 +31,20 @@ _SENTENCES: Mapping[str, str] = {
     "lent": "a client of {network} is lent {address}, which is also {also}",
     "named": "{network} would lend {address}, {also}",
     "claimed": "{address} belongs to {network} and to {also}",
+    "bound": "{client} is always given {address}, {also}",
     "bound-twice": "{client} and {also} are both given {address}",
+    "held-twice": "{client} and {also} both answer for {address}",
     "misplaced": "{client} is given {address}, which is not in {network}",
     "misled": "a client of {network} is told to use the gateway {address}, {also}",
     "refused": "client number {count} of {network} is refused",
     "unanswered": "a client of {network} asks for an address and nobody answers",
+    "answered-twice": "a client of {network} asks for an address, and {also} answer",
+    "lost-request": "a request of a client of {network} is relayed to {address}, {also}",
+    "lost-answer": "the answer to a client of {network} has to go to {address}, {also}",
+    "spared": "{address} is kept out of {network}, which would not lend it anyway",
     "told-otherwise": "a client of {network} {also}",
+    "ends": "after {also} it counts no more",
+    "unneeded": "without it there are the same findings",
 }
 
 
@@ -45,7 +53,7 @@ class Witness:
     """The smallest concrete case that shows a finding; a rehearsal can replay it."""
 
     kind: str
-    network: str
+    network: str | None = None
     address: int | None = None
     client: str | None = None
     also: str | None = None
@@ -61,7 +69,7 @@ class Witness:
     @property
     def sentence(self) -> str:
         """The case in a line."""
-        return _SENTENCES[self.kind].format_map(self.as_json())
+        return _SENTENCES[self.kind].format_map({"network": "its network", **self.as_json()})
 
 
 @dataclass(frozen=True)
@@ -92,6 +100,8 @@ class Finding:
     """The finding that this one follows from, if any."""
     accepted: str | None = None
     """Why it is accepted, if it is."""
+    concerns: tuple[str, ...] = ()
+    """Other networks that it is about."""
 
     @property
     def network(self) -> str | None:
@@ -103,14 +113,14 @@ class Finding:
 
 @dataclass(frozen=True)
 class Obstacle:
-    """Something in the plan that a device cannot hold as it stands.
+    """Something about a device that only its dialect can tell, which the core knows nothing of.
 
-    Found where a plan is fitted to a dialect, which the core knows nothing of; the rules of the
-    family ``limits`` make findings of it.
+    Found where a plan is fitted to a dialect or where a configuration is read; the rule that it
+    names makes a finding of it.
     """
 
     rule: str
-    """``not-expressible``, ``too-many`` or ``lease-rounded``."""
+    """The rule that reports it."""
     message: str
     at: PlanPath
     network: str
@@ -118,3 +128,5 @@ class Obstacle:
     harm: str
     """What happens to a client: ``is told a lease of 2m``."""
     suggestions: tuple[Suggestion, ...] = ()
+    severity: Severity | None = None
+    """The rule's own if None."""

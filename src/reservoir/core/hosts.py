@@ -12,7 +12,9 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.clients import Client, Mac
+from reservoir.core.addressing import Span
+from reservoir.core.clients import Client, Mac, format_client
+from reservoir.core.text_column import TextColumn
 
 FIRST_IDENTIFIER = 1 << 48
 """Client numbers below this are MAC addresses; from here on they count client identifiers."""
@@ -30,7 +32,7 @@ class HostTable:
     network: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
     address: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
     client: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
-    name: Sequence[str] = ()
+    name: TextColumn = field(default_factory=lambda: TextColumn.of(()))
     origin: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
     row: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
     origins: Sequence[tuple[str | int, ...]] = ()
@@ -50,12 +52,13 @@ class HostTable:
             return Mac(number)
         return self.identifiers[number - FIRST_IDENTIFIER]
 
+    def client_text(self, index: int) -> str:
+        """The client of the row as the plan writes it."""
+        return format_client(self.client_at(index))
+
     def label(self, index: int) -> str:
         """What people call the row: its name, or else its client."""
-        client = self.client_at(index)
-        return self.name[index] or (
-            str(client) if isinstance(client, Mac) else "hex:" + client.hex()
-        )
+        return self.name[index] or self.client_text(index)
 
 
 NO_HOSTS = HostTable()
@@ -69,7 +72,6 @@ def joined(tables: Sequence[HostTable]) -> HostTable:
         return tables[0] if tables else NO_HOSTS
     origins: list[tuple[str | int, ...]] = []
     identifiers: list[bytes] = []
-    names: list[str] = []
     clients, places = [], []
     for table in tables:
         shifted = table.client.copy()
@@ -78,12 +80,11 @@ def joined(tables: Sequence[HostTable]) -> HostTable:
         places.append(table.origin + len(origins))
         origins.extend(table.origins)
         identifiers.extend(table.identifiers)
-        names.extend(table.name)
     return HostTable(
         network=np.concatenate([table.network for table in tables]),
         address=np.concatenate([table.address for table in tables]),
         client=_interned(np.concatenate(clients), identifiers),
-        name=names,
+        name=TextColumn.joined([table.name for table in tables]),
         origin=np.concatenate(places),
         row=np.concatenate([table.row for table in tables]),
         origins=origins,
@@ -128,6 +129,42 @@ class Groups:
         return self._order[self._bounds[value] : self._bounds[value + 1]]
 
 
+class ByAddress:
+    """Rows of a table in the order of their VRF and address. Sorts once."""
+
+    def __init__(self, vrfs: NDArray[np.int64], addresses: NDArray[np.int64]) -> None:
+        """Take the number of the VRF and the address of each row, shape (n,) each."""
+        keys = vrfs << 32 | addresses
+        if (keys[1:] >= keys[:-1]).all():  # a table is often sorted by address already
+            self._order = np.arange(len(keys))
+        else:
+            self._order = np.argsort(keys, kind="stable")
+        self._keys = keys[self._order]
+
+    def within(self, vrf: int, span: Span) -> NDArray[np.int64]:
+        """The rows in a VRF whose address lies in a span, by address."""
+        begin, end = (vrf << 32) + np.array([span.first, span.last + 1])
+        return self._order[np.searchsorted(self._keys, begin) : np.searchsorted(self._keys, end)]
+
+    def at(self, vrf: int, address: int) -> list[int]:
+        """The rows in a VRF that have an address, in ascending order."""
+        return [int(row) for row in self.within(vrf, Span(address, address))]
+
+    def first_at(self, vrfs: NDArray[np.int64], addresses: NDArray[np.int64]) -> NDArray[np.int64]:
+        """For each of many addresses the first row that has it, or -1: shape (n,)."""
+        keys = vrfs << 32 | addresses
+        places = np.searchsorted(self._keys, keys)
+        there = places < len(self._keys)
+        there[there] = self._keys[places[there]] == keys[there]
+        found = np.full(len(keys), -1, dtype=np.int64)
+        found[there] = self._order[places[there]]
+        return found
+
+    def repeated(self) -> Iterator[NDArray[np.int64]]:
+        """Groups of two or more rows with one address, each in ascending order."""
+        return _groups(self._order, self._keys[1:] == self._keys[:-1])
+
+
 def repeated(*columns: NDArray[np.int64]) -> Iterator[NDArray[np.int64]]:
     """Groups of two or more rows that agree in every column, each in ascending order.
 
@@ -138,6 +175,11 @@ def repeated(*columns: NDArray[np.int64]) -> Iterator[NDArray[np.int64]]:
     for column in columns:
         ordered = column[order]
         same &= ordered[1:] == ordered[:-1]
+    return _groups(order, same)
+
+
+def _groups(order: NDArray[np.int64], same: NDArray[np.bool_]) -> Iterator[NDArray[np.int64]]:
+    """The stretches of an order in which each row is the same as the one before."""
     edges = np.flatnonzero(np.diff(np.concatenate([[False], same, [False]]).astype(np.int8)))
     for begin, end in zip(edges[::2], edges[1::2], strict=True):
         yield np.sort(order[begin : end + 1])

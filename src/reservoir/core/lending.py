@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, reduce
+from itertools import groupby
 from typing import Literal
 
 import numpy as np
@@ -16,8 +17,9 @@ from numpy.typing import NDArray
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Span
 from reservoir.core.clients import Client
-from reservoir.core.hosts import Groups, HostTable, client_numbers, joined
+from reservoir.core.hosts import ByAddress, Groups, HostTable, client_numbers, joined
 from reservoir.core.plan import Network, Plan, PlanPath, Service
+from reservoir.core.text_column import TextColumn
 from reservoir.core.topology import Topology
 
 
@@ -90,24 +92,28 @@ class Lending:
         )
 
     @cached_property
-    def _static_addresses(self) -> dict[str, NDArray[np.int64]]:
-        """The hand-set addresses of each VRF, sorted."""
-        if not len(self.static):
-            return {}
-        vrfs = self.vrf_numbers[self.static.network]
-        return {
-            network.vrf: np.sort(self.static.address[vrfs == number])
-            for number, network in zip(self.vrf_numbers, self.networks, strict=True)
-        }
+    def vrf_of(self) -> Mapping[str, int]:
+        """The number of the VRF that each name stands for."""
+        vrfs = zip(self.networks, self.vrf_numbers.tolist(), strict=True)
+        return {network.vrf: number for network, number in vrfs}
 
-    def static_in(self, network: Network) -> NDArray[np.int64]:
-        """The hand-set addresses in the network's subnet, sorted, shape (n,)."""
-        addresses = self._static_addresses.get(network.vrf)
-        if addresses is None:
-            return np.empty(0, dtype=np.int64)
-        first, last = network.subnet.span
-        return addresses[
-            np.searchsorted(addresses, first) : np.searchsorted(addresses, last, "right")
+    @cached_property
+    def bindings_by_address(self) -> ByAddress:
+        """The rows of the bindings, found by VRF and address."""
+        return ByAddress(self.vrf_numbers[self.bindings.network], self.bindings.address)
+
+    @cached_property
+    def static_by_address(self) -> ByAddress:
+        """The rows of the static hosts, found by VRF and address."""
+        return ByAddress(self.vrf_numbers[self.static.network], self.static.address)
+
+    def static_in(self, index: int) -> NDArray[np.int64]:
+        """The hand-set addresses in the subnet of the network at this place, sorted, shape (n,)."""
+        if not len(self.static):
+            return self.static.address
+        span = self.networks[index].subnet.span
+        return self.static.address[
+            self.static_by_address.within(int(self.vrf_numbers[index]), span)
         ]
 
     def bound_rows(self, index: int) -> NDArray[np.int64]:
@@ -129,7 +135,7 @@ class Lending:
         held = [attachment.address for attachment in self.topology.attachments(network)]
         if network.gateway is not None:
             held.append(network.gateway)
-        hand_set = self.static_in(network)
+        hand_set = self.static_in(index)
         return AddressSet.of_addresses(np.concatenate([np.array(held, np.int64), hand_set]))
 
     @cached_property
@@ -170,7 +176,24 @@ class Lending:
 
     def pools_served_by(self, device: str) -> list[Pool]:
         """The pools that this device lends from."""
-        return [pool for pool in self.pools if pool.server == device]
+        return self._pools_by_server.get(device, [])
+
+    @cached_property
+    def _pools_by_server(self) -> dict[str | None, list[Pool]]:
+        found: dict[str | None, list[Pool]] = {}
+        for pool in self.pools:
+            found.setdefault(pool.server, []).append(pool)
+        return found
+
+    @cached_property
+    def pools_by_network(self) -> list[list[Pool]]:
+        """The pools of each network, in the plan's order; one at least."""
+        return [list(group) for _, group in groupby(self.pools, key=lambda pool: pool.name)]
+
+    def lendable_in(self, index: int) -> AddressSet:
+        """What any server may lend in the network at this place in the plan's order."""
+        pools = self.pools_by_network[index]
+        return reduce(AddressSet.__or__, (pool.lendable for pool in pools))
 
     def clients_bound(self, pool: Pool) -> list[tuple[Client, int]]:
         """The pool's bindings: clients and their addresses, in the plan's order."""
@@ -230,7 +253,7 @@ def _table(
         network=np.array([number for number, *_ in found], dtype=np.int64),
         address=np.array([address for *_, address in found], dtype=np.int64),
         client=clients,
-        name=[name for *_, name, _ in found],
+        name=TextColumn.of(name for *_, name, _ in found),
         origin=np.array(origin, dtype=np.int64),
         row=np.array([row for _, _, row, *_ in found], dtype=np.int64),
         origins=list(origins),

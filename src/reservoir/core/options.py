@@ -175,6 +175,8 @@ def _decode_routes(data: bytes) -> str:
 
 
 def _decode_addresses(data: bytes) -> str:
+    if not data or len(data) % 4:
+        raise MalformedValueError(f"{len(data)} bytes are not IPv4 addresses")
     return ",".join(_decode_address(data[i : i + 4]) for i in range(0, len(data), 4))
 
 
@@ -191,6 +193,20 @@ KINDS: Mapping[str, tuple[Callable[[str], bytes], Callable[[bytes], str]]] = {
     "routes": (_encode_route, _decode_routes),
 }
 """How a value of each kind is encoded (each item of a list) and decoded (whole)."""
+
+MEANINGS: Mapping[str, str] = {
+    "ip": "an IPv4 address",
+    "ips": "IPv4 addresses",
+    "text": "a text",
+    "hex": "bytes",
+    "u8": "a number from 0 to 255",
+    "u16": "a number from 0 to 65535",
+    "u32": "a number from 0 to 4294967295",
+    "i32": "a number of four bytes with a sign",
+    "bool": "true or false",
+    "routes": "routes",
+}
+"""What a value of each kind is, for people."""
 
 LISTS = frozenset({"ips", "routes"})
 """The kinds whose value is a list."""

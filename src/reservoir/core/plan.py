@@ -31,13 +31,17 @@ from reservoir.core.schema_types import (
     OPTIONS_SCHEMA,
     AddressText,
     ClientIdText,
+    ClockText,
     DateText,
     DurationText,
     HorizonText,
+    HoursText,
     LabelText,
     ListOf,
     MacText,
+    PatternText,
     PrefixText,
+    RateText,
     ShareText,
     ShortForm,
     SpanText,
@@ -149,13 +153,49 @@ class Binding(Part):
         return Mac(self.mac) if self.mac is not None else self.client_id or b""
 
 
-class Demand(Part):
-    """How many clients are expected: a head-count that grows."""
+class Sailing(Part):
+    """Clients that come together, once a day, and stay for a while."""
 
+    at: ClockText
     devices: Annotated[int, Field(ge=0)]
+    over: DurationText | None = None
+    """How long it takes until all have come; they come at once if None."""
+    stay: DurationText
+
+
+class Stay(Part):
+    """How long visitors stay."""
+
+    mean: DurationText
+
+
+def _stay(mean: str) -> dict[str, str]:
+    return {"mean": mean}
+
+
+class WalkIn(Part):
+    """Clients that come one by one, so many an hour."""
+
+    rate: RateText
+    between: HoursText = (0, 86_400)
+    stay: Annotated[Stay, ShortForm(_stay)]
+
+
+class Demand(Part):
+    """How many clients are expected: those that are always there, and those that come and go."""
+
+    devices: Annotated[int, Field(ge=0)] = 0
     growth: ShareText = 0.0
     horizon: HorizonText = 0.0
     headroom: ShareText | None = None
+    sailings: tuple[Sailing, ...] = ()
+    walk_in: WalkIn | None = None
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Demand:
+        if not self.model_fields_set & {"devices", "sailings", "walk_in"}:
+            raise MalformedValueError("a demand names devices, sailings or walk_in")
+        return self
 
 
 OptionsText = Annotated[
@@ -203,10 +243,20 @@ class Network(Part):
     bindings: tuple[Binding, ...] = ()
 
 
+class NamingConvention(Part):
+    """Regular expressions that names have to match as a whole."""
+
+    devices: PatternText | None = None
+    networks: PatternText | None = None
+    bindings: PatternText | None = None
+    static: PatternText | None = None
+
+
 class CheckSettings(Part):
     """How strictly the plan is checked."""
 
     headroom: ShareText = 0.2
+    names: NamingConvention = NamingConvention()
     severity: Mapping[str, Literal["error", "warning", "advice"]] = {}
 
 

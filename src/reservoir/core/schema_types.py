@@ -120,6 +120,39 @@ def _read_label(text: str) -> str:
     return text
 
 
+def _read_clock(text: str) -> int:
+    clock = re.fullmatch("([0-9]{1,2}):([0-9]{2})", text)
+    if clock is None or int(clock[1]) * 60 + int(clock[2]) > 24 * 60 or int(clock[2]) > 59:
+        raise MalformedValueError(f"{text!r} is not a time of day: write it like 06:30")
+    return (int(clock[1]) * 60 + int(clock[2])) * 60
+
+
+def _write_clock(seconds: int) -> str:
+    return f"{seconds // 3600:02}:{seconds // 60 % 60:02}"
+
+
+def _read_hours(text: str) -> tuple[int, int]:
+    first, dash, last = text.partition("-")
+    hours = (_read_clock(first.strip()), _read_clock(last.strip())) if dash else (0, 0)
+    if hours[0] >= hours[1]:
+        raise MalformedValueError(f"{text!r} are no hours of a day: write them like 08:00-20:00")
+    return hours
+
+
+def _read_rate(text: str) -> float:
+    number = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?)/(h|day)", text)
+    if number is None:
+        raise MalformedValueError(f"{text!r} is not a rate: write it like 40/h or 300/day")
+    return float(number[1]) / (3600 if number[2] == "h" else 86_400)
+
+
+def _read_pattern(text: str) -> re.Pattern[str]:
+    try:
+        return re.compile(text)
+    except re.error as error:
+        raise MalformedValueError(f"{text!r} is not a regular expression: {error}") from None
+
+
 def _write_share(share: float) -> str:
     return f"{share * 100:.10g}%"
 
@@ -158,6 +191,21 @@ HorizonText = Annotated[
 ]
 DateText = Annotated[datetime.date, Scalar(_read_date, str, datetime.date, "a date", "2027-03-31")]
 WordText = Annotated[str, Scalar(_read_word, str, str, "a name", "pier-router")]
+ClockText = Annotated[int, Scalar(_read_clock, _write_clock, int, "a time of day", "06:30")]
+"""Seconds from midnight."""
+HoursText = Annotated[
+    tuple[int, int],
+    Scalar(_read_hours, lambda h: "-".join(map(_write_clock, h)), tuple, "hours", "08:00-20:00"),
+]
+"""From and to, in seconds from midnight."""
+RateText = Annotated[
+    float, Scalar(_read_rate, lambda r: f"{r * 3600:.10g}/h", float, "a rate", "40/h")
+]
+"""Arrivals a second."""
+PatternText = Annotated[
+    re.Pattern[str],
+    Scalar(_read_pattern, lambda p: p.pattern, re.Pattern, "a regular expression", "[a-z0-9-]+"),
+]
 LabelText = Annotated[str, Scalar(_read_label, str, str, "a text", "ticket printers")]
 
 

@@ -1,11 +1,15 @@
-"""Who reaches whom: which interfaces stand in a network, and how a server hears its clients."""
+"""Who reaches whom: which interfaces stand in a network, how a server hears its clients."""
 
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
+from collections import defaultdict
+from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
+from itertools import accumulate
 
-from reservoir.core.plan import Network, Plan, PlanPath
+from reservoir.core.plan import Interface, Network, Plan, PlanPath
 
 
 @dataclass(frozen=True, order=True)
@@ -34,6 +38,13 @@ class Reach:
     relay: Attachment | None = None
     """Otherwise the relaying interface in the network; its address is the relay address."""
 
+    @property
+    def through(self) -> Attachment:
+        """The interface in the network that the clients' requests come in at."""
+        through = self.own or self.relay
+        assert through is not None
+        return through
+
 
 class Topology:
     """The interfaces of a plan, found by address. Built once: n log n in interfaces."""
@@ -41,15 +52,26 @@ class Topology:
     def __init__(self, plan: Plan) -> None:
         """Sort the addressed interfaces of each VRF."""
         self._plan = plan
+        self.addressed: list[Attachment] = []
+        """Every interface that has an address, in the plan's order."""
         self._by_vrf: dict[str, list[Attachment]] = {}
+        self._holders: dict[int, list[Attachment]] = {}
+        self._addresses_of: dict[str, set[int]] = {name: set() for name in plan.devices}
         for device_name, device in plan.devices.items():
             for name, interface in device.interfaces.items():
-                if interface.address is not None:
-                    self._by_vrf.setdefault(interface.vrf, []).append(
-                        Attachment(interface.address.address, device_name, name)
-                    )
+                if interface.address is None:
+                    continue
+                attachment = Attachment(interface.address.address, device_name, name)
+                self.addressed.append(attachment)
+                self._by_vrf.setdefault(interface.vrf, []).append(attachment)
+                self._holders.setdefault(attachment.address, []).append(attachment)
+                self._addresses_of[device_name].add(attachment.address)
         for attachments in self._by_vrf.values():
             attachments.sort()
+
+    def interface(self, attachment: Attachment) -> Interface:
+        """The interface itself."""
+        return self._plan.devices[attachment.device].interfaces[attachment.interface]
 
     def attachments(self, network: Network) -> list[Attachment]:
         """The interfaces whose address lies in the network's subnet, by address."""
@@ -59,10 +81,13 @@ class Topology:
         end = bisect_right(in_vrf, last, key=lambda a: a.address)
         return in_vrf[begin:end]
 
+    def holders(self, address: int) -> list[Attachment]:
+        """The interfaces that hold an address, in whatever VRF."""
+        return self._holders.get(address, [])
+
     def device_addresses(self, device: str) -> set[int]:
         """Every address that the device's interfaces hold."""
-        interfaces = self._plan.devices[device].interfaces.values()
-        return {i.address.address for i in interfaces if i.address is not None}
+        return self._addresses_of[device]
 
     def reach(self, server: str, network: Network) -> Reach | None:
         """How the server hears the network's clients; None if it doesn't.
@@ -75,7 +100,38 @@ class Topology:
                 return Reach(own=attachment)
         served = self.device_addresses(server)
         for attachment in attachments:
-            interface = self._plan.devices[attachment.device].interfaces[attachment.interface]
-            if served.intersection(interface.relay_to):
+            if served.intersection(self.interface(attachment).relay_to):
                 return Reach(relay=attachment)
         return None
+
+    def networks_at(self, address: int, vrf: str) -> Iterator[str]:
+        """The networks of a VRF whose subnet holds an address, the last to begin first."""
+        starts, reaches, networks = self._networks_by_vrf.get(vrf, ([], [], []))
+        at = bisect_right(starts, address) - 1
+        while at >= 0 and reaches[at] >= address:
+            last, name = networks[at]
+            if last >= address:
+                yield name
+            at -= 1
+
+    @cached_property
+    def _networks_by_vrf(self) -> dict[str, tuple[list[int], list[int], list[tuple[int, str]]]]:
+        """By VRF, sorted: where each subnet begins, how far it or one before reaches, its name."""
+        by_vrf: defaultdict[str, list[tuple[int, int, str]]] = defaultdict(list)
+        for name, network in self._plan.networks.items():
+            by_vrf[network.vrf].append((*network.subnet.span, name))
+        found = {}
+        for vrf, spans in by_vrf.items():
+            spans.sort()
+            reaches = list(accumulate((last for _, last, _ in spans), max))
+            networks = [(last, name) for _, last, name in spans]
+            found[vrf] = ([first for first, _, _ in spans], reaches, networks)
+        return found
+
+    def knows_way(self, device: str, address: int) -> bool:
+        """Whether an interface's subnet or a route of the device leads to an address."""
+        described = self._plan.devices[device]
+        interfaces = described.interfaces.values()
+        return any(i.address is not None and i.address.span.holds(address) for i in interfaces) or (
+            any(route.to.span.holds(address) for route in described.routes)
+        )

@@ -30,6 +30,13 @@ def likely_meant(address: int, subnet: Prefix) -> int | None:
     return None
 
 
+def is_slip(typed: int, meant: int) -> bool:
+    """Whether a slip of the finger may have made one address of another."""
+    text = format_address(typed)
+    octets = sum((typed ^ meant) >> shift & 255 > 0 for shift in (0, 8, 16, 24))
+    return octets == 1 or meant in _swapped(text) or meant in _one_digit(text)
+
+
 def likely_range(span: Span, subnet: Prefix) -> Span | None:
     """The range inside the subnet that was meant by one with an end outside it."""
     ends = [

@@ -145,7 +145,7 @@ class _Fitter:
                 f"{self.device} {what} {pool.name}; let the router that relays lend there",
             )
         if found_by == "order" and kept:
-            return "not-expressible", (
+            return "pool-shadowed", (
                 f"{self.device} takes whichever pool has an address left, so clients of "
                 f"{pool.name} are lent addresses of {kept[0].name}; {_BY_ANOTHER}"
             )

@@ -8,7 +8,7 @@ from typing import Any
 
 from reservoir.core.addressing import format_address
 from reservoir.core.durations import INFINITE, format_duration, parse_duration
-from reservoir.core.findings import Obstacle, Suggestion
+from reservoir.core.findings import Obstacle, Severity, Suggestion
 from reservoir.core.lending import Pool, Told
 from reservoir.core.plan import PlanPath
 from reservoir.core.topology import Attachment
@@ -66,12 +66,13 @@ class _Fitter:
         own = self.attachment.address
         address = format_address(own)
         self._obstacle(
-            "not-expressible",
+            "gateway-missing",
             f"{self.device} tells clients of {self.pool.name} its own address {address} as "
             "gateway, since the plan names none",
             "gateway",
             f"is told the gateway {address}",
             (Suggestion((*self.pool.path, "gateway"), None, address),),
+            severity=Severity.ADVICE,
         )
         return replace(told, gateway=own)
 
@@ -102,20 +103,22 @@ class _Fitter:
             message = f"{self.device} refuses a pool without a DNS server, and {self.pool.name} "
             harm = "gets no address: the device refuses the pool"
             self._obstacle(
-                "not-expressible", f"{message}names none; name at least one in dns", "dns", harm
+                "dns-missing", f"{message}names none; name at least one in dns", "dns", harm
             )
             return told
         own = self.attachment.address if self.attachment and blank == "own-address" else None
         what = "its own address" if blank == "own-address" else "the DNS servers that it asks"
         if own is not None:
             what += f" {format_address(own)}"
+        wanted = self.pool.network.dns is not None  # an empty list says that there be none
         self._obstacle(
-            "not-expressible",
+            "not-expressible" if wanted else "dns-missing",
             f"{self.device} tells clients of {self.pool.name} {what} as DNS server, since the "
             "plan names none",
             "dns",
             f"is told {what} as DNS server",
             (Suggestion(self._path("dns"), None, format_address(own)),) if own is not None else (),
+            severity=None if wanted else Severity.ADVICE,
         )
         return told if own is None else replace(told, dns=(own,))
 
@@ -166,6 +169,9 @@ class _Fitter:
         key: str,
         harm: str,
         suggestions: tuple[Suggestion, ...] = (),
+        severity: Severity | None = None,
     ) -> None:
         at = self._path(key) if getattr(self.pool.told, key) else self.pool.path
-        self.obstacles.append(Obstacle(rule, message, at, self.pool.name, harm, suggestions))
+        self.obstacles.append(
+            Obstacle(rule, message, at, self.pool.name, harm, suggestions, severity)
+        )

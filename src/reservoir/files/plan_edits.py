@@ -50,10 +50,10 @@ def _change(text: str, root: yaml.Node, edit: Edit) -> Change:
     if edit.old is None:
         return _addition(text, root, edit.path, edit.new or "")
     node = _find(root, edit.path)
-    if not isinstance(node, yaml.ScalarNode):
-        raise NotEditableError(f"{'.'.join(map(str, edit.path))} is no single value")
     if edit.new is None:
         return _removal(text, root, edit.path)
+    if not isinstance(node, yaml.ScalarNode):
+        raise NotEditableError(f"{'.'.join(map(str, edit.path))} is no single value")
     return (*_extent(node), edit.new)
 
 

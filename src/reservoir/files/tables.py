@@ -21,6 +21,7 @@ from reservoir.core.hosts import HostTable
 from reservoir.core.plan import PlanPath
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.schema_types import hint
+from reservoir.core.text_column import TextColumn
 from reservoir.files.texts import read_text
 
 BINDING_COLUMNS = ("network", "name", "mac", "address")
@@ -156,7 +157,7 @@ def _bulk(
         network=network,
         address=addresses,
         client=clients,
-        name=names,
+        name=TextColumn.of(names),
         origin=np.zeros(count, dtype=np.int64),
         row=np.arange(count, dtype=np.int64),
         origins=[origin],

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
-from fnmatch import fnmatchcase
 
+from reservoir.core.checks.acceptance import accepts, is_at
+from reservoir.core.checks.causes import with_causes
 from reservoir.core.checks.rule import Rule, Site, rules
 from reservoir.core.findings import Finding, Obstacle, Severity
 from reservoir.core.lending import Lending
-from reservoir.core.plan import Plan, format_path
+from reservoir.core.plan import Plan
 
 
 @dataclass(frozen=True)
@@ -42,6 +43,7 @@ class Report:
 def check_plan(
     lending: Lending,
     obstacles: Sequence[Obstacle] = (),
+    traits: Mapping[str, Mapping[str, str]] | None = None,
     *,
     today: datetime.date,
     select: Collection[str] = (),
@@ -52,20 +54,22 @@ def check_plan(
 
     Args:
         lending: The plan, and what it lends.
-        obstacles: What the plan's devices can't hold, as found by fitting it to their dialects.
+        obstacles: What the plan's devices can't hold, as found by fitting it to their dialects,
+            and what is wrong with the configuration that was read of them.
+        traits: How each device behaves whose dialect is known, by the device's name.
         today: The day on which acceptances count or have run out.
         select: Rules or families to report; all if empty.
         ignore: Rules or families to leave out.
         at: Patterns with ``*`` for the paths to report, such as ``networks.lab*``.
     """
-    plan, site = lending.plan, Site(lending, tuple(obstacles))
-    found = [finding for rule in rules().values() for finding in _run(rule, site)]
-    found = _with_causes(_with_severities(found, plan))
-    kept = [
-        _accepted(finding, plan, today)
-        for finding in found
-        if _wanted(finding, select, ignore) and _placed(finding, at)
-    ]
+    plan = lending.plan
+    site = Site(lending, today, tuple(obstacles), traits or {})
+    found = [f for rule in rules().values() if not rule.comes_last for f in _run(rule, site)]
+    site = replace(site, found=tuple(found))
+    found += [f for rule in rules().values() if rule.comes_last for f in _run(rule, site)]
+    found = [_accepted(finding, plan, today) for finding in _with_severities(found, plan)]
+    found = with_causes(found, rules())
+    kept = [f for f in found if _wanted(f, select, ignore) and _placed(f, at)]
     return Report(
         findings=tuple(_ordered(kept, plan)),
         networks=len(plan.networks),
@@ -95,91 +99,58 @@ def _with_severities(found: list[Finding], plan: Plan) -> list[Finding]:
     ]
 
 
-def _with_causes(found: list[Finding]) -> list[Finding]:
-    """Point each consequence to the finding of the same place or network that it follows from."""
-    first: dict[tuple[str, object], Finding] = {}
-    for finding in found:
-        first.setdefault((finding.rule, finding.at), finding)
-        if finding.network is not None:
-            first.setdefault((finding.rule, finding.network), finding)
-
-    def cause_of(finding: Finding, depth: int = 0) -> Finding | None:
-        rule = rules().get(finding.rule)
-        causes: list[tuple[str, object]] = []
-        if rule is not None:
-            causes = [(name, finding.at) for name in rule.follows_here]
-            causes += [(name, finding.network) for name in rule.follows]
-        for key in causes:
-            cause = first.get(key)
-            if cause is not None and cause is not finding and depth < len(first):
-                return cause_of(cause, depth + 1) or cause
-        return None
-
-    return [replace(finding, cause=cause_of(finding)) for finding in found]
-
-
 def _wanted(finding: Finding, select: Collection[str], ignore: Collection[str]) -> bool:
     names = {finding.rule, finding.family}
     return (not select or bool(names & set(select))) and not names & set(ignore)
 
 
 def _placed(finding: Finding, patterns: Collection[str]) -> bool:
-    return not patterns or any(_matches(finding, pattern) for pattern in patterns)
-
-
-def _matches(finding: Finding, pattern: str) -> bool:
-    """Whether the finding stands at the pattern's path or below it, or is about a network there.
-
-    So what is wrong in a table's row is found under the row's network too.
-    """
-    paths = [format_path(finding.at)]
-    if finding.network is not None:
-        paths.append(format_path(("networks", finding.network)))
-    below = pattern.replace("[", "[[]")  # a list position is no set of characters
-    forms = (below, below + ".*", below + "[[]*")
-    return any(fnmatchcase(path, form) for path in paths for form in forms)
+    return not patterns or any(is_at(finding, pattern) for pattern in patterns)
 
 
 def _accepted(finding: Finding, plan: Plan, today: datetime.date) -> Finding:
     for acceptance in plan.accept:
-        if (
-            acceptance.rule == finding.rule
-            and acceptance.holds_on(today)
-            and _matches(finding, acceptance.at)
-        ):
+        if acceptance.holds_on(today) and accepts(acceptance, finding):
             return replace(finding, accepted=acceptance.because)
     return finding
 
 
-FAMILY_ORDER = ("ranges", "gateways", "statics", "bindings", "capacity", "paths", "limits")
-"""The order in which a person would put things right; other families follow."""
+FAMILY_ORDER = (
+    "ranges",
+    "gateways",
+    "statics",
+    "bindings",
+    "paths",
+    "options",
+    "capacity",
+    "limits",
+    "reading",
+)
+"""The order in which a person would put things right."""
 
 
 def _ordered(found: list[Finding], plan: Plan) -> list[Finding]:
-    """By network, then severity, then family; consequences behind their cause."""
+    """By network, then severity, then family; consequences behind their cause.
+
+    A cause is as severe as the worst that follows from it.
+    """
     families = {family: number for number, family in enumerate(FAMILY_ORDER)}
-    order = {name: number for number, name in enumerate(plan.networks)}
+    networks = {name: number for number, name in enumerate(plan.networks)}
+    numbers = {id(finding): number for number, finding in enumerate(found)}
+    leaders = [numbers.get(id(finding.cause), number) for number, finding in enumerate(found)]
+    worst: dict[int, Severity] = {}
+    for finding, leader in zip(found, leaders, strict=True):
+        worst[leader] = max(worst.get(leader, Severity.ADVICE), finding.severity)
 
-    def network_place(finding: Finding) -> int:
-        return order.get(finding.network or "", len(order))
-
-    kept = {(f.rule, f.at, f.message) for f in found}
-
-    def leader(finding: Finding) -> Finding:
-        cause = finding.cause
-        return cause if cause and (cause.rule, cause.at, cause.message) in kept else finding
-
-    positions = {(f.rule, f.at, f.message): number for number, f in enumerate(found)}
-
-    def key(finding: Finding) -> tuple[int, int, int, int, bool, int]:
-        lead = leader(finding)
+    def key(number: int) -> tuple[int, int, int, int, int]:
+        leader = leaders[number]
+        lead = found[leader]
         return (
-            network_place(finding),
-            -lead.severity,
-            families.get(lead.family, len(families)),
-            positions[lead.rule, lead.at, lead.message],
-            lead is not finding,
-            positions[finding.rule, finding.at, finding.message],
+            networks.get(lead.network or "", len(networks)),
+            -worst[leader],
+            families[lead.family],
+            leader,
+            -1 if leader == number else number,
         )
 
-    return sorted(found, key=key)
+    return [found[number] for number in sorted(range(len(found)), key=key)]

@@ -2,23 +2,8 @@
 
 from __future__ import annotations
 
-from abc import ABC
-from collections.abc import Iterator
-
-from reservoir.core.checks.rule import Rule, Site
-from reservoir.core.findings import Finding, Severity, Witness
-
-
-class Obstructed(Rule, ABC):
-    """Makes findings of the obstacles that bear its name."""
-
-    def check(self, site: Site) -> Iterator[Finding]:
-        for obstacle in site.obstacles:
-            if obstacle.rule == self.name:
-                witness = None
-                if obstacle.network:  # a device that lends nothing has no client to show it
-                    witness = Witness("told-otherwise", obstacle.network, also=obstacle.harm)
-                yield self.finding(obstacle.message, obstacle.at, witness, obstacle.suggestions)
+from reservoir.core.checks.rule import Obstructed
+from reservoir.core.findings import Severity
 
 
 class NotExpressible(Obstructed):

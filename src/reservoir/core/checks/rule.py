@@ -2,49 +2,77 @@
 
 from __future__ import annotations
 
+import datetime
 import importlib
 import inspect
 import pkgutil
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cache
 from typing import ClassVar
 
 from reservoir.core.findings import Finding, Obstacle, Severity, Suggestion, Witness
 from reservoir.core.lending import Lending
 from reservoir.core.plan import Plan, PlanPath
+from reservoir.core.topology import Topology
 
 
 @dataclass(frozen=True)
 class Site:
-    """What the rules look at: the plan, what follows from it, what the devices can't hold."""
+    """What the rules look at: the plan, what follows from it, how the devices behave."""
 
     lending: Lending
+    today: datetime.date
     obstacles: tuple[Obstacle, ...] = ()
+    traits: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    """The traits of each device whose dialect is known."""
+    found: tuple[Finding, ...] = ()
+    """What the other rules have found; only rules that come last see it."""
 
     @property
     def plan(self) -> Plan:
         """The plan itself."""
         return self.lending.plan
 
+    @property
+    def topology(self) -> Topology:
+        """Who reaches whom."""
+        return self.lending.topology
+
+    def trait(self, device: str | None, name: str) -> str | None:
+        """How a device behaves in one respect; None if its dialect isn't known.
+
+        Raises:
+            KeyError: there is no such trait.
+        """
+        traits = self.traits.get(device or "")
+        return None if traits is None else traits[name]
+
 
 class Rule(ABC):
-    """One rule. Its name is its class's name; its family is its file's; its docstring its manual.
+    """One rule. Its name is its class's name; its family is that of its file or folder.
 
-    The docstring's first line says what is wrong, ``Why:`` why that matters, ``Remedy:`` how to
-    put it right. ``failing`` and ``passing`` are plans (without the line ``reservoir: 1``); the
-    tests check both, ``explain`` shows them.
+    The docstring is its manual: the first line says what is wrong, ``Why:`` why that matters,
+    ``Remedy:`` how to put it right. ``failing`` and ``passing`` are plans (without the line
+    ``reservoir: 1``), or a device's configuration where ``dialect`` says in which; the tests check
+    both, ``explain`` shows them.
     """
 
     severity: ClassVar[Severity]
     failing: ClassVar[str]
     passing: ClassVar[str]
+    dialect: ClassVar[str] = ""
+    """The dialect of the examples, if they are configuration and not plans."""
     follows: ClassVar[tuple[str, ...]] = ()
     """Rules whose finding on the same network is the cause of this one's."""
     follows_here: ClassVar[tuple[str, ...]] = ()
     """Rules whose finding at the very same place is the cause of this one's."""
+    follows_address: ClassVar[tuple[str, ...]] = ()
+    """Rules whose finding is shown by the same address is the cause of this one's."""
+    comes_last: ClassVar[bool] = False
+    """Whether it looks at what the other rules have found."""
 
     @abstractmethod
     def check(self, site: Site) -> Iterator[Finding]:
@@ -57,8 +85,8 @@ class Rule(ABC):
 
     @property
     def family(self) -> str:
-        """The family: the name of the file that the rule stands in."""
-        return type(self).__module__.rpartition(".")[2]
+        """The family: the name of the file, or of the folder of files, that the rule stands in."""
+        return type(self).__module__.removeprefix(f"{PACKAGE}.").partition(".")[0]
 
     @property
     def manual(self) -> Mapping[str, str]:
@@ -74,18 +102,56 @@ class Rule(ABC):
         at: PlanPath,
         witness: Witness | None = None,
         suggestions: tuple[Suggestion, ...] = (),
+        *,
+        severity: Severity | None = None,
+        concerns: tuple[str, ...] = (),
     ) -> Finding:
-        """A finding of this rule."""
-        return Finding(self.name, self.family, self.severity, message, at, witness, suggestions)
+        """A finding of this rule; of the rule's severity unless another is given."""
+        return Finding(
+            self.name,
+            self.family,
+            self.severity if severity is None else severity,
+            message,
+            at,
+            witness,
+            suggestions,
+            concerns=concerns,
+        )
+
+
+class Obstructed(Rule, ABC):
+    """Makes findings of the obstacles that bear its name."""
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for obstacle in site.obstacles:
+            if obstacle.rule == self.name:
+                witness = None
+                if obstacle.network:  # a device that lends nothing has no client to show it
+                    witness = Witness("told-otherwise", obstacle.network, also=obstacle.harm)
+                yield self.finding(
+                    obstacle.message,
+                    obstacle.at,
+                    witness,
+                    obstacle.suggestions,
+                    severity=obstacle.severity,
+                )
+
+
+def replaced(path: PlanPath, old: object, new: object | None) -> tuple[Suggestion, ...]:
+    """The suggestion to write ``new`` for ``old``; none without a new value."""
+    return () if new is None else (Suggestion(path, str(old), str(new)),)
+
+
+PACKAGE = "reservoir.core.checks"
 
 
 @cache
 def rules() -> Mapping[str, Rule]:
-    """Every rule by name: all concrete rules in the files of this folder."""
+    """Every rule by name: all concrete rules in the files of this folder and below."""
     found: dict[str, Rule] = {}
-    package = importlib.import_module("reservoir.core.checks")
-    for module_info in pkgutil.iter_modules(package.__path__):
-        module = importlib.import_module(f"{package.__name__}.{module_info.name}")
+    package = importlib.import_module(PACKAGE)
+    for module_info in pkgutil.walk_packages(package.__path__, f"{PACKAGE}."):
+        module = importlib.import_module(module_info.name)
         for kind in vars(module).values():
             if (
                 isinstance(kind, type)

@@ -7,10 +7,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from reservoir.core.addressing import format_address
-from reservoir.core.checks.ranges import replaced
-from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.hosts import repeated
 from reservoir.core.typos import likely_meant
 
 
@@ -62,6 +60,107 @@ class BindingOutsideSubnet(Rule):
             )
 
 
+class BindingEdgeAddress(Rule):
+    """A client is bound to the subnet's network or broadcast address.
+
+    Why: No machine can work with such an address, and most devices refuse the binding.
+
+    Remedy: Give the client a host address.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.255}]
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.254}]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        lending, table = site.lending, site.lending.bindings
+        if not len(table):
+            return
+        subnets = [network.subnet for network in lending.networks]
+        edged = np.array([subnet.hosts != subnet.span for subnet in subnets])
+        first, last = np.array([subnet.span for subnet in subnets], dtype=np.int64).T
+        at_edge = (table.address == first[table.network]) | (table.address == last[table.network])
+        for row in np.flatnonzero(at_edge & edged[table.network]).tolist():
+            subnet, address = subnets[table.network[row]], int(table.address[row])
+            kind = "network" if address == subnet.network else "broadcast"
+            shown = format_address(address)
+            yield self.finding(
+                f"{table.label(row)} is bound to {shown}, the {kind} address of {subnet.subnet}",
+                (*table.path(row), "address"),
+                Witness(
+                    "bound",
+                    lending.names[table.network[row]],
+                    address,
+                    client=table.label(row),
+                    also=f"its network's {kind} address",
+                ),
+            )
+
+
+class BindingOnStatic(Rule):
+    """A client is bound to an address that another machine has set by hand.
+
+    Why: Two machines have one address and disturb each other. Where both go by one name, it is
+    one machine that stands in two lists: nothing more than advice.
+
+    Remedy: Give the client another address, or take the machine out of one of the lists.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+            static: [{name: chart-plotter, address: 10.84.30.9}]
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+            static: [{name: chart-plotter, address: 10.84.30.10}]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        lending, table, static = site.lending, site.lending.bindings, site.lending.static
+        if not len(table) or not len(static):
+            return
+        found = lending.bindings_by_address.first_at(
+            lending.vrf_numbers[static.network], static.address
+        )
+        for host in np.flatnonzero(found >= 0).tolist():
+            row = int(found[host])
+            address = int(table.address[row])
+            bound, name = table.label(row), static.name[host] or "a static host"
+            same = table.name[row] == static.name[host] != ""
+            told = f"{bound} is bound to {format_address(address)}"
+            yield self.finding(
+                f"{told}, which it also has set by hand: one of the two is enough"
+                if same
+                else f"{told}, which {name} has set by hand",
+                (*table.path(row), "address"),
+                Witness(
+                    "bound-twice",
+                    lending.names[table.network[row]],
+                    address,
+                    client=bound,
+                    also=name,
+                ),
+                severity=Severity.ADVICE if same else None,
+            )
+
+
 class BindingAddressTwice(Rule):
     """One address is bound to two clients.
 
@@ -92,7 +191,7 @@ class BindingAddressTwice(Rule):
         lending, table = site.lending, site.lending.bindings
         if len(table) < 2:
             return
-        for group in repeated(lending.vrf_numbers[table.network], table.address):
+        for group in lending.bindings_by_address.repeated():
             first = int(group[0])
             address = format_address(int(table.address[first]))
             for row in group[1:].tolist():

@@ -4,13 +4,60 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from reservoir.core.addressing import Span, format_address
-from reservoir.core.checks.ranges import replaced
-from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.addressing import format_address
+from reservoir.core.checks.remedies import keep_out, range_holding
+from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.lending import Pool
 from reservoir.core.plan import Network, PlanPath
 from reservoir.core.typos import likely_meant
+
+
+class GatewayMissing(Obstructed):
+    """A network names no gateway.
+
+    Why: Clients get an address and reach nothing beyond their own network; some devices tell them
+    their own address instead, which is then only advice.
+
+    Remedy: Name the router's address in this subnet. Where the network is meant to have no way
+    out, accept the finding or lower its severity.
+    """
+
+    severity = Severity.ERROR
+    follows = ("network-unserved",)
+    failing = """
+        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
+    """
+    passing = """
+        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.20-10.84.30.99]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        yield from super().check(site)
+        filled_in = {obstacle.network for obstacle in site.obstacles if obstacle.rule == self.name}
+        for pools in site.lending.pools_by_network:
+            name, network = pools[0].name, pools[0].network
+            clients = any(pool.lendable for pool in pools) or len(pools[0].bindings)
+            if network.gateway is not None or not clients or name in filled_in:
+                continue
+            router = _only_router(site, network)
+            path = ("networks", name, "gateway")
+            fits = router is not None and not any(router in pool.lendable for pool in pools)
+            yield self.finding(
+                f"clients of {name} are told no gateway",
+                path[:2],
+                Witness(
+                    "told-otherwise", name, also=f"reaches nothing beyond {network.subnet.subnet}"
+                ),
+                (Suggestion(path, None, format_address(router)),) if fits and router else (),
+            )
 
 
 class GatewayOutsideSubnet(Rule):
@@ -123,21 +170,10 @@ class GatewayLendable(Rule):
             gateway = pool.network.gateway
             if pool.named == "all" or gateway is None or gateway not in pool.lendable:
                 continue  # all never means the gateway
-            position = next(n for n, span in enumerate(pool.named) if span.holds(gateway))
-            span, path = pool.named[position], (*pool.ranges_path, position)
+            path, span = range_holding(gateway, pool)
             yield self.finding(
                 f"the gateway {format_address(gateway)} may be lent: it is inside {span}",
                 path,
                 Witness("lent", pool.name, gateway, also="its gateway"),
-                (_keep_out(gateway, span, path, pool),),
+                keep_out(gateway, pool),
             )
-
-
-def _keep_out(address: int, span: Span, path: PlanPath, pool: Pool) -> Suggestion:
-    """Keep an address of a range from being lent: shorten the range, or exclude the address."""
-    if address == span.first < span.last:
-        return Suggestion(path, str(span), str(Span(address + 1, span.last)))
-    if address == span.last > span.first:
-        return Suggestion(path, str(span), str(Span(span.first, address - 1)))
-    exclusion = (*pool.path, "exclusions", len(pool.network.exclusions))
-    return Suggestion(exclusion, None, format_address(address))

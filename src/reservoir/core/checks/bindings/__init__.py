@@ -1,0 +1,1 @@
+"""Bindings: one client, one address, in its own network."""

@@ -1,0 +1,1 @@
+"""Capacity: enough addresses for the clients that are expected."""

@@ -1,0 +1,311 @@
+"""Enough addresses for the clients that are expected, and not absurdly many."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from reservoir.core.address_set import AddressSet
+from reservoir.core.addressing import Span
+from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.durations import parse_duration
+from reservoir.core.findings import Finding, Severity, Suggestion, Witness
+from reservoir.core.lending import Lending, Pool
+from reservoir.core.plan import Demand, PlanPath
+from reservoir.core.sizing.demand import peak_devices, peak_visits, with_headroom
+
+OVERSIZED = 8
+"""So many times the demand is more than anybody needs."""
+
+ORDINARY = 254
+"""Addresses that nobody calls too many: a /24 is what people take without thinking."""
+
+
+@dataclass(frozen=True)
+class Sized:
+    """A network that states a demand, and the numbers that decide."""
+
+    index: int
+    pools: list[Pool]
+    demand: Demand
+    lease: int
+    """Seconds."""
+    lendable: int
+    bound: int
+    headroom: float
+
+    @property
+    def name(self) -> str:
+        """The network's name."""
+        return self.pools[0].name
+
+    @property
+    def path(self) -> PlanPath:
+        """Where the demand stands."""
+        return (*self.pools[0].path, "demand")
+
+    @property
+    def capacity(self) -> int:
+        """Clients that can have an address at once."""
+        return self.lendable + self.bound
+
+    def peak(self, lease: int | None = None) -> int:
+        """Clients at the busiest moment; with another lease time if one is given."""
+        return peak_devices(self.demand, self.lease if lease is None else lease)
+
+    def needed(self, lease: int | None = None) -> int:
+        """The peak with headroom."""
+        return with_headroom(self.peak(lease), self.headroom)
+
+
+def sized(site: Site) -> Iterator[Sized]:
+    """The networks whose demand can be met or not: those with a lease that ends."""
+    for index, pools in enumerate(site.lending.pools_by_network):
+        demand = pools[0].network.demand
+        if demand is None:
+            continue
+        lease = lease_of(site, pools[0])
+        if math.isinf(peak_visits(demand, lease)):
+            continue  # visitors who never give back: the rule about infinite leases says so
+        settings = site.plan.checks.headroom
+        yield Sized(
+            index,
+            pools,
+            demand,
+            lease,
+            len(site.lending.lendable_in(index)),
+            len(pools[0].bindings),
+            settings if demand.headroom is None else demand.headroom,
+        )
+
+
+def lease_of(site: Site, pool: Pool) -> int:
+    """The lease time of a pool in seconds; where the plan names none, the device's, or a day."""
+    if pool.told.lease is not None:
+        return pool.told.lease
+    return parse_duration(site.trait(pool.server, "blank-lease") or "1d")
+
+
+class PoolUndersized(Rule):
+    """A network expects more clients than it has addresses for.
+
+    Why: When the last address is lent, the next client simply gets none.
+
+    Remedy: Widen the range, or plan a larger subnet.
+    """
+
+    severity = Severity.ERROR
+    follows = (
+        "range-outside-subnet",
+        "range-reversed",
+        "pool-empty",
+        "subnet-has-host-bits",
+        "subnet-too-small",
+        "subnet-outgrown",
+        "lease-too-long",
+    )
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.99]
+            demand: {devices: 90, growth: 10%/year, horizon: 2 years}
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.199]
+            demand: {devices: 90, growth: 10%/year, horizon: 2 years}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for network in sized(site):
+            short = network.peak() - network.capacity
+            if short > 0:
+                yield self.finding(
+                    f"{expected(network)}; {network.lendable:,} addresses can be lent and "
+                    f"{network.bound:,} are bound: {short:,} too few",
+                    network.path,
+                    Witness("refused", network.name, count=network.capacity + 1),
+                    _wider(site.lending, network, short),
+                )
+
+
+def expected(network: Sized) -> str:
+    """How many clients there will be, in words."""
+    peak, demand = network.peak(), network.demand
+    if demand.sailings or demand.walk_in:
+        return f"up to {peak:,} addresses are taken at once"
+    if peak > demand.devices:
+        return f"{demand.devices:,} devices will be {peak:,}"
+    return f"{peak:,} devices are expected"
+
+
+def _wider(lending: Lending, sized: Sized, short: int) -> tuple[Suggestion, ...]:
+    """The network's one range made longer: upwards as far as is free, then downwards."""
+    index, pools = sized.index, sized.pools
+    network = pools[0].network
+    if len(pools) > 1 or network.ranges == "all" or len(network.ranges) != 1:
+        return ()
+    span, hosts = network.ranges[0], network.subnet.hosts
+    if not (hosts.holds(span.first) and hosts.holds(span.last)):
+        return ()
+    held = lending.taken(index) - AddressSet([span])  # never to be reached by a longer range
+    beyond = held & AddressSet([Span(span.last + 1, hosts.last)])
+    before = held & AddressSet([Span(hosts.first, span.first - 1)])
+    upper = Span(span.last + 1, beyond.first - 1 if beyond else hosts.last)
+    lower = Span(before.last + 1 if before else hosts.first, span.first - 1)
+    withheld = lending.withheld(index)
+    above, below = withheld.complement_within(upper), withheld.complement_within(lower)
+    if len(above) >= short:
+        wider = Span(span.first, above.nth(short - 1))
+    elif len(above) + len(below) >= short:
+        wider = Span(below.nth(len(above) - short), above.last if above else span.last)
+    else:
+        return ()
+    return (Suggestion((*pools[0].ranges_path, 0), str(span), str(wider)),)
+
+
+class PoolTight(Rule):
+    """A network has addresses for the clients that are expected, and hardly any more.
+
+    Why: One more than was thought of, and somebody is refused.
+
+    Remedy: Widen the range, or state the headroom that is meant.
+    """
+
+    severity = Severity.WARNING
+    follows = ("subnet-outgrown", "lease-too-long")
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.99]
+            demand: {devices: 78, headroom: 15%}
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.119]
+            demand: {devices: 78, headroom: 15%}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for network in sized(site):
+            peak, needed = network.peak(), network.needed()
+            if peak <= network.capacity < needed:
+                spare = network.capacity - peak
+                yield self.finding(
+                    f"{expected(network)}, which leaves {spare:,} of {network.capacity:,} "
+                    f"addresses; {network.headroom:.0%} headroom would be {needed - peak:,}",
+                    network.path,
+                    Witness("refused", network.name, count=network.capacity + 1),
+                    _wider(site.lending, network, needed - network.capacity),
+                )
+
+
+class SubnetOutgrown(Rule):
+    """Not even the whole subnet would have addresses enough.
+
+    Why: No range can help; sooner or later the network has to be numbered anew.
+
+    Remedy: Plan the prefix that the finding names, before more machines have addresses by hand.
+    """
+
+    severity = Severity.WARNING
+    follows = ("subnet-has-host-bits", "subnet-too-small", "lease-too-long")
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.2-10.84.30.254]
+            demand: {devices: 240, growth: 20%/year, horizon: 2 years}
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/23
+            ranges: [10.84.30.2-10.84.31.254]
+            demand: {devices: 240, growth: 20%/year, horizon: 2 years}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for network in sized(site):
+            subnet = network.pools[0].network.subnet
+            held = len(site.lending.taken(network.index) & AddressSet([subnet.hosts]))
+            needed, whole = network.needed(), subnet.hosts.size - held
+            if needed > whole:
+                bits = 32 - (needed + held + 1).bit_length()  # and two edge addresses
+                yield self.finding(
+                    f"{expected(network)}, {needed:,} with headroom, and all of {subnet.subnet} "
+                    f"would have {whole:,}; a /{bits} would do",
+                    network.path,
+                    Witness("refused", network.name, count=whole + 1),
+                )
+
+
+class PoolOversized(Rule):
+    """A pool has many times the addresses that anybody expects to need.
+
+    Why: Nobody notices a stray machine in a range that is never used; the space is missed later.
+
+    Remedy: Shorten the range, or state the demand that is meant.
+    """
+
+    severity = Severity.ADVICE
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.0.0/20
+            ranges: [10.84.0.20-10.84.7.250]
+            demand: {devices: 40}
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.0.0/20
+            ranges: [10.84.0.20-10.84.0.250]
+            demand: {devices: 40}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for network in sized(site):
+            peak = network.peak()
+            if network.lendable > max(OVERSIZED * peak, ORDINARY):
+                yield self.finding(
+                    f"{expected(network)}, and {network.lendable:,} addresses can be lent",
+                    network.path,
+                )
+
+
+class DemandUnknown(Rule):
+    """A network doesn't say how many clients it expects.
+
+    Why: Whether its range is large enough can't be checked.
+
+    Remedy: State a demand, such as `demand: {devices: 40}`.
+    """
+
+    severity = Severity.ADVICE
+    follows = ("network-unserved",)
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.99]
+            demand: {devices: 40}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for index, pools in enumerate(site.lending.pools_by_network):
+            if pools[0].network.demand is None and site.lending.lendable_in(index):
+                yield self.finding(
+                    f"{pools[0].name} doesn't say how many clients it expects", pools[0].path
+                )

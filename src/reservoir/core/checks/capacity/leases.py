@@ -1,0 +1,155 @@
+"""Lease times: short enough to come back in time, long enough to ride out an outage."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.core.checks.capacity.demand import expected, lease_of, sized
+from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.durations import INFINITE, format_duration, parse_duration
+from reservoir.core.findings import Finding, Severity, Suggestion, Witness
+from reservoir.core.lending import Pool
+from reservoir.core.plan import PlanPath
+from reservoir.core.sizing.demand import hold
+
+_LONGEST_FIRST = "7d 3d 2d 1d 12h 8h 6h 4h 3h 2h 90m 1h 45m 30m 20m 15m 10m"
+USUAL = tuple(map(parse_duration, _LONGEST_FIRST.split(" ")))
+"""Lease times that people write, longest first."""
+
+SHORT = 600
+"""Seconds below which a lease doesn't outlast a server's restart."""
+
+
+def _lease_path(pool: Pool) -> PlanPath:
+    """Where the network's lease time stands: in the network, or in the defaults."""
+    inherited = pool.network.lease is None and pool.told.lease is not None
+    return ("defaults", "lease") if inherited else (*pool.path, "lease")
+
+
+class LeaseTooLong(Rule):
+    """Visitors keep their addresses so long that others get none; a shorter lease would do.
+
+    Why: Clients leave without a word, and their addresses stay taken until the lease ends.
+
+    Remedy: Take the lease time that the finding names.
+    """
+
+    severity = Severity.WARNING
+    follows = ("range-outside-subnet", "range-reversed", "subnet-has-host-bits")
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.250]
+            lease: 12h
+            demand: {sailings: [{at: "06:30", devices: 150, over: 20m, stay: 50m},
+                                {at: "12:30", devices: 150, over: 20m, stay: 50m}]}
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.250]
+            lease: 1h
+            demand: {sailings: [{at: "06:30", devices: 150, over: 20m, stay: 50m},
+                                {at: "12:30", devices: 150, over: 20m, stay: 50m}]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for network in sized(site):
+            visits = [s.stay for s in network.demand.sailings]
+            visits += [network.demand.walk_in.stay.mean] if network.demand.walk_in else []
+            if not visits or network.needed() <= network.capacity:
+                continue
+            shorter = (lease for lease in USUAL if lease < network.lease)
+            fits = next((x for x in shorter if network.needed(x) <= network.capacity), None)
+            if fits is None:
+                continue
+            now, then = format_duration(network.lease), format_duration(fits)
+            stay = max(visits)
+            held = format_duration(round(hold(stay, network.lease)))
+            path = _lease_path(network.pools[0])
+            edit = Suggestion((*path[:1], *path[1:]), now, then)
+            if path[0] == "defaults" or network.pools[0].told.lease is None:
+                edit = Suggestion((*network.pools[0].path, "lease"), None, then)
+            yield self.finding(
+                f"{expected(network)} with leases of {now}; with {then} it would be "
+                f"{network.peak(fits):,}, and {network.capacity:,} can have one",
+                path,
+                Witness(
+                    "told-otherwise",
+                    network.name,
+                    also=f"stays {format_duration(stay)} and keeps its address for {held}",
+                ),
+                (edit,),
+            )
+
+
+class LeaseTooShort(Rule):
+    """A lease is so short that a server's outage cuts clients off at once.
+
+    Why: Clients renew at half the lease (RFC 2131 section 4.4.5); a server that is away for
+    longer than the other half costs them their addresses. And each renewal is work.
+
+    Remedy: Lend for ten minutes at least, unless addresses are scarce.
+    """
+
+    severity = Severity.ADVICE
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.250]
+            lease: 90s
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.250]
+            lease: 30m
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for index, pools in enumerate(site.lending.pools_by_network):
+            lease = lease_of(site, pools[0])
+            clients = len(site.lending.lendable_in(index)) + len(pools[0].bindings)
+            if lease >= SHORT or not clients:
+                continue
+            demand = pools[0].network.demand
+            busy = min(demand.devices, clients) if demand and demand.devices else clients
+            yield self.finding(
+                f"leases of {format_duration(lease)}: {busy:,} clients renew "
+                f"{busy / (lease / 2):.3g} times a second, and an outage of "
+                f"{format_duration(lease // 2)} costs some of them their address",
+                _lease_path(pools[0]),
+            )
+
+
+class LeaseInfinite(Rule):
+    """Addresses are lent for ever.
+
+    Why: Whoever leaves keeps the address; one day the range is full of clients that are gone.
+
+    Remedy: Lend for days or weeks, and bind the machines that must keep their address.
+    """
+
+    severity = Severity.WARNING
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99], lease: infinite}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99], lease: 7d}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for index, pools in enumerate(site.lending.pools_by_network):
+            lent = site.lending.lendable_in(index)
+            if pools[0].told.lease == INFINITE and lent:
+                yield self.finding(
+                    f"{pools[0].name} lends {len(lent):,} addresses and never gets one back",
+                    _lease_path(pools[0]),
+                    Witness("refused", pools[0].name, count=len(lent) + 1),
+                )

@@ -1,0 +1,66 @@
+"""Cause and consequence: one mistake is one finding, with what follows from it folded under it."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Iterator, Mapping, Sequence
+from dataclasses import replace
+
+from reservoir.core.checks.rule import Rule
+from reservoir.core.findings import Finding
+
+Key = tuple[str, str, Hashable]
+"""A rule, a relation (``network``, ``place`` or ``address``), and what is related."""
+
+
+def with_causes(found: Sequence[Finding], rules: Mapping[str, Rule]) -> list[Finding]:
+    """Point each consequence to the finding that it follows from in the end.
+
+    A finding follows from one of a rule that its own rule names, on the same network, at the same
+    place or shown by the same address. Of a chain of causes the first is the cause of all. Linear
+    in the number of findings.
+    """
+    first: dict[Key, int] = {}
+    for number, finding in enumerate(found):
+        for key in _offered(finding):
+            first.setdefault(key, number)
+    direct = [_cause(number, finding, rules, first) for number, finding in enumerate(found)]
+    result = list(found)
+    for number in range(len(found)):
+        root = _root(number, direct)
+        if root != number:
+            result[number] = replace(found[number], cause=found[root])
+    return result
+
+
+def _offered(finding: Finding) -> Iterator[Key]:
+    """The keys under which other findings may name this one as their cause."""
+    for network in (finding.network, *finding.concerns):
+        if network is not None:
+            yield finding.rule, "network", network
+    yield finding.rule, "place", finding.at
+    if finding.witness is not None and finding.witness.address is not None:
+        yield finding.rule, "address", finding.witness.address
+
+
+def _cause(
+    number: int, finding: Finding, rules: Mapping[str, Rule], first: Mapping[Key, int]
+) -> int | None:
+    rule = rules.get(finding.rule)
+    if rule is None:
+        return None
+    address = finding.witness.address if finding.witness else None
+    wanted: list[Key] = [(name, "place", finding.at) for name in rule.follows_here]
+    wanted += [(name, "address", address) for name in rule.follows_address if address is not None]
+    networks = (finding.network, *finding.concerns)
+    wanted += [(name, "network", n) for name in rule.follows for n in networks if n is not None]
+    return next((first[key] for key in wanted if first.get(key, number) != number), None)
+
+
+def _root(number: int, direct: Sequence[int | None]) -> int:
+    """The first of a chain of causes; of a circle the one with the smallest number."""
+    seen = [number]
+    while (cause := direct[seen[-1]]) is not None:
+        if cause in seen:
+            return min(seen[seen.index(cause) :])
+        seen.append(cause)
+    return seen[-1]

@@ -1,0 +1,304 @@
+"""Addresses that devices hold: gateways that somebody answers for, and nobody twice."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.core.addressing import format_address
+from reservoir.core.checks.remedies import keep_out, range_holding
+from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan import Network, PlanPath
+
+
+class GatewayBound(Rule):
+    """The gateway's address is bound to a client.
+
+    Why: The client answers in the router's place, and the whole network loses its way out.
+
+    Remedy: Give the client another address, or correct the gateway.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.1}]
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        lending, table = site.lending, site.lending.bindings
+        if not len(table):
+            return
+        for name, network in site.plan.networks.items():
+            if network.gateway is None:
+                continue
+            for row in lending.bindings_by_address.at(lending.vrf_of[network.vrf], network.gateway):
+                yield self.finding(
+                    f"{table.label(row)} is bound to {format_address(network.gateway)}, "
+                    f"the gateway of {name}",
+                    (*table.path(row), "address"),
+                    Witness(
+                        "bound",
+                        name,
+                        network.gateway,
+                        client=table.label(row),
+                        also="which is the gateway",
+                    ),
+                )
+
+
+class GatewayUnattended(Rule):
+    """Nobody in the plan holds the gateway's address.
+
+    Why: If no router answers there, clients reach nothing beyond their own network. Often the
+    gateway or the router's own address has a digit wrong.
+
+    Remedy: Correct the gateway, or give the router's interface the address. A router that the plan
+    doesn't describe, or an address that two routers share, can stand among the static hosts.
+    """
+
+    severity = Severity.WARNING
+    follows = (
+        "subnet-has-host-bits",
+        "network-unserved",
+        "interface-without-address",
+        "server-not-reached",
+    )
+    failing = """
+        devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.20-10.84.30.99]
+    """
+    passing = """
+        devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.20-10.84.30.99]
+            static: [{name: core-router, address: 10.84.30.1}]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        next_hops = {r.via for device in site.plan.devices.values() for r in device.routes}
+        for name, network in site.plan.networks.items():
+            gateway = network.gateway
+            if gateway is None or not network.subnet.hosts.holds(gateway):
+                continue
+            if gateway in next_hops or _is_held(site, network, gateway):
+                continue
+            attached = site.topology.attachments(network)
+            others = ", ".join(f"{a} has {format_address(a.address)}" for a in attached[:2])
+            # Two routers that stand there usually share the gateway's address between them.
+            shared = len({attachment.device for attachment in attached}) > 1
+            yield self.finding(
+                f"nothing in the plan holds the gateway {format_address(gateway)}"
+                + (f"; {others}" if others else ""),
+                ("networks", name, "gateway"),
+                Witness("misled", name, gateway, also="where nobody may answer"),
+                severity=Severity.ADVICE if shared else None,
+            )
+
+
+def _is_held(site: Site, network: Network, address: int) -> bool:
+    """Whether an interface or a static host of the network's VRF has the address."""
+    attached = site.topology.attachments(network)
+    if any(attachment.address == address for attachment in attached):
+        return True
+    vrf = site.lending.vrf_of[network.vrf]
+    return bool(len(site.lending.static) and site.lending.static_by_address.at(vrf, address))
+
+
+class GatewayDiffersFromRelay(Rule):
+    """Clients are told another gateway than the router that relays their requests.
+
+    Why: It works, but often one of the two was meant to be the other.
+
+    Remedy: Name the relaying interface's address as gateway, or leave it as it is.
+    """
+
+    severity = Severity.ADVICE
+    failing = """
+        devices:
+          pier:
+            interfaces: {deck: {address: 10.84.30.2/24, relay_to: [10.84.0.10]}}
+          bow: {interfaces: {deck: {address: 10.84.30.1/24}}}
+          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: depot
+            ranges: [10.84.30.20-10.84.30.99]
+    """
+    passing = """
+        devices:
+          pier:
+            interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}
+          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: depot
+            ranges: [10.84.30.20-10.84.30.99]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, network in site.plan.networks.items():
+            if network.gateway is None or not _is_held(site, network, network.gateway):
+                continue
+            attached = site.topology.attachments(network)
+            relays = [a for a in attached if site.topology.interface(a).relay_to]
+            if relays and all(relay.address != network.gateway for relay in relays):
+                relay = relays[0]
+                yield self.finding(
+                    f"clients are told the gateway {format_address(network.gateway)}, and "
+                    f"{relay} relays their requests from {format_address(relay.address)}",
+                    ("networks", name, "gateway"),
+                )
+
+
+class AddressHeldTwice(Rule):
+    """Two interfaces or static hosts of one VRF have the same address.
+
+    Why: Whoever sends to the address reaches now one, now the other; a relay's server of that
+    address may never be asked.
+
+    Remedy: Correct one of them, often a digit typed wrong or a line copied.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        devices:
+          pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
+          bow: {interfaces: {deck: {address: 10.84.30.1/24}}}
+    """
+    passing = """
+        devices:
+          pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
+          bow: {interfaces: {deck: {address: 10.84.30.2/24}}}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        yield from self._interfaces(site)
+        table = site.lending.static
+        if not len(table):
+            return
+        yield from self._static_and_interfaces(site)
+        for group in site.lending.static_by_address.repeated():
+            first = int(group[0])
+            for row in group[1:].tolist():
+                names = table.name[first], table.name[row]
+                if names[0] != names[1] or not names[0]:  # else one machine in two lists
+                    path = (*table.path(row), "address")
+                    address = int(table.address[row])
+                    network = site.lending.names[int(table.network[row])]
+                    yield self._twice(address, names[0], names[1], path, network)
+
+    def _interfaces(self, site: Site) -> Iterator[Finding]:
+        first: dict[tuple[str, int], str] = {}
+        for attachment in site.topology.addressed:
+            interface = site.topology.interface(attachment)
+            key = (interface.vrf, attachment.address)
+            if not interface.enabled:
+                continue
+            if key in first:
+                network = next(site.topology.networks_at(attachment.address, interface.vrf), None)
+                path = (*attachment.path, "address")
+                yield self._twice(attachment.address, first[key], str(attachment), path, network)
+            first.setdefault(key, str(attachment))
+
+    def _static_and_interfaces(self, site: Site) -> Iterator[Finding]:
+        table = site.lending.static
+        for attachment in site.topology.addressed:
+            interface = site.topology.interface(attachment)
+            if interface.vrf not in site.lending.vrf_of or not interface.enabled:
+                continue
+            vrf = site.lending.vrf_of[interface.vrf]
+            for row in site.lending.static_by_address.at(vrf, attachment.address):
+                name = table.name[row]
+                if name and not name.startswith(attachment.device):  # else the device, listed too
+                    network = site.lending.names[int(table.network[row])]
+                    path = (*table.path(row), "address")
+                    yield self._twice(attachment.address, str(attachment), name, path, network)
+
+    def _twice(
+        self, address: int, one: str, other: str, path: PlanPath, network: str | None
+    ) -> Finding:
+        shown = format_address(address)
+        one, other = (name or "a static host without name" for name in (one, other))
+        return self.finding(
+            f"{shown} is the address of {one} and of {other}",
+            path,
+            Witness("held-twice", network, address, client=one, also=other),
+        )
+
+
+class InterfaceLendable(Rule):
+    """A device's own address may be lent to a client.
+
+    Why: The client that gets it and the device disturb each other. Some servers never lend an
+    address that they hold themselves; none knows what other devices hold.
+
+    Remedy: Exclude the address, or shorten the range.
+    """
+
+    severity = Severity.ERROR
+    follows = ("subnet-has-host-bits",)
+    follows_here = ("range-outside-subnet",)
+    failing = """
+        devices:
+          pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.2/24}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.2-10.84.30.99]
+    """
+    passing = """
+        devices:
+          pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.2/24}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.3-10.84.30.99]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for pool in site.lending.pools:
+            if pool.named == "all" or not pool.lendable:
+                continue  # all never means an interface
+            skips_own = site.trait(pool.server, "own-address") == "skipped"
+            for attachment in site.topology.attachments(pool.network):
+                address, own = attachment.address, attachment.device == pool.server
+                if address not in pool.lendable or address == pool.network.gateway:
+                    continue
+                if own and skips_own:
+                    continue
+                path, span = range_holding(address, pool)
+                yield self.finding(
+                    f"{attachment} has {format_address(address)}, and {pool.name} may lend that "
+                    f"address: it is inside {span}",
+                    path,
+                    Witness("lent", pool.name, address, also=f"that of {attachment}"),
+                    keep_out(address, pool),
+                )

@@ -1,0 +1,1 @@
+"""What clients are told besides an address, and what things are called."""

@@ -1,0 +1,173 @@
+"""DNS servers: named, right, and within reach."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.core.address_set import AddressSet
+from reservoir.core.addressing import format_address
+from reservoir.core.checks.ranges.space import SPECIAL_USE
+from reservoir.core.checks.rule import Obstructed, Rule, Site
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.lending import told_in
+from reservoir.core.plan import PlanPath
+
+
+class DnsMissing(Obstructed):
+    """A network names no DNS server.
+
+    Why: Clients get an address and find nobody by name; some devices refuse such a pool, others
+    tell a server of their own, which is then only advice.
+
+    Remedy: Name DNS servers in the network or in the defaults; `dns: []` says that there be none.
+    """
+
+    severity = Severity.ERROR
+    follows = ("network-unserved",)
+    failing = """
+        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.20-10.84.30.99]
+    """
+    passing = """
+        defaults: {dns: [10.84.0.53]}
+        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.20-10.84.30.99]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        yield from super().check(site)
+        said = {obstacle.network for obstacle in site.obstacles if obstacle.rule == self.name}
+        for pools in site.lending.pools_by_network:
+            name, network = pools[0].name, pools[0].network
+            clients = any(pool.lendable for pool in pools) or len(pools[0].bindings)
+            if pools[0].told.dns or network.dns is not None or not clients or name in said:
+                continue
+            yield self.finding(
+                f"clients of {name} are told no DNS server",
+                ("networks", name),
+                Witness("told-otherwise", name, also="finds nobody by name"),
+            )
+
+
+def _dns_servers(site: Site) -> Iterator[tuple[PlanPath, int, str]]:
+    """Each DNS server once where it is written, with a network whose clients are told it."""
+    for position, address in enumerate(site.plan.defaults.dns):
+        using = (name for name, network in site.plan.networks.items() if network.dns is None)
+        name = next(using, None)
+        if name is not None:
+            yield ("defaults", "dns", position), address, name
+    for name, network in site.plan.networks.items():
+        for position, address in enumerate(network.dns or ()):
+            yield ("networks", name, "dns", position), address, name
+
+
+class DnsInvalid(Rule):
+    """A DNS server's address can't be a server's.
+
+    Why: Clients wait for an answer that never comes before they ask the next server, if any.
+
+    Remedy: Correct the address.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, dns: [10.84.30.255]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, dns: [10.84.30.53]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        special = AddressSet(SPECIAL_USE)
+        for path, address, name in _dns_servers(site):
+            shown, reason = format_address(address), None
+            vrf = site.plan.networks[name].vrf
+            if address in special:
+                reason = next(use for block, use in SPECIAL_USE.items() if block.holds(address))
+                reason = f"is an address for {reason}"
+            for other in site.topology.networks_at(address, vrf):
+                subnet = site.plan.networks[other].subnet
+                if subnet.is_edge(address):
+                    kind = "network" if address == subnet.network else "broadcast"
+                    reason = f"is the {kind} address of {other}"
+            if reason:
+                yield self.finding(
+                    f"the DNS server {shown} {reason}",
+                    path,
+                    Witness("told-otherwise", name, also=f"asks {shown}, where no server can be"),
+                )
+
+
+class DnsUnrouted(Rule):
+    """The router of a network knows no way to a DNS server that its clients are told.
+
+    Why: Clients ask, and the router drops their requests, unless it learns the way.
+
+    Remedy: Give the router a route, or correct the server's address.
+    """
+
+    severity = Severity.ADVICE
+    failing = """
+        devices:
+          pier:
+            interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
+            routes: [{to: 10.85.0.0/16, via: 10.84.0.1}]
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            dns: [10.48.0.53]
+            served_by: pier
+            ranges: [10.84.30.20]
+    """
+    passing = """
+        devices:
+          pier:
+            interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
+            routes: [{to: 10.85.0.0/16, via: 10.84.0.1}]
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            dns: [10.84.0.53]
+            served_by: pier
+            ranges: [10.84.30.20]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        seen: set[tuple[str, int]] = set()
+        for name, network in site.plan.networks.items():
+            for address in told_in(site.plan, network).dns:
+                for router in self._routers(site, name):
+                    known = site.topology.knows_way(router, address)
+                    if known or (router, address) in seen or network.subnet.span.holds(address):
+                        continue
+                    seen.add((router, address))
+                    path: PlanPath = ("networks", name, "dns")
+                    yield self.finding(
+                        f"{router}, the gateway of {name}, has no route to the DNS server "
+                        f"{format_address(address)}",
+                        path if network.dns is not None else ("defaults", "dns"),
+                        Witness("told-otherwise", name, also="gets no answer from its DNS server"),
+                    )
+
+    def _routers(self, site: Site, name: str) -> list[str]:
+        """The devices that are the network's gateway and have routes; others may learn theirs."""
+        network = site.plan.networks[name]
+        return [
+            attachment.device
+            for attachment in site.topology.attachments(network)
+            if attachment.address == network.gateway and site.plan.devices[attachment.device].routes
+        ]

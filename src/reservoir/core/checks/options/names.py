@@ -1,0 +1,84 @@
+"""Names of networks, devices and machines: as devices take them, and as people agreed."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+
+from reservoir.core.checks.rule import Obstructed, Rule, Site
+from reservoir.core.findings import Finding, Severity
+from reservoir.core.plan import PlanPath
+
+
+class NameUnfit(Obstructed):
+    """A device doesn't take a name as it is in the plan.
+
+    Why: `reservoir write` makes another name of it that the device takes, so the machine goes by
+    one name in the plan and by another on the device.
+
+    Remedy: Choose a name within the device's length and characters, and unlike others.
+    """
+
+    severity = Severity.ADVICE
+    failing = """
+        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            served_by: pier
+            ranges: [10.84.30.20-10.84.30.99]
+            bindings: [{name: chart room plotter, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+    """
+    passing = """
+        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            served_by: pier
+            ranges: [10.84.30.20-10.84.30.99]
+            bindings: [{name: chart-room-plotter, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+    """
+
+
+class NamingConvention(Rule):
+    """A name doesn't follow the convention that the plan states.
+
+    Why: People look for machines by what names say; a name outside the convention says nothing.
+
+    Remedy: Rename it, or widen the pattern under `checks: names`.
+    """
+
+    severity = Severity.ADVICE
+    failing = """
+        checks: {names: {networks: "[a-z]+-(pier|depot)"}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20]}
+    """
+    passing = """
+        checks: {names: {networks: "[a-z]+-(pier|depot)"}}
+        networks:
+          crew-pier: {subnet: 10.84.30.0/24, ranges: [10.84.30.20]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        agreed, plan, lending = site.plan.checks.names, site.plan, site.lending
+        for kind, pattern in (("devices", agreed.devices), ("networks", agreed.networks)):
+            named = ((name, (kind, name)) for name in getattr(plan, kind))
+            yield from self._against(pattern, named)
+        for table, pattern in (
+            (lending.bindings, agreed.bindings),
+            (lending.static, agreed.static),
+        ):
+            if pattern is not None:
+                rows = ((name, table.path(row)) for row, name in enumerate(table.name))
+                yield from self._against(pattern, rows)
+
+    def _against(
+        self, pattern: re.Pattern[str] | None, named: Iterable[tuple[str, PlanPath]]
+    ) -> Iterator[Finding]:
+        if pattern is None:
+            return
+        for name, path in named:
+            if not pattern.fullmatch(name):
+                what = repr(name) if name else "a name that is empty"
+                yield self.finding(f"{what} doesn't match the convention {pattern.pattern}", path)

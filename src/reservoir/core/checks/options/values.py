@@ -1,0 +1,125 @@
+"""Options and domains: values as the standards want them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+
+from reservoir.core import options as dhcp_options
+from reservoir.core.addressing import MalformedValueError
+from reservoir.core.checks.rule import Obstructed, Rule, Site
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan import PlanPath
+
+
+class OptionInvalid(Rule):
+    """An option's value isn't what the registry says that it is.
+
+    Why: Clients ignore it, or take it for something else.
+
+    Remedy: Write the value by the option's registered name, which knows its type.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], options: {42: {hex: 0a5400}}}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], options: {ntp: [10.84.0.123]}}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        first = next(iter(site.plan.networks), None)
+        yield from self._in(site.plan.defaults.options, ("defaults",), first)
+        for name, network in site.plan.networks.items():
+            yield from self._in(network.options, ("networks", name), name)
+
+    def _in(
+        self, options: Mapping[int, bytes], path: PlanPath, network: str | None
+    ) -> Iterator[Finding]:
+        for code, data in options.items():
+            kind = dhcp_options.kind_of(code)
+            if kind is None:
+                continue
+            try:
+                dhcp_options.KINDS[kind][1](data)
+            except (MalformedValueError, UnicodeDecodeError) as error:
+                name = dhcp_options.name_of(code)
+                yield self.finding(
+                    f"option {code} ({name}) should be {dhcp_options.MEANINGS[kind]}: {error}",
+                    (*path, "options", name),
+                    Witness("told-otherwise", network, also=f"is told a {name} it can't read"),
+                )
+
+
+class OptionTwice(Obstructed):
+    """A device states the same thing by an option's number and in words of its own.
+
+    Why: Which of the two clients are told differs from device to device.
+
+    Remedy: Leave the option by number out.
+    """
+
+    severity = Severity.WARNING
+    dialect = "larkspur"
+    failing = """
+    """
+    passing = """
+    """
+
+
+_LABEL = re.compile("[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?")
+
+
+class DomainInvalid(Rule):
+    """A domain isn't one (RFC 1035 section 2.3.4, RFC 1123 section 2.1).
+
+    Why: Clients that are strict ignore it; others make names of it that nobody can look up.
+
+    Remedy: Write labels of letters, digits and hyphens, apart by dots.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], domain: crew_deck..example}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], domain: crew-deck.example}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        first = next(iter(site.plan.networks), None)
+        owners: list[tuple[PlanPath, str | None, str | None]] = [
+            (("defaults", "domain"), site.plan.defaults.domain, first)
+        ]
+        owners += [
+            (("networks", name, "domain"), network.domain, name)
+            for name, network in site.plan.networks.items()
+        ]
+        for path, domain, network in owners:
+            reason = None if domain is None else _why_no_domain(domain)
+            if reason:
+                yield self.finding(
+                    f"{domain!r} is not a domain: {reason}",
+                    path,
+                    Witness("told-otherwise", network, also="is told a domain it can't use"),
+                )
+
+
+def _why_no_domain(domain: str) -> str | None:
+    if len(domain.removesuffix(".")) > 253:
+        return f"it has {len(domain)} characters; 253 are the most"
+    for label in domain.removesuffix(".").split("."):
+        if len(label) > 63:
+            return f"{label[:20]}… has {len(label)} characters; a label has 63 at most"
+        if not _LABEL.fullmatch(label):
+            return (
+                f"{label!r} is not a label of letters, digits and hyphens"
+                if label
+                else ("there is nothing between two dots")
+            )
+    return None

@@ -1,0 +1,221 @@
+"""Paths: a client's request must arrive at a server."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.core.addressing import format_address
+from reservoir.core.checks.rule import Obstructed, Rule, Site
+from reservoir.core.findings import Finding, Severity, Suggestion, Witness
+from reservoir.core.plan import Network, PlanPath
+
+
+class NetworkUnserved(Rule):
+    """A network has addresses to lend, and no server.
+
+    Why: Its clients ask, and nobody answers.
+
+    Remedy: Name the device that lends to it in ``served_by``.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
+    """
+    passing = """
+        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for pool in site.lending.pools:
+            network = pool.network
+            wanted = network.ranges or network.demand or len(pool.bindings)
+            if pool.server is None and wanted:
+                attached = site.lending.topology.attachments(network)
+                servers = {attachment.device for attachment in attached}
+                path = (*pool.path, "served_by")
+                yield self.finding(
+                    f"no device lends to {pool.name}: it has no served_by",
+                    pool.path,
+                    Witness("unanswered", pool.name),
+                    (Suggestion(path, None, servers.pop()),) if len(servers) == 1 else (),
+                )
+
+
+class ServerNotReached(Rule):
+    """A network's server neither stands in the network nor is relayed to from there.
+
+    Why: The clients' broadcasts never arrive at it, and they get no address.
+
+    Remedy: Give the server an interface in the subnet, or relay to one of its addresses from an
+    interface in the subnet.
+    """
+
+    severity = Severity.ERROR
+    follows = (
+        "subnet-has-host-bits",
+        "interface-without-address",
+        "relay-misplaced",
+        "relay-to-nobody",
+        "relay-without-pool",
+    )
+    failing = """
+        devices: {pier: {interfaces: {deck: {address: 10.84.31.1/24}}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
+    """
+    passing = """
+        devices:
+          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
+          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20-10.84.30.99]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for pool in site.lending.pools:
+            if pool.server and site.lending.topology.reach(pool.server, pool.network) is None:
+                path: PlanPath = (*pool.path, "served_by", pool.service, "device")
+                refuses = site.trait(pool.server, "unreached-pool") == "configuration-refused"
+                yield self.finding(
+                    f"{pool.server} is named to serve {pool.name} and has no interface in "
+                    f"{pool.network.subnet.subnet}; {_relays(site, pool.network)}"
+                    + (f"; {pool.server} refuses its whole configuration then" if refuses else ""),
+                    path,
+                    Witness("unanswered", pool.name),
+                )
+
+
+def _relays(site: Site, network: Network) -> str:
+    """What the interfaces in the network relay to instead."""
+    attached = site.lending.topology.attachments(network)
+    if not attached:
+        return "no other device stands there to relay to it"
+    interfaces = [
+        (a, site.plan.devices[a.device].interfaces[a.interface].relay_to) for a in attached
+    ]
+    relaying = [
+        f"{a} relays to {', '.join(map(format_address, targets))}"
+        for a, targets in interfaces
+        if targets
+    ]
+    return "; ".join(relaying) or f"{attached[0]} stands there and relays to nobody"
+
+
+class TwoServers(Rule):
+    """Two servers answer on one network, and its ranges aren't split between them.
+
+    Why: Each lends from all of it without knowing the other's leases: sooner or later two clients
+    have one address.
+
+    Remedy: Give each server ranges of its own, or let one of them serve alone.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        devices: {pier: {}, depot: {}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            served_by: [pier, depot]
+            ranges: [10.84.30.20-10.84.30.99]
+    """
+    passing = """
+        devices: {pier: {}, depot: {}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            served_by:
+              - {device: pier, ranges: [10.84.30.20-10.84.30.59]}
+              - {device: depot, ranges: [10.84.30.60-10.84.30.99]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for pools in site.lending.pools_by_network:
+            name, path = pools[0].name, (*pools[0].path, "ranges")
+            unsplit = [p for p in pools if p.server and p.lendable and p.ranges_path == path]
+            servers = list(dict.fromkeys(str(pool.server) for pool in unsplit))
+            if len(servers) > 1:
+                who = " and ".join(servers)
+                yield self.finding(
+                    f"{who} lend from the same ranges of {name}",
+                    ("networks", name, "served_by"),
+                    Witness("answered-twice", name, unsplit[0].lendable.first, also=who),
+                )
+
+
+class ServerOnByDefault(Rule):
+    """A device that lends addresses from the factory stands on a network that another serves.
+
+    Why: Switched on before it is configured, it answers clients too, from a pool of its own.
+
+    Remedy: Load its configuration before it is connected; `reservoir write` switches lending off
+    on a device that serves nothing.
+    """
+
+    severity = Severity.WARNING
+    failing = """
+        devices:
+          pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
+          kiosk-box: {dialect: thimble, interfaces: {lan: {address: 10.84.30.9/24}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
+    """
+    passing = """
+        devices:
+          pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
+          kiosk-box: {dialect: larkspur, interfaces: {lan: {address: 10.84.30.9/24}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        eager = {
+            device
+            for device, traits in site.traits.items()
+            if traits["service"] == "on-from-factory" and traits["factory-pool"] == "kept"
+        }
+        for name, network in site.plan.networks.items() if eager else ():
+            serving = {service.device for service in network.served_by}
+            for attachment in site.topology.attachments(network):
+                if attachment.device in eager - serving and serving:
+                    yield self.finding(
+                        f"{attachment} stands in {name}, which {', '.join(sorted(serving))} "
+                        f"serves; {attachment.device} lends from the factory",
+                        attachment.path,
+                        Witness(
+                            "answered-twice",
+                            name,
+                            also=f"{min(serving)} and {attachment.device} both",
+                        ),
+                    )
+
+
+class PoolShadowed(Obstructed):
+    """A device uses this pool only when an earlier one is full.
+
+    Why: It doesn't ask where a client is: clients of this network are lent addresses of another
+    and can reach nobody.
+
+    Remedy: Let another device serve one of the two, or bind the clients one by one.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        devices:
+          kiosk-box:
+            dialect: thimble
+            interfaces: {lan: {address: 10.84.30.1/24}, shop: {address: 10.84.31.1/24}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: kiosk-box, ranges: [10.84.30.20-10.84.30.99]}
+          shop: {subnet: 10.84.31.0/24, served_by: kiosk-box, ranges: [10.84.31.20-10.84.31.99]}
+    """
+    passing = """
+        devices:
+          kiosk-box: {dialect: thimble, interfaces: {lan: {address: 10.84.30.1/24}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: kiosk-box, ranges: [10.84.30.20-10.84.30.99]}
+    """

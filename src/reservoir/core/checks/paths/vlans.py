@@ -1,0 +1,128 @@
+"""VLANs: one tag, one network, the same at both ends."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.findings import Finding, Severity, Witness
+
+
+class VlanTwice(Rule):
+    """Two networks of one device have the same VLAN.
+
+    Why: They are one broadcast domain: clients of the one are answered for the other.
+
+    Remedy: Give one of them another VLAN, at the network and at the interface.
+    """
+
+    severity = Severity.ERROR
+    follows = ("networks-overlap",)
+    failing = """
+        devices:
+          pier:
+            interfaces:
+              deck: {address: 10.84.30.1/24}
+              hold: {address: 10.84.31.1/24}
+        networks:
+          crew: {subnet: 10.84.30.0/24, vlan: 30, served_by: pier, ranges: [10.84.30.20]}
+          shop: {subnet: 10.84.31.0/24, vlan: 30, served_by: pier, ranges: [10.84.31.20]}
+    """
+    passing = """
+        devices:
+          pier:
+            interfaces:
+              deck: {address: 10.84.30.1/24}
+              hold: {address: 10.84.31.1/24}
+        networks:
+          crew: {subnet: 10.84.30.0/24, vlan: 30, served_by: pier, ranges: [10.84.30.20]}
+          shop: {subnet: 10.84.31.0/24, vlan: 31, served_by: pier, ranges: [10.84.31.20]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        # The same tag at another device may be another place altogether.
+        first: dict[tuple[str, int], str] = {}
+        for name, network in site.plan.networks.items():
+            if network.vlan is None:
+                continue
+            devices = dict.fromkeys(a.device for a in site.topology.attachments(network))
+            taken = [first[d, network.vlan] for d in devices if (d, network.vlan) in first]
+            if taken:
+                yield self.finding(
+                    f"VLAN {network.vlan} is {taken[0]}'s too",
+                    ("networks", name, "vlan"),
+                    Witness("told-otherwise", name, also=f"may be answered as one of {taken[0]}"),
+                    concerns=(taken[0],),
+                )
+            for device in devices:
+                first.setdefault((device, network.vlan), name)
+        yield from self._at_one_trunk(site)
+
+    def _at_one_trunk(self, site: Site) -> Iterator[Finding]:
+        for device_name, device in site.plan.devices.items():
+            first: dict[tuple[str, int], str] = {}
+            for name, interface in device.interfaces.items():
+                if interface.parent is None or interface.vlan is None:
+                    continue
+                other = first.setdefault((interface.parent, interface.vlan), name)
+                if other != name:
+                    yield self.finding(
+                        f"{device_name} has VLAN {interface.vlan} twice on {interface.parent}: "
+                        f"at {other} and at {name}",
+                        ("devices", device_name, "interfaces", name, "vlan"),
+                        Witness(
+                            "told-otherwise",
+                            _network_of(site, device_name, name),
+                            also=(
+                                f"sends with tag {interface.vlan}, which only one of the two gets"
+                            ),
+                        ),
+                    )
+
+
+def _network_of(site: Site, device: str, name: str) -> str | None:
+    """The network that an interface stands in by its address."""
+    interface = site.plan.devices[device].interfaces[name]
+    if interface.address is None:
+        return None
+    return next(site.topology.networks_at(interface.address.address, interface.vrf), None)
+
+
+class VlanDiffers(Rule):
+    """A network's VLAN and the tag of the interface in it are not the same.
+
+    Why: The interface hears another VLAN than the clients send in, and nobody answers them.
+
+    Remedy: Correct the one that is wrong.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        devices:
+          pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 3, address: 10.84.30.1/24}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, vlan: 30, served_by: pier, ranges: [10.84.30.20]}
+    """
+    passing = """
+        devices:
+          pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 30, address: 10.84.30.1/24}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, vlan: 30, served_by: pier, ranges: [10.84.30.20]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, network in site.plan.networks.items():
+            if network.vlan is None:
+                continue
+            for attachment in site.topology.attachments(network):
+                tag = site.topology.interface(attachment).vlan
+                if tag not in (None, network.vlan):
+                    path = (*attachment.path, "vlan")
+                    # The interface's name often says which of the two was meant.
+                    named = attachment.interface.rpartition(".")[2] == str(network.vlan)
+                    yield self.finding(
+                        f"{attachment} has VLAN {tag}, and {name} has VLAN {network.vlan}",
+                        path,
+                        Witness("unanswered", name),
+                        replaced(path, tag, network.vlan if named else None),
+                    )

@@ -1,0 +1,162 @@
+"""What two claim: ranges, networks and pools that share addresses."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import groupby
+
+import numpy as np
+
+from reservoir.core.address_set import AddressSet
+from reservoir.core.addressing import Prefix, format_address
+from reservoir.core.checks.ranges.within import written_ranges
+from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.findings import Finding, Severity, Suggestion, Witness
+from reservoir.core.lending import Pool
+from reservoir.core.overlaps import overlaps
+
+
+class RangesOverlap(Rule):
+    """Two ranges of one network have addresses in common.
+
+    Why: Many devices refuse the second range; one of the two was meant to be another.
+
+    Remedy: Shorten one of them, or write one range for both.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.90, 10.84.30.80-10.84.30.99]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.79, 10.84.30.80-10.84.30.99]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        by_list = groupby(written_ranges(site), key=lambda written: written[1][:-1])
+        for _, group in by_list:
+            written = list(group)
+            spans = [span for _, _, span in written]
+            pairs = overlaps([s.first for s in spans], [s.last + 1 for s in spans])
+            for earlier, later, first in sorted(pairs):
+                _, path, span = written[later]
+                rest = list(AddressSet([span]) - AddressSet([spans[earlier]]))
+                suggestion = Suggestion(path, str(span), str(rest[0]) if len(rest) == 1 else None)
+                yield self.finding(
+                    f"the ranges {spans[earlier]} and {span} overlap "
+                    f"from {format_address(first)} on",
+                    path,
+                    Witness("claimed", f"the range {span}", first, also=str(spans[earlier])),
+                    (suggestion,) if len(rest) < 2 else (),
+                )
+
+
+class NetworksOverlap(Rule):
+    """Two networks of one VRF have addresses in common.
+
+    Why: Routers send the shared addresses to one of the two, and clients of the other are cut off.
+
+    Remedy: Give one of them another subnet. Where the same addresses are meant to be used twice,
+    put the networks in different VRFs.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
+          shop: {subnet: 10.84.30.128/25, ranges: [10.84.30.140-10.84.30.200]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/25, ranges: [10.84.30.20-10.84.30.99]}
+          shop: {subnet: 10.84.30.128/25, ranges: [10.84.30.140-10.84.30.200]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        lending = site.lending
+        spans = np.array([n.subnet.span for n in lending.networks], dtype=np.int64).reshape(-1, 2)
+        shift = lending.vrf_numbers << 33  # VRFs side by side in one line of numbers
+        for earlier, later, first in overlaps(spans[:, 0] + shift, spans[:, 1] + 1 + shift):
+            names = lending.names[earlier], lending.names[later]
+            one, other = lending.networks[earlier].subnet, lending.networks[later].subnet
+            path = ("networks", names[1], "subnet")
+            relation = _relation(other, one)
+            yield self.finding(
+                f"{other} of {names[1]} {relation} {one} of {names[0]}",
+                path,
+                Witness("claimed", names[1], first & 0xFFFFFFFF, also=names[0]),
+                concerns=names[:1],
+            )
+
+
+def _relation(subnet: Prefix, other: Prefix) -> str:
+    if subnet.bits == other.bits:
+        return "is the same as"
+    return "lies inside" if subnet.bits > other.bits else "swallows"
+
+
+class PoolsOverlap(Rule):
+    """Two servers may lend the same address, or two networks' pools share one.
+
+    Why: Neither server knows the other's leases; sooner or later two machines have one address.
+
+    Remedy: Give each server ranges of its own, or let one of them serve alone.
+    """
+
+    severity = Severity.ERROR
+    follows = ("two-servers", "networks-overlap", "subnet-has-host-bits")
+    failing = """
+        devices: {pier: {}, depot: {}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            served_by:
+              - {device: pier, ranges: [10.84.30.20-10.84.30.69]}
+              - {device: depot, ranges: [10.84.30.60-10.84.30.99]}
+    """
+    passing = """
+        devices: {pier: {}, depot: {}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            served_by:
+              - {device: pier, ranges: [10.84.30.20-10.84.30.59]}
+              - {device: depot, ranges: [10.84.30.60-10.84.30.99]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        pools = site.lending.pools
+        vrfs: dict[str, int] = {}
+        shifts = [vrfs.setdefault(pool.network.vrf, len(vrfs)) << 33 for pool in pools]
+        counts = [pool.lendable.span_count for pool in pools]
+        owner = np.repeat(np.arange(len(pools)), counts)
+        shift = np.repeat(np.array(shifts, dtype=np.int64), counts)
+        starts = np.concatenate([[], *(pool.lendable.starts for pool in pools)]).astype(np.int64)
+        stops = np.concatenate([[], *(pool.lendable.stops for pool in pools)]).astype(np.int64)
+        seen: set[tuple[int, int]] = set()
+        for overlap in overlaps(starts + shift, stops + shift):
+            pair = int(owner[overlap.earlier]), int(owner[overlap.later])
+            if pair not in seen:
+                seen.add(pair)
+                yield self._shared(pools[pair[0]], pools[pair[1]])
+
+    def _shared(self, one: Pool, other: Pool) -> Finding:
+        shared = one.lendable & other.lendable
+        if one.name == other.name:
+            message = f"{one.server} and {other.server} may both lend {_some(shared)}"
+        else:
+            message = f"{one.name} and {other.name} may both lend {_some(shared)}"
+        path = (*other.path, "served_by") if one.name == other.name else other.ranges_path
+        who = str(one.server) if one.name == other.name else one.name
+        mine = str(other.server) if one.name == other.name else other.name
+        witness = Witness("claimed", mine, shared.first, also=who)
+        return self.finding(message, path, witness, concerns=tuple({one.name} - {other.name}))
+
+
+def _some(addresses: AddressSet) -> str:
+    """Name the addresses of a set, shortly."""
+    first = next(iter(addresses))
+    more = len(addresses) - first.size
+    return f"{first}" + (f" and {more:,} more" if more else "")

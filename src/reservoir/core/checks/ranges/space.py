@@ -1,0 +1,213 @@
+"""Subnets: which part of the address space they are, and how large."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.core.address_set import AddressSet
+from reservoir.core.addressing import Span, format_address, parse_prefix
+from reservoir.core.checks.ranges.within import written_ranges
+from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan import PlanPath
+
+SPECIAL_USE = {
+    parse_prefix(prefix).span: purpose
+    for prefix, purpose in (
+        ("0.0.0.0/8", "this host on this network (RFC 1122 section 3.2.1.3)"),
+        ("127.0.0.0/8", "loopback (RFC 1122 section 3.2.1.3)"),
+        ("169.254.0.0/16", "link-local addresses that machines choose themselves (RFC 3927)"),
+        ("192.88.99.0/24", "relay anycast, given up (RFC 7526)"),
+        ("224.0.0.0/4", "multicast (RFC 5771)"),
+        ("240.0.0.0/4", "kept for the future (RFC 1112 section 4)"),
+    )
+}
+"""Blocks that no client may have an address in (RFC 6890), and what they are for."""
+
+NOT_PUBLIC = AddressSet(
+    parse_prefix(prefix).span
+    for prefix in (
+        *("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16"),  # private (RFC 1918)
+        "100.64.0.0/10",  # shared (RFC 6598)
+        *("192.0.2.0/24", "198.51.100.0/24", "203.0.113.0/24"),  # documentation (RFC 5737)
+        "198.18.0.0/15",  # benchmarks (RFC 2544)
+        "192.0.0.0/24",  # protocol assignments (RFC 6890 section 2.1)
+    )
+)
+"""Blocks that anybody may use and nobody owns on the internet."""
+
+CROWD = 2_048
+"""Clients in one broadcast domain beyond which broadcasts are a burden."""
+
+
+class SubnetHasHostBits(Rule):
+    """A network's subnet is written with an address that is not the subnet's first.
+
+    Why: It is not clear which subnet is meant, and most devices refuse such a line.
+
+    Remedy: Write the network address, or the prefix length that was meant.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.1/24, ranges: [10.84.30.20-10.84.30.200]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, network in site.plan.networks.items():
+            written = network.subnet
+            if written != written.subnet:
+                path = ("networks", name, "subnet")
+                yield self.finding(
+                    f"{written} is an address inside {written.subnet}, not a subnet",
+                    path,
+                    Witness("claimed", str(written), written.address, also=str(written.subnet)),
+                    replaced(path, written, written.subnet),
+                )
+
+
+class RangeSpecialUse(Rule):
+    """A subnet or a range lies in a block that is not for clients.
+
+    Why: Machines refuse such an address or treat it as something else: loopback, link-local,
+    multicast.
+
+    Remedy: Take a private block (RFC 1918), or correct the octet that is wrong.
+    """
+
+    severity = Severity.ERROR
+    follows_here = ("range-outside-subnet",)
+    failing = """
+        networks:
+          crew: {subnet: 169.254.30.0/24, ranges: [169.254.30.20-169.254.30.200]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        special = AddressSet(SPECIAL_USE)
+        for name, network in site.plan.networks.items():
+            if AddressSet([network.subnet.span]).isdisjoint(special):
+                continue
+            yield self._inside(network.subnet.span, f"{network.subnet}", name, "subnet")
+        for pool, path, span in written_ranges(site):
+            named = AddressSet([span]) - AddressSet([pool.network.subnet.span])
+            if not named.isdisjoint(special):
+                yield self._inside(span, f"the range {span}", pool.name, *path[2:])
+
+    def _inside(self, span: Span, what: str, network: str, *path: str | int) -> Finding:
+        block = next(b for b in SPECIAL_USE if b.first <= span.last and span.first <= b.last)
+        address = max(span.first, block.first)
+        return self.finding(
+            f"{what} lies in {_as_prefix(block)}, which is for {SPECIAL_USE[block]}",
+            ("networks", network, *path),
+            Witness("named", network, address, also="which no client can use"),
+        )
+
+
+def _as_prefix(block: Span) -> str:
+    bits = 32 - (block.size - 1).bit_length()
+    return f"{format_address(block.first)}/{bits}"
+
+
+class RangePublic(Rule):
+    """A subnet is made of public addresses.
+
+    Why: If they are somebody else's, clients can't reach that part of the internet; a typed octet
+    too many often makes a private address public.
+
+    Remedy: Take a private block (RFC 1918). If the addresses are yours, accept the finding.
+    """
+
+    severity = Severity.WARNING
+    follows_here = ("range-special-use", "subnet-has-host-bits")
+    failing = """
+        networks:
+          crew: {subnet: 11.84.30.0/24, ranges: [11.84.30.20-11.84.30.200]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        known = NOT_PUBLIC | AddressSet(SPECIAL_USE)
+        for name, network in site.plan.networks.items():
+            public = AddressSet([network.subnet.hosts]) - known
+            if public:
+                yield self.finding(
+                    f"{network.subnet} is public address space: it is right only if it is yours",
+                    ("networks", name, "subnet"),
+                    Witness("named", name, public.first, also="which may be somebody else's"),
+                )
+
+
+class SubnetTooSmall(Rule):
+    """A client network has a subnet without room for clients: /31 or /32.
+
+    Why: With a gateway there is one address left or none, and many clients refuse such a mask.
+
+    Remedy: Correct the prefix length; a /30 is the smallest with room for a gateway and a client.
+    """
+
+    severity = Severity.ERROR
+    follows_here = ("range-special-use",)
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/31, ranges: [10.84.30.0]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/30, ranges: [10.84.30.2]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, network in site.plan.networks.items():
+            if network.subnet.bits < 31:
+                continue
+            path: PlanPath = ("networks", name, "subnet")
+            hosts = network.subnet.hosts
+            held = network.gateway is not None and hosts.holds(network.gateway)
+            yield self.finding(
+                f"{network.subnet} is a link between two routers or a single address, "
+                "not a network for clients",
+                path,
+                Witness("refused", name, count=hosts.size - held + 1),
+            )
+
+
+class SubnetVeryLarge(Rule):
+    """A network lends to more clients than one broadcast domain bears well.
+
+    Why: Each client's broadcasts reach all others; with thousands, wireless above all suffers.
+
+    Remedy: Split the network into several VLANs with a pool each.
+    """
+
+    severity = Severity.ADVICE
+    failing = """
+        networks:
+          crew: {subnet: 10.84.0.0/20, ranges: [10.84.0.20-10.84.15.200]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.0.0/20, ranges: [10.84.0.20-10.84.7.200]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for index, name in enumerate(site.lending.names):
+            lendable = len(site.lending.lendable_in(index))
+            bound = len(site.lending.bound_rows(index))
+            if lendable + bound > CROWD:
+                yield self.finding(
+                    f"up to {lendable + bound:,} clients in one broadcast domain, "
+                    f"more than {CROWD:,}",
+                    ("networks", name),
+                )

@@ -1,0 +1,29 @@
+"""Edits that several rules suggest."""
+
+from __future__ import annotations
+
+from reservoir.core.addressing import Span, format_address
+from reservoir.core.findings import Suggestion
+from reservoir.core.lending import Pool
+from reservoir.core.plan import PlanPath
+
+
+def range_holding(address: int, pool: Pool) -> tuple[PlanPath, Span | None]:
+    """The path of the range that names an address, and the range; the list's where it is all."""
+    if pool.named != "all":
+        for position, span in enumerate(pool.named):
+            if span.holds(address):
+                return (*pool.ranges_path, position), span
+    return pool.ranges_path, None
+
+
+def keep_out(address: int, pool: Pool) -> tuple[Suggestion, ...]:
+    """Keep an address from being lent: shorten the range that begins or ends there, or exclude."""
+    path, span = range_holding(address, pool)
+    if span is not None and pool.named != "all" and sum(s.holds(address) for s in pool.named) == 1:
+        if address == span.first < span.last:
+            return (Suggestion(path, str(span), str(Span(address + 1, span.last))),)
+        if address == span.last > span.first:
+            return (Suggestion(path, str(span), str(Span(span.first, address - 1))),)
+    exclusion = (*pool.path, "exclusions", len(pool.network.exclusions))
+    return (Suggestion(exclusion, None, format_address(address)),)

@@ -1,0 +1,1 @@
+"""Hand-set addresses and exclusions: what must never be lent."""

@@ -1,0 +1,165 @@
+"""Exclusions: each keeps something out of its own network's ranges."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from reservoir.core.address_set import EMPTY, AddressSet
+from reservoir.core.addressing import Span, format_address
+from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
+from reservoir.core.findings import Finding, Severity, Suggestion, Witness
+from reservoir.core.lending import Pool
+from reservoir.core.overlaps import overlaps
+from reservoir.core.plan import Network, PlanPath
+from reservoir.core.typos import likely_range
+
+
+def written_exclusions(site: Site) -> Iterator[tuple[str, Network, PlanPath, Span]]:
+    """Each exclusion that isn't reversed, with its network and the path of its range."""
+    for name, network in site.plan.networks.items():
+        for position, exclusion in enumerate(network.exclusions):
+            if exclusion.range.size:
+                path = ("networks", name, "exclusions", position, "range")
+                yield name, network, path, exclusion.range
+
+
+class ExclusionOutsideSubnet(Rule):
+    """An exclusion has addresses that are not in the network's subnet.
+
+    Why: It keeps nothing out there; what it was meant to keep out may be lent.
+
+    Remedy: Correct the address, often a digit or an octet typed wrong, or leave it out.
+    """
+
+    severity = Severity.WARNING
+    follows = ("subnet-has-host-bits",)
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.200]
+            exclusions: [10.84.31.40-10.84.31.49]
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.200]
+            exclusions: [10.84.30.40-10.84.30.49]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, network, path, span in written_exclusions(site):
+            subnet = network.subnet
+            if subnet.span.holds(span.first) and subnet.span.holds(span.last):
+                continue
+            outside = AddressSet([span]) - AddressSet([subnet.span])
+            relation = "is not in" if len(outside) == span.size else "reaches out of"
+            meant = likely_range(span, subnet)
+            yield self.finding(
+                f"the exclusion {span} {relation} {subnet.subnet}"
+                + (f"; {meant} would be inside" if meant else ""),
+                path,
+                Witness("spared", name, outside.first),
+                replaced(path, span, meant),
+            )
+
+
+class ExclusionIdle(Rule):
+    """An exclusion keeps out nothing that could be lent.
+
+    Why: It is left over from a pool that is gone, or what it was meant to keep out is elsewhere
+    and may be lent.
+
+    Remedy: Correct the address, or leave the exclusion out.
+    """
+
+    severity = Severity.WARNING
+    follows = ("range-outside-subnet", "range-reversed", "subnet-has-host-bits")
+    follows_here = ("exclusion-outside-subnet",)
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.99]
+            exclusions: [10.84.30.140-10.84.30.149]
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.199]
+            exclusions: [10.84.30.140-10.84.30.149]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        ranges = {pools[0].name: _ranges(pools) for pools in site.lending.pools_by_network}
+        for name, _, path, span in written_exclusions(site):
+            if ranges[name].isdisjoint(AddressSet([span])):
+                yield self.finding(
+                    f"the exclusion {span} keeps out nothing: no range of {name} has any of it",
+                    path,
+                    Witness("spared", name, span.first),
+                    (Suggestion(path[:-1], str(span), None),),
+                )
+
+
+def _ranges(pools: Sequence[Pool]) -> AddressSet:
+    """What the ranges of a network's pools name; all names every host address."""
+    hosts = pools[0].network.subnet.hosts
+    named = EMPTY
+    for pool in pools:
+        named = named | (AddressSet([hosts]) if pool.named == "all" else pool.ranges.clipped(hosts))
+    return named
+
+
+class ExclusionsOverlap(Rule):
+    """Two exclusions of one network have addresses in common.
+
+    Why: It does no harm, but one of the two was perhaps meant to be another.
+
+    Remedy: Write one exclusion for both, or correct the one that is wrong.
+    """
+
+    severity = Severity.ADVICE
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.99]
+            exclusions: [10.84.30.40-10.84.30.49, 10.84.30.45]
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.99]
+            exclusions: [10.84.30.40-10.84.30.49, 10.84.30.55]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, network in site.plan.networks.items():
+            spans = [exclusion.range for exclusion in network.exclusions]
+            pairs = overlaps([s.first for s in spans], [s.last + 1 for s in spans])
+            for earlier, later, first in sorted(pairs):
+                yield self.finding(
+                    f"the exclusions {spans[earlier]} and {spans[later]} overlap "
+                    f"from {format_address(first)} on",
+                    ("networks", name, "exclusions", later, "range"),
+                )
+
+
+class ExclusionSwallowsBinding(Obstructed):
+    """A device has excluded an address that it has bound, and refuses or ignores the binding.
+
+    Why: The bound client gets another address, or none.
+
+    Remedy: Take the bound address out of the exclusion.
+    """
+
+    severity = Severity.ERROR
+    dialect = "mortise"
+    failing = """
+    """
+    passing = """
+    """

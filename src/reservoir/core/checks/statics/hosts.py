@@ -1,0 +1,156 @@
+"""Addresses that somebody else has: hand-set ones, and those of servers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+import numpy as np
+
+from reservoir.core.addressing import Span, format_address
+from reservoir.core.checks.remedies import keep_out, range_holding
+from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.lending import Pool, told_in
+
+
+class StaticLendable(Rule):
+    """The address of a machine that is set by hand may be lent to a client.
+
+    Why: Sooner or later a client gets it, and two machines have one address.
+
+    Remedy: Exclude the address, or begin the range after the hand-set addresses.
+    """
+
+    severity = Severity.ERROR
+    follows = ("networks-overlap", "subnet-has-host-bits")
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.99]
+            static: [{name: chart-plotter, address: 10.84.30.25}]
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            ranges: [10.84.30.20-10.84.30.99]
+            exclusions: [10.84.30.25]
+            static: [{name: chart-plotter, address: 10.84.30.25}]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        lending, hosts = site.lending, site.lending.static
+        if not len(hosts):
+            return
+        for pool in lending.pools:
+            if pool.named == "all" or not pool.lendable:
+                continue  # all never means a static host
+            span = Span(pool.lendable.first, pool.lendable.last)
+            inside = lending.static_by_address.within(lending.vrf_of[pool.network.vrf], span)
+            lent = pool.lendable.contains(hosts.address[inside])
+            for row in sorted(inside[lent].tolist()):
+                number = int(hosts.address[row])
+                address = format_address(number)
+                name = hosts.name[row] or address
+                if number == pool.network.gateway:
+                    continue  # the rule about gateways says so
+                yield self.finding(
+                    f"{name} has {address} set by hand, and {pool.name} may lend that address",
+                    hosts.path(row),
+                    Witness("lent", pool.name, number, also=f"{name}'s"),
+                    keep_out(number, pool),
+                )
+
+
+class InfrastructureLendable(Rule):
+    """The address of a server that clients or devices are told of may be lent to a client.
+
+    Why: Whoever asks the DNS, time, boot or DHCP server at that address asks a client instead.
+
+    Remedy: Exclude the address, or shorten the range; list the server among the static hosts.
+    """
+
+    severity = Severity.ERROR
+    follows = ("subnet-has-host-bits",)
+    follows_here = ("range-outside-subnet",)
+    failing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            dns: [10.84.30.53]
+            ranges: [10.84.30.20-10.84.30.99]
+    """
+    passing = """
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            dns: [10.84.30.53]
+            ranges: [10.84.30.60-10.84.30.99]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        by_vrf: dict[str, dict[int, str]] = {}
+        for vrf, address, role in _named(site):
+            by_vrf.setdefault(vrf, {}).setdefault(address, role)
+        columns = {vrf: np.array(sorted(roles), dtype=np.int64) for vrf, roles in by_vrf.items()}
+        for pool in site.lending.pools:
+            named = columns.get(pool.network.vrf)
+            if named is None or not pool.lendable:
+                continue
+            for address in named[pool.lendable.contains(named)].tolist():
+                if address == pool.network.gateway or self._said_elsewhere(site, pool, address):
+                    continue
+                path, span = range_holding(address, pool)
+                shown, role = format_address(address), by_vrf[pool.network.vrf][address]
+                yield self.finding(
+                    f"{shown} is {role}, and {pool.name} may lend that address"
+                    + (f": it is inside {span}" if span else ""),
+                    path,
+                    Witness("lent", pool.name, address, also=role),
+                    keep_out(address, pool),
+                )
+
+    def _said_elsewhere(self, site: Site, pool: Pool, address: int) -> bool:
+        """Whether the rules about interfaces and static hosts know the address."""
+        lending = site.lending
+        if any(a.address == address for a in site.topology.attachments(pool.network)):
+            return True
+        vrf = lending.vrf_of[pool.network.vrf]
+        return bool(len(lending.static) and lending.static_by_address.at(vrf, address))
+
+
+def _named(site: Site) -> Iterator[tuple[str, int, str]]:
+    """Addresses that clients or devices are told of: the VRF, the address, what it is."""
+    for name, network in site.plan.networks.items():
+        told = told_in(site.plan, network)
+        for address in told.dns:
+            yield network.vrf, address, f"the DNS server of {name}"
+        for code, data in told.options.items():
+            if code in _SERVERS and len(data) % 4 == 0:
+                for at in range(0, len(data), 4):
+                    address = int.from_bytes(data[at : at + 4], "big")
+                    yield network.vrf, address, f"the {_SERVERS[code]} of {name}"
+    for device_name, device in site.plan.devices.items():
+        for interface_name, interface in device.interfaces.items():
+            for address in interface.relay_to:
+                what = f"the server that {device_name} {interface_name} relays to"
+                yield interface.vrf, address, what
+        for route in device.routes:
+            yield "", route.via, f"the next hop of {device_name} to {route.to}"
+
+
+_SERVERS: Mapping[int, str] = {
+    4: "time server",
+    7: "log server",
+    9: "print server",
+    41: "directory server",
+    42: "time server",
+    44: "name server for file shares",
+    69: "mail server",
+    70: "mail server",
+    72: "web server",
+    138: "wireless controller",
+    150: "boot server",
+}
+"""Options that are lists of servers' addresses (RFC 2132, 5417, 5859)."""
