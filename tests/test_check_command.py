@@ -30,15 +30,18 @@ networks:
 def test_every_rule_keeps_its_manual(name: str, run: Run, put: Put) -> None:
     """The failing example is reported, the passing one isn't, and explain shows both."""
     rule = rules()[name]
-    put("failing.yaml", "reservoir: 1\n" + _dedented(rule.failing))
-    put("passing.yaml", "reservoir: 1\n" + _dedented(rule.passing))
-    failing = run("check", "failing.yaml", "--select", name, "--fail-on", "advice")
+    ending = "txt" if rule.dialect else "yaml"
+    dialect = ["--dialect", rule.dialect] if rule.dialect else []
+    put(f"failing.{ending}", _dedented(rule.failing))
+    put(f"passing.{ending}", _dedented(rule.passing))
+    chosen = ["--select", name, "--fail-on", "advice", *dialect]
+    failing = run("check", f"failing.{ending}", *chosen)
     assert failing.code == 1, failing.err
     assert f"{rule.severity.word:<8} {name}" in failing.out
-    assert "failing.yaml:" in failing.out
+    assert f"failing.{ending}:" in failing.out
     if rule.severity > Severity.ADVICE:
         assert "shown when" in failing.out, "a finding that nothing shows is advice at most"
-    passing = run("check", "passing.yaml", "--select", name, "--fail-on", "advice")
+    passing = run("check", f"passing.{ending}", *chosen)
     assert passing.code == 0, passing.out
     explained = run("explain", name).out
     assert rule.manual["summary"] in explained

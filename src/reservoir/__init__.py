@@ -14,12 +14,13 @@ from reservoir.version import __version__
 
 if TYPE_CHECKING:
     from reservoir.core.checks import Report
+    from reservoir.core.subject import Subject
     from reservoir.dialects.reading import ConfigurationRead
     from reservoir.dialects.sheet import Sheet
     from reservoir.dialects.writing import DeviceConfiguration
     from reservoir.files.plan_file import LoadedPlan
 
-__all__ = ["__version__", "check", "configuration_text", "load", "read", "write"]
+__all__ = ["__version__", "check", "configuration_text", "load", "read", "together", "write"]
 
 
 def load(file: str) -> LoadedPlan:
@@ -37,17 +38,17 @@ def load(file: str) -> LoadedPlan:
 
 
 def check(
-    loaded: LoadedPlan,
+    subject: Subject,
     *,
     today: datetime.date | None = None,
     select: Collection[str] = (),
     ignore: Collection[str] = (),
     at: Collection[str] = (),
 ) -> Report:
-    """Run the checks over a plan.
+    """Run the checks.
 
     Args:
-        loaded: The plan.
+        subject: A plan, configuration that was read, or both (:func:`together`).
         today: The day on which acceptances count; the present day if None.
         select: Rules or families to report; all if empty.
         ignore: Rules or families to leave out.
@@ -60,10 +61,10 @@ def check(
     from reservoir.core.lending import Lending
     from reservoir.dialects.fitting import obstacles_to
 
-    lending, sheets = Lending(loaded.plan), _sheets(loaded)
+    lending, sheets = Lending(subject.plan), _sheets(subject)
     return check_plan(
         lending,
-        obstacles_to(lending, sheets),
+        [*obstacles_to(lending, sheets), *subject.obstacles],
         {name: sheet.traits for name, sheet in sheets.items()},
         today=today or datetime.date.today(),
         select=select,
@@ -116,6 +117,19 @@ def read(files: Sequence[str], dialect: str | None = None) -> list[Configuration
     return [read_device(configuration_text(file), file, beside(file), dialect) for file in files]
 
 
+def together(reads: Sequence[ConfigurationRead], planned: LoadedPlan | None = None) -> Subject:
+    """What several devices' configuration says as one, for :func:`check`.
+
+    Args:
+        reads: The configuration, as :func:`read` gives it.
+        planned: A plan that it stands beside, if there is one. What the plan says of a device or
+            a network counts; what only the configuration has is added.
+    """
+    from reservoir.dialects.checking import ReadSubject  # late: costs NumPy
+
+    return ReadSubject(reads, planned)
+
+
 def configuration_text(file: str) -> str:
     """A device's configuration as one text.
 
@@ -131,12 +145,12 @@ def configuration_text(file: str) -> str:
     return in_one_text(read_files(file)) if Path(file).is_dir() else read_text(file)
 
 
-def _sheets(loaded: LoadedPlan) -> dict[str, Sheet]:
+def _sheets(subject: Subject) -> dict[str, Sheet]:
     from reservoir.dialects.library import beside
 
-    library = beside(loaded.files[0])
+    library = beside(subject.files[0])
     return {
-        name: library.sheet(device.dialect, loaded.places.place(("devices", name, "dialect")))
-        for name, device in loaded.plan.devices.items()
+        name: library.sheet(device.dialect, subject.place(("devices", name, "dialect")))
+        for name, device in subject.plan.devices.items()
         if device.dialect is not None
     }

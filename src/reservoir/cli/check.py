@@ -1,20 +1,29 @@
-"""``reservoir check``: what is wrong in a plan."""
+"""``reservoir check``: what is wrong in a plan, or in devices' configuration."""
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
+from reservoir.cli.completion import plan_paths, rule_names
 from reservoir.cli.output import save_or_show, show, talk, talkative, width
 
+if TYPE_CHECKING:
+    from reservoir.core.checks import Report
+    from reservoir.core.subject import Subject
+
+FORMATS = ("text", "json", "sarif", "junit", "markdown")
 FAIL_ON = ("error", "warning", "advice", "never")
 
 
-@click.command("check", short_help="Find what is wrong in a plan.")
-@click.argument("plan")
+@click.command("check", short_help="Find what is wrong in a plan or in configuration.")
+@click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
+@click.option("--dialect", metavar="NAME", help="The configuration's dialect; else recognised.")
 @click.option(
     "--format",
     "form",
-    type=click.Choice(["text", "json"]),
+    type=click.Choice(FORMATS),
     default="text",
     help="How findings are printed.",
 )
@@ -24,13 +33,32 @@ FAIL_ON = ("error", "warning", "advice", "never")
     default="error",
     help="The least severity that makes the exit status 1.",
 )
-@click.option("--select", multiple=True, metavar="RULE", help="Only this rule or family.")
-@click.option("--ignore", multiple=True, metavar="RULE", help="Not this rule or family.")
-@click.option("--at", multiple=True, metavar="PATH", help="Only findings at this path, * allowed.")
+@click.option(
+    "--select",
+    multiple=True,
+    metavar="RULE",
+    shell_complete=rule_names,
+    help="Only this rule or family.",
+)
+@click.option(
+    "--ignore",
+    multiple=True,
+    metavar="RULE",
+    shell_complete=rule_names,
+    help="Not this rule or family.",
+)
+@click.option(
+    "--at",
+    multiple=True,
+    metavar="PATH",
+    shell_complete=plan_paths,
+    help="Only findings at this path, * allowed.",
+)
 @click.option("-o", "--out", metavar="FILE", help="Put the findings into a file.")
 @talkative
 def command(
-    plan: str,
+    inputs: tuple[str, ...],
+    dialect: str | None,
     form: str,
     fail_on: str,
     select: tuple[str, ...],
@@ -38,36 +66,30 @@ def command(
     at: tuple[str, ...],
     out: str | None,
 ) -> None:
-    """Find what is wrong in PLAN: overlaps, gateway conflicts, ranges too small, and more.
+    """Find what is wrong in FILE: overlaps, gateway conflicts, ranges too small, and more.
+
+    A FILE is a plan, or the configuration of a device. Of several, one may be a plan; what the
+    devices lend now is then looked at beside what is planned.
 
     \b
     reservoir check ferry-line.yaml
     reservoir check ferry-line.yaml --at 'networks.crew*' --fail-on warning
-    reservoir check ferry-line.yaml --format json --out findings.json
+    reservoir check ferry-line.yaml --format sarif --out findings.sarif
+    reservoir check running/*
+    reservoir check ferry-line.yaml running/shop-box.thimble
 
-    Exit status: 0 nothing at or above --fail-on, 1 findings, 2 the plan can't be used.
+    Exit status: 0 nothing at or above --fail-on, 1 findings, 2 a file can't be used.
     """
     import reservoir  # late: --help needs none of it
 
     _require_known((*select, *ignore))
-    loaded = reservoir.load(plan)
-    report = reservoir.check(loaded, select=select, ignore=ignore, at=at)
-    if form == "json":
-        import json
-
-        from reservoir.files.findings_json import report_object
-
-        text = json.dumps(report_object(report, loaded), indent=2, ensure_ascii=False)
-        save_or_show(text + "\n", out)
+    subject = _subject(inputs, dialect)
+    report = reservoir.check(subject, select=select, ignore=ignore, at=at)
+    if form == "text":
+        _show_text(report, subject, out)
+        _say_next(inputs, subject, report)
     else:
-        from reservoir.draw.findings_text import findings_text
-
-        lines = findings_text(report, loaded.plan, loaded.places.place, width())
-        if out is None:
-            show(lines)
-        else:
-            save_or_show("".join(f"{click.unstyle(line)}\n" for line in lines), out)
-        _say_next(plan, [finding.rule for finding in report.findings])
+        save_or_show(_formatted(form, report, subject), out)
     worst = report.worst
     if (
         fail_on != "never"
@@ -75,6 +97,42 @@ def command(
         and worst.word in FAIL_ON[: FAIL_ON.index(fail_on) + 1]
     ):
         raise click.exceptions.Exit(1)
+
+
+def _subject(inputs: tuple[str, ...], dialect: str | None) -> Subject:
+    """The plan among the files, the configuration, or both as one."""
+    import reservoir
+    from reservoir.files.recognising import is_plan
+
+    plans = [file for file in inputs if is_plan(file)]
+    if len(plans) > 1:
+        raise click.UsageError(
+            f"{plans[0]} and {plans[1]} are both plans; a plan may include others instead."
+        )
+    planned = reservoir.load(plans[0]) if plans else None
+    others = [file for file in inputs if file not in plans]
+    if planned is not None and not others:
+        return planned
+    return reservoir.together(reservoir.read(others, dialect), planned)
+
+
+def _show_text(report: Report, subject: Subject, out: str | None) -> None:
+    from reservoir.draw.findings_text import findings_text
+
+    lines = findings_text(report, subject.plan, subject.place, width())
+    if out is None:
+        show(lines)
+    else:
+        save_or_show("".join(f"{click.unstyle(line)}\n" for line in lines), out)
+
+
+def _formatted(form: str, report: Report, subject: Subject) -> str:
+    """The report in one of the formats for programs."""
+    import importlib
+
+    module = importlib.import_module(f"reservoir.files.findings_{form}")
+    text: str = module.report_text(report, subject)
+    return text
 
 
 def _require_known(names: tuple[str, ...]) -> None:
@@ -87,8 +145,13 @@ def _require_known(names: tuple[str, ...]) -> None:
             raise click.UsageError(f"There is no rule or family {name!r}{hint(name, known)}.")
 
 
-def _say_next(plan: str, rules: list[str]) -> None:
-    if rules:
-        talk(f"Next: reservoir explain {rules[0]}")
-    else:
-        talk(f"Next: reservoir write {plan}")
+def _say_next(inputs: tuple[str, ...], subject: Subject, report: Report) -> None:
+    """The command that comes next in the job."""
+    open_findings = [finding for finding in report.findings if finding.accepted is None]
+    is_one_plan = len(subject.files) > 0 and inputs == (subject.files[0],) and not subject.obstacles
+    if is_one_plan and any(finding.is_mendable for finding in open_findings):
+        talk(f"Next: reservoir mend {inputs[0]}")
+    elif open_findings:
+        talk(f"Next: reservoir explain {open_findings[0].rule}")
+    elif is_one_plan:
+        talk(f"Next: reservoir write {inputs[0]}")

@@ -6,17 +6,12 @@ import textwrap
 
 import click
 
+from reservoir.cli.completion import rule_names
 from reservoir.cli.output import show, talkative, width
 
 
-def _complete(_ctx: click.Context, _parameter: click.Parameter, begun: str) -> list[str]:
-    from reservoir.core.checks import rules
-
-    return [name for name in rules() if name.startswith(begun)]
-
-
 @click.command("explain", short_help="What a rule means, and how to put it right.")
-@click.argument("rule", required=False, shell_complete=_complete)
+@click.argument("rule", required=False, shell_complete=rule_names)
 @talkative
 def command(rule: str | None) -> None:
     """Say what RULE means, why it matters and what to do, with an example; or list all rules.

@@ -33,6 +33,7 @@ _SENTENCES: Mapping[str, str] = {
     "claimed": "{address} belongs to {network} and to {also}",
     "bound": "{client} is always given {address}, {also}",
     "bound-twice": "{client} and {also} are both given {address}",
+    "named-alike": "{client} and {also} go by one name",
     "held-twice": "{client} and {also} both answer for {address}",
     "misplaced": "{client} is given {address}, which is not in {network}",
     "misled": "a client of {network} is told to use the gateway {address}, {also}",
@@ -102,6 +103,16 @@ class Finding:
     """Why it is accepted, if it is."""
     concerns: tuple[str, ...] = ()
     """Other networks that it is about."""
+
+    @property
+    def is_mendable(self) -> bool:
+        """Whether there is one way only to put it right, which an edit to the plan can take."""
+        return (
+            len(self.suggestions) == 1
+            and self.accepted is None
+            and self.cause is None
+            and self.suggestions[0].path[0] in ("networks", "devices", "defaults")
+        )
 
     @property
     def network(self) -> str | None:

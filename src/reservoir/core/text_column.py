@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from itertools import chain
 from typing import overload
 
 import numpy as np
@@ -64,6 +63,10 @@ class TextColumn(Sequence[str]):
             data = self.data.data  # a memoryview: slices of it copy nothing
             yield from (str(data[start:stop], "utf-8") for start, stop in edges)
 
+    def rows(self, rows: NDArray[np.int64]) -> TextColumn:
+        """The texts of some rows, shape (m,)."""
+        return TextColumn(self.data, self.starts[rows], self.stops[rows])
+
     @property
     def lengths(self) -> NDArray[np.int64]:
         """Bytes of each text, shape (n,)."""
@@ -90,10 +93,7 @@ class TextColumn(Sequence[str]):
     def unlike(self, characters: str) -> NDArray[np.int64]:
         """Places of the texts that have a character outside a class, ``A-Za-z0-9`` for example."""
         outside = re.compile(f"[^{characters}]")
-        if all(ord(c) < 128 for c in characters):
-            allowed = np.array([not outside.match(chr(octet)) for octet in range(256)])
-            allowed[128:] = False
-            wrong = np.concatenate([[0], np.cumsum(~allowed[self.data])])
-            return np.flatnonzero(wrong[self.stops] > wrong[self.starts])
-        found = (place for place, text in enumerate(self) if outside.search(text))
-        return np.fromiter(chain(found), dtype=np.int64)
+        if not outside.search("".join(self)):
+            return np.empty(0, dtype=np.int64)
+        found = [place for place, text in enumerate(self) if outside.search(text)]
+        return np.array(found, dtype=np.int64)

@@ -17,6 +17,7 @@ from reservoir.core.plan import PlanPath
 from reservoir.core.topology import Attachment
 from reservoir.dialects.fitting_told import FittedWords, fit_words
 from reservoir.dialects.keeping import faults_in_kept
+from reservoir.dialects.naming import NameFitter
 from reservoir.dialects.sayable import unsayable
 from reservoir.dialects.sheet import Sheet
 
@@ -77,6 +78,7 @@ class _Fitter:
 
     def fit(self) -> list[FittedPool]:
         self._whole()
+        self._names()
         self._reachable()
         if self.keeps_out and self._too_many_exclusions():
             self.splits = True
@@ -102,10 +104,32 @@ class _Fitter:
             message = f"{self.device} can't be told the {what}: {why}"
             self._at(at, message, f"is served without the {what}")
 
+    def _names(self) -> None:
+        """The names that the device doesn't take as they are, and what is made of them."""
+        naming, table = self.sheet.naming, self.lending.bindings
+        named: list[tuple[str, PlanPath, str]] = []
+        if self.sheet.mentions("pool", "name"):
+            named += [(pool.name, pool.path, pool.name) for pool in self.pools]
+        if self.sheet.mentions("binding", "name"):
+            for pool in self.pools:
+                names = table.name.rows(pool.bindings)
+                unfit = {*np.flatnonzero(names.lengths > (naming.longest or np.inf)).tolist()}
+                unfit |= {*(names.unlike(naming.characters) if naming.characters else ())}
+                for place in sorted(unfit):
+                    row = int(pool.bindings[place])
+                    named.append((table.name[row], table.path(row), pool.name))
+        for name, path, network in named:
+            fitted = NameFitter(naming).fit(name)
+            if fitted != name:
+                message = f"{self.device} doesn't take the name {name!r}; it becomes {fitted!r}"
+                harm = f"goes by the name {fitted} on {self.device}"
+                self.obstacles.append(Obstacle("name-unfit", message, path, network, harm))
+
     def _at(self, path: PlanPath, message: str, harm: str) -> None:
         """An obstacle somewhere in the plan; the client that shows it is one of the first pool."""
         own = str(path[1]) if path[0] == "networks" else ""
         network = own or (self.pools[0].name if self.pools else "")
+        harm = harm if network else ""
         self.obstacles.append(Obstacle("not-expressible", message, path, network, harm))
 
     # Which pools the device can have at all.

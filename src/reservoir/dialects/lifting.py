@@ -44,10 +44,24 @@ class Lifted:
     device: Device
     networks: dict[str, Network] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
+    origins: dict[str, Origin] = field(default_factory=dict)
+    """The facts that each network was made of."""
+    interfaces: Mapping[str, Fact] = field(default_factory=dict)
+    """The facts that its interfaces were made of."""
 
     def plan(self) -> Plan:
         """A plan of this device alone."""
         return Plan(devices={self.name: self.device}, networks=self.networks)
+
+
+@dataclass(frozen=True)
+class Origin:
+    """The facts that a network was made of."""
+
+    subnet: Prefix
+    pools: Sequence[Fact]
+    bindings: Sequence[Fact]
+    """In the order of the network's bindings."""
 
 
 def lift(device: Fact, sheet: Sheet, otherwise_called: str = "device") -> Lifted:
@@ -70,6 +84,7 @@ class _Lifting:
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }
         self.result = Lifted(device.get("name") or otherwise_called, self._device())
+        self.result.interfaces = self.interfaces
         owners = (device, *self.interfaces.values())
         self._bindings = self._usable(b for owner in owners for b in owner.of_kind("binding"))
         self._bindings_by_address = _ByAddress(
@@ -83,6 +98,8 @@ class _Lifting:
         self._device_exclusions = _spans(device.of_kind("exclusion"))
         self._notes = _notes(device)
         self._placed: set[int] = set()
+        self._in_network: list[Fact] = []
+        """The bindings of the network that was made last."""
 
     def lifted(self) -> Lifted:
         named: list[tuple[str, Fact]] = []
@@ -92,6 +109,9 @@ class _Lifting:
                 self._note(pools[0].fact, "stands there twice; the second is left out")
                 continue
             self.result.networks[name] = self._network(pools)
+            self.result.origins[name] = Origin(
+                pools[0].subnet, [pool.fact for pool in pools], self._in_network
+            )
             named.append((name, pools[0].fact))
         for binding in self._bindings:
             if id(binding) not in self._placed:
@@ -171,7 +191,7 @@ class _Lifting:
 
     def _network(self, pools: Sequence[_Pool]) -> Network:
         pool, subnet = pools[0]
-        bindings = self._bindings_in(pools)
+        self._in_network = bindings = self._bindings_in(pools)
         bound = AddressSet.of_addresses([fact.get("address") for fact in bindings])
         own = self._own_addresses(subnet)
         ranges, exclusions = self._ranges(pools, bound, own)
@@ -248,7 +268,7 @@ class _Lifting:
         subnet = pools[0].subnet
         hosts = AddressSet([subnet.hosts])
         excluded = AddressSet(
-            span for pool in pools for span in _each_span(pool.fact.of_kind("exclusion"))
+            span for pool in pools for span in each_span(pool.fact.of_kind("exclusion"))
         )
         if self.sheet.trait("exclusions").endswith("device-wide"):
             excluded = excluded | self._device_exclusions
@@ -261,7 +281,7 @@ class _Lifting:
             named = AddressSet(
                 span
                 for pool in pools
-                for span in _each_span(pool.fact.of_kind("range"), subnet.span.first)
+                for span in each_span(pool.fact.of_kind("range"), subnet.span.first)
             )
             lent = named - excluded - bound
         if not named:
@@ -389,10 +409,10 @@ def _binding(fact: Fact) -> Binding:
 
 
 def _spans(facts: Iterable[Fact]) -> AddressSet:
-    return AddressSet(_each_span(facts))
+    return AddressSet(each_span(facts))
 
 
-def _each_span(facts: Iterable[Fact], base: int = 0) -> Iterator[Span]:
+def each_span(facts: Iterable[Fact], base: int = 0) -> Iterator[Span]:
     """The addresses of each range or exclusion, if there are such; offsets count from ``base``."""
     for fact in facts:
         span = _span(fact, base)

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import Prefix
+from reservoir.core.addressing import Prefix, Span
 from reservoir.core.plan import Binding, Defaults, Network, Plan, Service
 from reservoir.core.topology import Topology
 from reservoir.dialects.lifting import Lifted
@@ -66,10 +66,15 @@ def _merged(one: Network, other: Network) -> Network:
 def _with_ranges(network: Network) -> list[Service]:
     if any(service.ranges is not None for service in network.served_by):
         return list(network.served_by)
+    ranges = own_ranges(network)
+    return [service.model_copy(update={"ranges": ranges}) for service in network.served_by]
+
+
+def own_ranges(network: Network) -> tuple[Span, ...]:
+    """The ranges of a network that was read, less what it excludes."""
     assert network.ranges != "all"  # what is read of a device has ranges
     excluded = AddressSet(exclusion.range for exclusion in network.exclusions)
-    ranges = tuple(AddressSet(network.ranges) - excluded)
-    return [service.model_copy(update={"ranges": ranges}) for service in network.served_by]
+    return tuple(AddressSet(network.ranges) - excluded)
 
 
 def _with_vlan(network: Network, plan: Plan, topology: Topology) -> Network:

@@ -277,6 +277,7 @@ class _Reader:
         if inner.earlier is not None and 0 < inner.taken_back == len(node.children):
             return False
         inner.label = fact.label
+        fact.said = inner.said
         self._join_parts(inner, node)
         self._require(row.children, inner, node)
         self.finish(inner)

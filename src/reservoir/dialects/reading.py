@@ -26,13 +26,18 @@ class ConfigurationRead:
     file: str
     """The file or the folder that was read."""
     text: str
-    dialect: str
+    sheet: Sheet
     share: float
     """The share of its lines that the dialect understands, 0 to 1."""
     reading: Reading
     lifted: Lifted
     runner_up: tuple[str, float] | None = None
     """Where the dialect was recognised: the next best, and the share that it would understand."""
+
+    @property
+    def dialect(self) -> str:
+        """The name of its dialect."""
+        return self.sheet.name
 
     def place(self, line: int, column: int) -> Place:
         """Where a line of the text stands; in which file, if it is several."""
@@ -58,7 +63,7 @@ def read_device(
     text = _as_files(text, file, sheet)
     reading = read_configuration(text, sheet)
     lifted = lift(reading.device, sheet, PurePath(file).stem)
-    return ConfigurationRead(file, text, sheet.name, _share(reading), reading, lifted, runner_up)
+    return ConfigurationRead(file, text, sheet, _share(reading), reading, lifted, runner_up)
 
 
 def _as_files(text: str, file: str, sheet: Sheet) -> str:

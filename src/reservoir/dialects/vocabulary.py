@@ -146,6 +146,12 @@ class Fact:
     column: int = field(default=0, compare=False)
     origin: PlanPath = field(default=(), compare=False)
     """Where it comes from in the plan, if it was made of one."""
+    said: Mapping[str, int] | None = field(default=None, compare=False)
+    """The line of each field that a line inside it states, where that is known."""
+
+    def line_of(self, name: str) -> int:
+        """The line of a field: its own if that is known, else the fact's."""
+        return (self.said or {}).get(name, self.line)
 
     def get(self, name: str, otherwise: Any = None) -> Any:
         """A field's value, if it has one."""
@@ -184,6 +190,6 @@ def facts_at(
     for its_fields, line in zip(fields, lines, strict=True):
         fact = object.__new__(Fact)
         fact.kind, fact.fields, fact.children = kind, its_fields, []
-        fact.line, fact.column, fact.origin = line, column, ()
+        fact.line, fact.column, fact.origin, fact.said = line, column, (), None
         made.append(fact)
     return made

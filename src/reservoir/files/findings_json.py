@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from reservoir.core.checks import Report
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan import format_path
-from reservoir.files.plan_file import LoadedPlan
+from reservoir.core.subject import Subject
 from reservoir.version import __version__
 
 
-def report_object(report: Report, loaded: LoadedPlan) -> dict[str, Any]:
+def report_text(report: Report, subject: Subject) -> str:
+    """The report of a check as the text of one JSON object."""
+    return json.dumps(report_object(report, subject), indent=2, ensure_ascii=False) + "\n"
+
+
+def report_object(report: Report, subject: Subject) -> dict[str, Any]:
     """The report of a check as an object for JSON."""
     return {
         "reservoir": __version__,
         "command": "check",
-        "inputs": list(loaded.files),
-        "findings": [_finding(finding, loaded) for finding in report.findings],
+        "inputs": list(subject.files),
+        "findings": [_finding(finding, subject) for finding in report.findings],
         "summary": {
             "errors": report.of_severity(Severity.ERROR),
             "warnings": report.of_severity(Severity.WARNING),
@@ -30,8 +36,8 @@ def report_object(report: Report, loaded: LoadedPlan) -> dict[str, Any]:
     }
 
 
-def _finding(finding: Finding, loaded: LoadedPlan) -> dict[str, Any]:
-    place = loaded.places.place(finding.at)
+def _finding(finding: Finding, subject: Subject) -> dict[str, Any]:
+    place = subject.place(finding.at)
     cause = finding.cause
     return {
         "rule": finding.rule,

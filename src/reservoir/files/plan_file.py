@@ -14,6 +14,7 @@ from reservoir.core.hosts import HostTable, joined
 from reservoir.core.plan import Device, Network, Plan, PlanFile, PlanPath
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.references import dangling_references
+from reservoir.core.subject import Subject
 from reservoir.files.plan_errors import described_errors
 from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS, TablePlaces, read_table
 from reservoir.files.texts import STANDARD_INPUT, read_text
@@ -55,13 +56,17 @@ class Places:
 
 
 @dataclass(frozen=True)
-class LoadedPlan:
+class LoadedPlan(Subject):
     """A plan and what is known of its files."""
 
     plan: Plan
     places: Places
     files: tuple[str, ...]
     """Every file that was read, the plan's own first."""
+
+    def place(self, path: PlanPath) -> Place:
+        """The place of a plan path, or of the nearest part above it."""
+        return self.places.place(path)
 
 
 def load_plan(file: str, instead: Mapping[str, str] | None = None) -> LoadedPlan:

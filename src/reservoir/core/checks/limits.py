@@ -16,28 +16,15 @@ class NotExpressible(Obstructed):
 
     severity = Severity.ERROR
     failing = """
-        devices:
-          office:
-            dialect: merganser
-            interfaces: {lan: {address: 10.84.50.1/24, zone: staff}}
-            zones: {staff: {admits: [dhcp]}}
+        devices: {depot: {dialect: quillon, interfaces: {lan: {address: 10.85.10.1/24}}}}
         networks:
-          staff:
-            {subnet: 10.84.50.0/24, gateway: 10.84.50.1, served_by: office, ranges: [10.84.50.20]}
+          workshop:
+            {subnet: 10.85.10.0/24, served_by: depot, ranges: [10.85.10.20], lease: infinite}
     """
     passing = """
-        devices:
-          office:
-            dialect: merganser
-            interfaces: {lan: {address: 10.84.50.1/24, zone: staff}}
-            zones: {staff: {admits: [dhcp]}}
+        devices: {depot: {dialect: quillon, interfaces: {lan: {address: 10.85.10.1/24}}}}
         networks:
-          staff:
-            subnet: 10.84.50.0/24
-            gateway: 10.84.50.1
-            dns: 10.84.0.53
-            served_by: office
-            ranges: [10.84.50.20]
+          workshop: {subnet: 10.85.10.0/24, served_by: depot, ranges: [10.85.10.20], lease: 7d}
     """
 
 
@@ -113,4 +100,29 @@ class LeaseRounded(Obstructed):
             lease: 2m
             served_by: office
             ranges: [10.84.50.20-10.84.50.99]
+    """
+
+
+class GoesLiveBeforeExclusions(Obstructed):
+    """A pool lends before what must not be lent is excluded.
+
+    Why: A device that lends from the factory answers as soon as a pool has a subnet. Whoever asks
+    before the exclusions follow may be lent an address that somebody else has.
+
+    Remedy: Let the exclusions stand before the line that opens the pool; `reservoir write` does.
+    """
+
+    severity = Severity.ERROR
+    dialect = "larkspur"
+    failing = """
+        pool crew
+          subnet 10.84.30.0/24
+          withhold 10.84.30.1 to 10.84.30.19
+          gateway 10.84.30.1
+    """
+    passing = """
+        pool crew
+          withhold 10.84.30.1 to 10.84.30.19
+          gateway 10.84.30.1
+          subnet 10.84.30.0/24
     """

@@ -20,8 +20,14 @@ class LineUnread(Obstructed):
     severity = Severity.WARNING
     dialect = "larkspur"
     failing = """
+        pool crew
+          withold 10.84.30.1 to 10.84.30.19
+          subnet 10.84.30.0/24
     """
     passing = """
+        pool crew
+          withhold 10.84.30.1 to 10.84.30.19
+          subnet 10.84.30.0/24
     """
 
 

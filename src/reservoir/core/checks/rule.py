@@ -126,8 +126,9 @@ class Obstructed(Rule, ABC):
         for obstacle in site.obstacles:
             if obstacle.rule == self.name:
                 witness = None
-                if obstacle.network:  # a device that lends nothing has no client to show it
-                    witness = Witness("told-otherwise", obstacle.network, also=obstacle.harm)
+                if obstacle.harm:  # a device that lends nothing has no client to show it
+                    network = obstacle.network or None
+                    witness = Witness("told-otherwise", network, also=obstacle.harm)
                 yield self.finding(
                     obstacle.message,
                     obstacle.at,

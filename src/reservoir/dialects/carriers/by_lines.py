@@ -22,6 +22,7 @@ from reservoir.dialects.carriers.nodes import (
 class ByLines(Carrier):
     """A notation in which a node is a line, or some."""
 
+    line_by_line: ClassVar[bool] = True
     nests: ClassVar[bool] = False
     """Whether what is inside stands deeper."""
 

@@ -157,6 +157,8 @@ class Carrier(ABC):
     """Signs that begin a comment."""
     words: ClassVar[tuple[str, ...]] = ()
     """The words of a header's ``nest`` that mean something to it."""
+    line_by_line: ClassVar[bool] = False
+    """Whether a device takes a text line by line; else as a whole, at once."""
     has_undo: ClassVar[bool] = False
     """Whether a line may take back another; else what is left out is gone."""
     quotes: ClassVar[bool] = True

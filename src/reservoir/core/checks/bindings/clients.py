@@ -124,10 +124,10 @@ class BindingNameTwice(Rule):
                     f"{name} is the name of two clients, at {addresses[0]} and {addresses[1]}",
                     table.path(row),
                     Witness(
-                        "bound-twice",
+                        "named-alike",
                         lending.names[table.network[row]],
                         client=table.client_text(first[name]),
-                        also=f"{table.client_text(row)}, both called {name},",
+                        also=table.client_text(row),
                     ),
                 )
 
@@ -223,6 +223,14 @@ class BindingPlacement(Obstructed):
     severity = Severity.ERROR
     dialect = "larkspur"
     failing = """
+        pool crew
+          withhold 10.84.30.1 to 10.84.30.19
+          subnet 10.84.30.0/24
+        pin 10.84.30.40 to 01.00005e-005301 as printer
     """
     passing = """
+        pool crew
+          withhold 10.84.30.1 to 10.84.30.19
+          subnet 10.84.30.0/24
+        pin 10.84.30.9 to 01.00005e-005301 as printer
     """

@@ -290,22 +290,25 @@ class DemandUnknown(Rule):
     """
 
     severity = Severity.ADVICE
-    follows = ("network-unserved",)
     failing = """
+        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
         networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
+          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
     """
     passing = """
+        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
         networks:
           crew:
             subnet: 10.84.30.0/24
+            served_by: pier
             ranges: [10.84.30.20-10.84.30.99]
             demand: {devices: 40}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
         for index, pools in enumerate(site.lending.pools_by_network):
-            if pools[0].network.demand is None and site.lending.lendable_in(index):
+            served = pools[0].server is not None and site.lending.lendable_in(index)
+            if pools[0].network.demand is None and served:
                 yield self.finding(
                     f"{pools[0].name} doesn't say how many clients it expects", pools[0].path
                 )

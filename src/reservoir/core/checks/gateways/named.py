@@ -23,7 +23,6 @@ class GatewayMissing(Obstructed):
     """
 
     severity = Severity.ERROR
-    follows = ("network-unserved",)
     failing = """
         devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
         networks:
@@ -45,6 +44,7 @@ class GatewayMissing(Obstructed):
         for pools in site.lending.pools_by_network:
             name, network = pools[0].name, pools[0].network
             clients = any(pool.lendable for pool in pools) or len(pools[0].bindings)
+            clients = clients and pools[0].server is not None
             if network.gateway is not None or not clients or name in filled_in:
                 continue
             router = _only_router(site, network)

@@ -65,8 +65,15 @@ class OptionTwice(Obstructed):
     severity = Severity.WARNING
     dialect = "larkspur"
     failing = """
+        pool crew
+          resolvers 10.84.0.53
+          option 6 ip 10.84.1.53
+          subnet 10.84.30.0/24
     """
     passing = """
+        pool crew
+          resolvers 10.84.0.53
+          subnet 10.84.30.0/24
     """
 
 

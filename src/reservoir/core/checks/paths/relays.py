@@ -194,10 +194,12 @@ class RelayWithoutPool(Rule):
                 if server in serving or not pools:
                     continue
                 meant = _unreached(site, [server])
-                looks = f"; {meant[0]}, which it serves and never hears, looks meant"
+                looks = [
+                    f"; {name}, which it serves and never hears, looks meant" for name in meant
+                ]
                 yield self.finding(
                     f"{relay.attachment} relays to {server}, which has no pool for {network}"
-                    + (looks if meant else ""),
+                    + "".join(looks[:1]),
                     relay.path,
                     Witness(
                         "lost-request", network, relay.target, also=f"and {server} has no pool"

@@ -34,15 +34,21 @@ class NetworkUnserved(Rule):
             network = pool.network
             wanted = network.ranges or network.demand or len(pool.bindings)
             if pool.server is None and wanted:
-                attached = site.lending.topology.attachments(network)
-                servers = {attachment.device for attachment in attached}
-                path = (*pool.path, "served_by")
+                servers, path = _servers_near(site, network), (*pool.path, "served_by")
                 yield self.finding(
                     f"no device lends to {pool.name}: it has no served_by",
                     pool.path,
                     Witness("unanswered", pool.name),
                     (Suggestion(path, None, servers.pop()),) if len(servers) == 1 else (),
                 )
+
+
+def _servers_near(site: Site, network: Network) -> set[str]:
+    """The devices that hear the network's clients: those relayed to, or else those in it."""
+    attached = site.topology.attachments(network)
+    relayed_to = (t for a in attached for t in site.topology.interface(a).relay_to)
+    relayed = {holder.device for target in relayed_to for holder in site.topology.holders(target)}
+    return relayed or {attachment.device for attachment in attached}
 
 
 class ServerNotReached(Rule):

@@ -160,6 +160,14 @@ class ExclusionSwallowsBinding(Obstructed):
     severity = Severity.ERROR
     dialect = "mortise"
     failing = """
+        joint name=yard sits=10.85.10.1/24 desk=open
+        desk at=yard
+        reserve at=yard from=10.85.10.1 until=10.85.10.19
+        keep at=yard address=10.85.10.9 mac=0000.5e00.5361 name=lathe
     """
     passing = """
+        joint name=yard sits=10.85.10.1/24 desk=open
+        desk at=yard
+        reserve at=yard from=10.85.10.1 until=10.85.10.19
+        keep at=yard address=10.85.10.30 mac=0000.5e00.5361 name=lathe
     """

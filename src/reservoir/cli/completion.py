@@ -1,0 +1,36 @@
+"""What the shell completes besides commands and options: names of rules, networks, devices."""
+
+from __future__ import annotations
+
+import click
+
+Completions = list[str]
+
+
+def rule_names(_ctx: click.Context, _parameter: click.Parameter, begun: str) -> Completions:
+    """Rules and families."""
+    from reservoir.core.checks import rules  # late: only when the shell asks
+
+    names = dict.fromkeys(name for rule in rules().values() for name in (rule.name, rule.family))
+    return [name for name in names if name.startswith(begun)]
+
+
+def plan_paths(ctx: click.Context, _parameter: click.Parameter, begun: str) -> Completions:
+    """Networks and devices of the plan that the command line names, as paths."""
+    from reservoir.core.plan import format_path
+    from reservoir.core.problems import InputError
+    from reservoir.files.plan_file import load_plan
+    from reservoir.files.recognising import is_plan
+
+    named = ctx.params.get("inputs") or ()
+    for file in named:
+        try:
+            if file == "-" or not is_plan(file):
+                continue
+            plan = load_plan(file).plan
+        except InputError:
+            continue
+        parts = [("networks", plan.networks), ("devices", plan.devices)]
+        paths = [format_path((kind, name)) for kind, names in parts for name in names]
+        return [path for path in paths if path.startswith(begun)]
+    return []

@@ -1,0 +1,27 @@
+"""What is checked: a plan, where each part of it stands, and what came to light in reading it."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+
+from reservoir.core.findings import Obstacle
+from reservoir.core.plan import Plan, PlanPath
+from reservoir.core.problems import Place
+
+
+class Subject(ABC):
+    """Something that can be checked: a plan from its files, or one made of configuration."""
+
+    plan: Plan
+    files: tuple[str, ...]
+    """Every file that was read, the main one first."""
+
+    @abstractmethod
+    def place(self, path: PlanPath) -> Place:
+        """The place of a plan path, or of the nearest part above it."""
+
+    @property
+    def obstacles(self) -> Sequence[Obstacle]:
+        """What is wrong that only the text it was read from shows."""
+        return ()

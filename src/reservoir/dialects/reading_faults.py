@@ -1,0 +1,130 @@
+"""What a plan made of a configuration can't show of its faults: where and when things stand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from reservoir.core.address_set import AddressSet
+from reservoir.core.addressing import format_address
+from reservoir.core.clients import format_client
+from reservoir.dialects.lifting import Lifted, Origin, each_span
+from reservoir.dialects.option_facts import FIELD_OF_OPTION
+from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.vocabulary import Fact
+
+
+class ReadFault(NamedTuple):
+    """Something that is wrong in a line, and the rule that says so."""
+
+    rule: str
+    message: str
+    line: int
+    column: int
+    network: str
+    harm: str
+
+
+def faults_in(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[ReadFault]:
+    """Everything that is wrong with where the lines of a configuration stand."""
+    for name, origin in lifted.origins.items():
+        finder = _Faults(name, origin, device, sheet)
+        yield from finder.misplaced_bindings()
+        yield from finder.lent_before_excluded()
+        yield from finder.options_twice()
+
+
+class _Faults:
+    """The faults of one network."""
+
+    def __init__(self, name: str, origin: Origin, device: Fact, sheet: Sheet) -> None:
+        self.name, self.origin, self.sheet = name, origin, sheet
+        everywhere = sheet.trait("exclusions").endswith("device-wide")
+        self.exclusions = [
+            *(device.of_kind("exclusion") if everywhere else ()),
+            *(fact for pool in origin.pools for fact in pool.of_kind("exclusion")),
+        ]
+
+    def misplaced_bindings(self) -> Iterator[ReadFault]:
+        """Bound addresses that lie where the device doesn't heed the binding."""
+        wanted = self.sheet.trait("bound-address")
+        if wanted == "anywhere" or not self.origin.bindings:
+            return
+        excluded, lent = AddressSet(each_span(self.exclusions)), self._named()
+        for binding in self.origin.bindings:
+            address = binding.get("address")
+            shown, client = format_address(address), _client(binding)
+            if wanted == "inside" and address in excluded:
+                message = f"{shown} is bound to {client} and excluded, and the binding isn't heeded"
+                yield self._of(binding, "exclusion-swallows-binding", message, "address")
+                continue
+            why = None
+            if wanted == "excluded" and address not in excluded:
+                why = "isn't among the excluded addresses, where this device wants it"
+            elif wanted == "inside" and address not in lent:
+                why = "is in no range, where this device wants it"
+            elif wanted == "outside-ranges" and address in lent - excluded:
+                why = "is inside a range, and this device wants it outside"
+            if why is not None:
+                message = f"{shown}, which is bound to {client}, {why}"
+                yield self._of(binding, "binding-placement", message, "address")
+
+    def _named(self) -> AddressSet:
+        """What the device's ranges name, or all of the subnet where it has none."""
+        if self.sheet.trait("lends") != "ranges":
+            return AddressSet([self.origin.subnet.hosts])
+        base = self.origin.subnet.span.first
+        ranges = (fact for pool in self.origin.pools for fact in pool.of_kind("range"))
+        return AddressSet(each_span(ranges, base))
+
+    def lent_before_excluded(self) -> Iterator[ReadFault]:
+        """Addresses that may be lent for a moment, since they are excluded later in the text.
+
+        Where a device that lends from the factory takes its configuration line by line, a pool
+        lends from the line on that gives it a subnet.
+        """
+        eager = self.sheet.trait("service") == "on-from-factory" and self.sheet.carrier.line_by_line
+        if not eager or self.sheet.trait("lends") == "ranges":
+            return
+        pool, subnet = self.origin.pools[0], AddressSet([self.origin.subnet.hosts])
+        opened = pool.line_of("subnet")
+        for fact in self.exclusions:
+            late = AddressSet(each_span([fact])) & subnet
+            if fact.line > opened and late:
+                first = next(iter(late))
+                yield ReadFault(
+                    "goes-live-before-exclusions",
+                    f"{self.name} lends from line {opened} on, and {first} is excluded only in "
+                    f"line {fact.line}",
+                    fact.line,
+                    fact.column,
+                    self.name,
+                    f"that asks in between may be lent {format_address(first.first)}",
+                )
+
+    def options_twice(self) -> Iterator[ReadFault]:
+        """Options by number that state what a field of the pool states too."""
+        for pool in self.origin.pools:
+            for fact in pool.of_kind("option"):
+                field, _ = FIELD_OF_OPTION.get(fact.get("code"), (None, None))
+                if field in pool.fields:
+                    message = (
+                        f"option {fact.get('code')} says again what {pool.label} has as its {field}"
+                    )
+                    yield ReadFault(
+                        "option-twice",
+                        message,
+                        fact.line,
+                        fact.column,
+                        self.name,
+                        f"may be told either {field}",
+                    )
+
+    def _of(self, fact: Fact, rule: str, message: str, field: str) -> ReadFault:
+        harm = f"that is bound to {format_address(fact.get('address'))} may get another address"
+        return ReadFault(rule, message, fact.line_of(field), fact.column, self.name, harm)
+
+
+def _client(binding: Fact) -> str:
+    client = binding.get("mac", binding.get("client_id"))
+    return binding.get("name") or format_client(client)
