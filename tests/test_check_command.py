@@ -22,6 +22,8 @@ networks:
     subnet: 10.84.30.0/24
     gateway: 10.84.30.1
     served_by: pier
+    dns: []
+    demand: {devices: 40}
     ranges: [10.84.30.1-10.84.30.99]   # too early
 """
 
@@ -63,16 +65,15 @@ def test_a_finding_says_where_what_why_and_how(run: Run, put: Put) -> None:
     found = run("check", "plan.yaml")
     assert found.code == 1
     assert found.out == (
-        "crew  10.84.30.0/24, served by pier\n\n"
+        "crew  10.84.30.0/24, served by pier\n"
         "error    gateway-lendable"
-        "                                                             plan.yaml:9:14\n"
+        "                                                            plan.yaml:11:14\n"
         "         the gateway 10.84.30.1 may be lent: it is inside 10.84.30.1-10.84.30.99\n"
         "         shown when  a client of crew is lent 10.84.30.1, which is also its gateway\n"
-        "         put right   - 10.84.30.1-10.84.30.99\n"
-        "                     + 10.84.30.2-10.84.30.99\n\n"
+        "         put right   - 10.84.30.1-10.84.30.99  + 10.84.30.2-10.84.30.99\n\n"
         "1 error in 1 network on 1 device; 99 addresses can be lent.\n"
     )
-    assert "reservoir explain gateway-lendable" in found.err
+    assert "reservoir mend plan.yaml" in found.err
 
 
 def test_json_has_every_field(run: Run, put: Put) -> None:
@@ -89,7 +90,7 @@ def test_json_has_every_field(run: Run, put: Put) -> None:
             "message": "the gateway 10.84.30.1 may be lent: it is inside 10.84.30.1-10.84.30.99",
             "at": "networks.crew.ranges[0]",
             "file": "plan.yaml",
-            "line": 9,
+            "line": 11,
             "column": 14,
             "witness": {
                 "kind": "lent",
@@ -122,13 +123,12 @@ def test_json_has_every_field(run: Run, put: Put) -> None:
 def test_one_mistake_is_one_finding(run: Run, put: Put) -> None:
     """What follows from a range in the wrong network is folded under it, with the likely typo."""
     plan = CREW.replace("10.84.30.1-10.84.30.99", "10.84.3.20-10.84.3.99")
-    put("plan.yaml", plan + "    demand: {devices: 40}\n")
+    put("plan.yaml", plan)
     found = run("check", "plan.yaml")
     assert found.out.count("error    ") == 1
     assert "10.84.30.20-10.84.30.99 would be inside" in " ".join(found.out.split())
-    assert "leads to    pool-empty" in found.out
     assert "3 errors (2 of them follow from others) in 1 network" in found.out
-    assert "leads to    pool-undersized" in found.out
+    assert "leads to    pool-undersized, pool-empty" in found.out
     causes = {
         f["rule"]: f["cause"] and f["cause"]["rule"]
         for f in json.loads(run("check", "plan.yaml", "--format", "json").out)["findings"]
@@ -146,8 +146,7 @@ def test_one_wrong_end_of_a_range_is_one_finding(run: Run, put: Put) -> None:
     found = run("check", "plan.yaml")
     assert found.out.count("error    ") == 1
     assert "reaches out of 10.84.30.0/24 with 6,892 of its addresses" in found.out
-    assert "leads to    gateway-lendable" in found.out
-    assert "leads to    range-takes-edge-address" in found.out
+    assert "leads to    gateway-lendable, range-takes-edge-address" in found.out
     mended = run("mend", "plan.yaml")
     assert "1 finding can be put right" in mended.err
     assert "exclusions" not in mended.out
@@ -225,10 +224,10 @@ def test_a_plan_in_several_files_and_from_a_pipe(run: Run, put: Put) -> None:
     devices, _, networks = CREW.partition("networks:\n")
     put("plan.yaml", devices + "include: [parts/networks.yaml]\n")
     put("parts/networks.yaml", "networks:\n" + networks)
-    assert "parts/networks.yaml:7:14" in run("check", "plan.yaml").out
+    assert "parts/networks.yaml:9:14" in run("check", "plan.yaml").out
     piped = run("check", "-", stdin="reservoir: 1\n" + CREW)
     assert piped.code == 1
-    assert "-:9:14" in piped.out
+    assert "-:11:14" in piped.out
 
 
 def test_colour_is_for_terminals(run: Run, put: Put) -> None:

@@ -189,7 +189,7 @@ def test_a_wider_range_is_as_wide_as_needed_and_takes_nothing_of_others(tmp_path
     text = (
         "reservoir: 1\nnetworks:\n  a: {{subnet: 10.84.0.0/26, gateway: 10.84.0.1,\n"
         "    ranges: [10.84.0.20-10.84.0.29], static: [{{address: {static}}}],\n"
-        "    exclusions: [10.84.0.31], demand: {{devices: {devices}}}}}\n"
+        "    exclusions: [10.84.0.31], demand: {{devices: {devices}, headroom: 0%}}}}\n"
     )
     for static, devices, wider in (
         ("10.84.0.60", 12, "10.84.0.20-10.84.0.32"),
@@ -225,16 +225,17 @@ def test_findings_come_in_the_order_of_putting_right(tmp_path: Path) -> None:
     """By network as in the plan; within it by severity and family; consequences behind causes."""
     plan = loaded(
         tmp_path,
-        "reservoir: 1\nnetworks:\n"
+        "reservoir: 1\ndefaults: {dns: [10.84.0.53]}\nnetworks:\n"
         "  b: {subnet: 10.84.2.0/24, ranges: [10.84.3.9], demand: {devices: 3},\n"
         "    gateway: 10.9.9.9, bindings: [{mac: 00:00:5e:00:53:01, address: 10.9.9.9}]}\n"
-        "  a: {subnet: 10.84.1.1/24, ranges: [10.84.1.9]}\n",
+        "  a: {subnet: 10.84.1.1/24, gateway: none, ranges: [10.84.1.9]}\n",
     ).plan
     report = checked(plan)
     assert [(finding.network, finding.rule) for finding in report.findings] == [
         ("b", "range-outside-subnet"),
         ("b", "pool-undersized"),
         ("b", "pool-empty"),
+        ("b", "gateway-bound"),
         ("b", "gateway-outside-subnet"),
         ("b", "binding-outside-subnet"),
         ("b", "network-unserved"),

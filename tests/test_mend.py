@@ -11,7 +11,7 @@ Put = Callable[[str, str], Path]
 
 HURRIED = """\
 reservoir: 1   # our plan
-
+defaults: {dns: [10.84.0.53]}
 devices:
   pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}
 networks:
@@ -27,12 +27,13 @@ networks:
 
   shop:
     subnet: 10.84.31.0/24
+    gateway: none
     ranges: [ 10.84.31.20 - 10.84.31.99 ]
 """
 
 MENDED = """\
 reservoir: 1   # our plan
-
+defaults: {dns: [10.84.0.53]}
 devices:
   pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}
 networks:
@@ -50,6 +51,7 @@ networks:
 
   shop:
     subnet: 10.84.31.0/24
+    gateway: none
     ranges: [ 10.84.31.20 - 10.84.31.99 ]
 """
 

@@ -109,6 +109,7 @@ networks:
     gateway: 10.84.30.1
     served_by: jetty-router
     ranges: [10.84.30.20-10.84.30.99]
+    dns: []
     lease: 12h
 """
 RUNNING = """\

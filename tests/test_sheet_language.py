@@ -286,10 +286,10 @@ def test_a_device_that_serves_nothing_is_switched_off(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("traits", "change", "rule"),
     [
-        ({"blank_gateway": "own-address"}, ("    gateway: 10.84.30.254\n", ""), "not-expressible"),
-        ({"blank_gateway": "nothing"}, ("    gateway: 10.84.30.254\n", ""), None),
-        ({"blank_dns": "refused"}, ("    dns: 10.84.0.53\n", ""), "not-expressible"),
-        ({"blank_dns": "nothing"}, ("    dns: 10.84.0.53\n", ""), None),
+        ({"blank_gateway": "own-address"}, ("    gateway: 10.84.30.254\n", ""), "gateway-missing"),
+        ({"blank_gateway": "nothing"}, ("gateway: 10.84.30.254", "gateway: none"), None),
+        ({"blank_dns": "refused"}, ("    dns: 10.84.0.53\n", ""), "dns-missing"),
+        ({"blank_dns": "nothing"}, ("dns: 10.84.0.53", "dns: []"), None),
         ({}, ("lease: 1h", "lease: infinite"), None),
     ],
 )
@@ -299,7 +299,8 @@ def test_what_a_device_does_by_itself_is_a_finding_where_it_hurts(
     """The finding names the rule; without such a trait there is none."""
     written(tmp_path, **traits)
     (tmp_path / "plan.yaml").write_text(PLAN.replace(*change))
-    report = reservoir.check(reservoir.load(str(tmp_path / "plan.yaml")), select=["limits"])
+    chosen = ["limits", "gateway-missing", "dns-missing"]
+    report = reservoir.check(reservoir.load(str(tmp_path / "plan.yaml")), select=chosen)
     assert [finding.rule for finding in report.findings] == ([rule] if rule else [])
 
 

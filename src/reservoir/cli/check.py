@@ -103,8 +103,10 @@ def _subject(inputs: tuple[str, ...], dialect: str | None) -> Subject:
     """The plan among the files, the configuration, or both as one."""
     import reservoir
     from reservoir.files.recognising import is_plan
+    from reservoir.files.texts import STANDARD_INPUT
 
-    plans = [file for file in inputs if is_plan(file)]
+    # What comes from a pipe is a plan, unless it is said to be in a dialect.
+    plans = [f for f in inputs if is_plan(f) and not (dialect and f == STANDARD_INPUT)]
     if len(plans) > 1:
         raise click.UsageError(
             f"{plans[0]} and {plans[1]} are both plans; a plan may include others instead."

@@ -29,6 +29,7 @@ from reservoir.core.clients import Client, Mac
 from reservoir.core.hosts import NO_HOSTS, HostTable
 from reservoir.core.schema_types import (
     OPTIONS_SCHEMA,
+    AddressOrNoneText,
     AddressText,
     ClientIdText,
     ClockText,
@@ -230,7 +231,7 @@ class Network(Part):
     subnet: PrefixText
     vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
     vrf: LabelText = ""
-    gateway: AddressText | None = None
+    gateway: AddressOrNoneText = None
     served_by: ListOf[Annotated[Service, ShortForm(_service)]] = ()
     ranges: RangesText = ()
     exclusions: ListOf[Annotated[Exclusion, ShortForm(_exclusion)]] = ()
@@ -241,6 +242,11 @@ class Network(Part):
     demand: Demand | None = None
     static: tuple[StaticHost, ...] = ()
     bindings: tuple[Binding, ...] = ()
+
+    @property
+    def has_no_way_out(self) -> bool:
+        """Whether the plan says that there is no gateway, rather than saying nothing."""
+        return self.gateway is None and "gateway" in self.model_fields_set
 
 
 class NamingConvention(Part):

@@ -120,6 +120,14 @@ def _read_label(text: str) -> str:
     return text
 
 
+def _read_address_or_none(text: str) -> int | None:
+    return None if text == "none" else parse_address(text)
+
+
+def _write_address_or_none(address: int | None) -> str:
+    return "none" if address is None else format_address(address)
+
+
 def _read_clock(text: str) -> int:
     clock = re.fullmatch("([0-9]{1,2}):([0-9]{2})", text)
     if clock is None or int(clock[1]) * 60 + int(clock[2]) > 24 * 60 or int(clock[2]) > 59:
@@ -171,6 +179,17 @@ _SPAN = f"({_QUAD}( *- *{_QUAD})?|{_CIDR})"
 
 AddressText = Annotated[
     int, Scalar(parse_address, format_address, int, "an IPv4 address", "10.84.20.1", _QUAD)
+]
+AddressOrNoneText = Annotated[
+    int | None,
+    Scalar(
+        _read_address_or_none,
+        _write_address_or_none,
+        int,
+        "an IPv4 address, or none",
+        "10.84.20.1",
+        f"({_QUAD}|none)",
+    ),
 ]
 PrefixText = Annotated[
     Prefix,

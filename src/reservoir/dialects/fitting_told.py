@@ -63,16 +63,16 @@ class _Fitter:
         if self.sheet.says_nothing("pool", "gateway"):
             fields["gateway"] = NOTHING
             return told
-        own = self.attachment.address
+        own, wanted = self.attachment.address, self.pool.network.has_no_way_out
         address = format_address(own)
         self._obstacle(
-            "gateway-missing",
+            "not-expressible" if wanted else "gateway-missing",
             f"{self.device} tells clients of {self.pool.name} its own address {address} as "
             "gateway, since the plan names none",
             "gateway",
             f"is told the gateway {address}",
             (Suggestion((*self.pool.path, "gateway"), None, address),),
-            severity=Severity.ADVICE,
+            severity=None if wanted else Severity.ADVICE,
         )
         return replace(told, gateway=own)
 
@@ -94,6 +94,8 @@ class _Fitter:
 
     def _no_dns(self, told: Told, fields: dict[str, Any]) -> Told:
         blank = self.sheet.trait("blank-dns")
+        wanted = self.pool.network.dns is not None  # an empty list says that there be none
+        rule = "not-expressible" if wanted else "dns-missing"
         if blank == "nothing":
             return told
         if blank != "refused" and self.sheet.says_nothing("pool", "dns"):
@@ -102,17 +104,14 @@ class _Fitter:
         if blank == "refused":
             message = f"{self.device} refuses a pool without a DNS server, and {self.pool.name} "
             harm = "gets no address: the device refuses the pool"
-            self._obstacle(
-                "dns-missing", f"{message}names none; name at least one in dns", "dns", harm
-            )
+            self._obstacle(rule, f"{message}names none; name at least one in dns", "dns", harm)
             return told
         own = self.attachment.address if self.attachment and blank == "own-address" else None
         what = "its own address" if blank == "own-address" else "the DNS servers that it asks"
         if own is not None:
             what += f" {format_address(own)}"
-        wanted = self.pool.network.dns is not None  # an empty list says that there be none
         self._obstacle(
-            "not-expressible" if wanted else "dns-missing",
+            rule,
             f"{self.device} tells clients of {self.pool.name} {what} as DNS server, since the "
             "plan names none",
             "dns",

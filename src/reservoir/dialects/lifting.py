@@ -206,7 +206,7 @@ class _Lifting:
             ranges=tuple(ranges),
             exclusions=tuple(exclusions),
             bindings=tuple(_binding(fact) for fact in bindings),
-            **told,
+            **{key: value for key, value in told.items() if value is not None},
         )
 
     def _usable(self, bindings: Iterable[Fact]) -> list[Fact]:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import groupby
 
-from reservoir.core.checks import Report
+from reservoir.core.checks import Report, rules
 from reservoir.core.findings import Finding, Severity, Suggestion
 from reservoir.core.plan import Plan, PlanPath, format_path
 from reservoir.core.problems import Place
@@ -14,36 +15,48 @@ from reservoir.draw.theme import styled, wrapped
 BODY = " " * 9
 """What stands under a finding begins below its rule's name."""
 
+LABELLED = BODY + " " * 12
+"""What goes on after a label such as ``put right``."""
+
+SHOWN = 10
+"""Findings of one rule that are shown one by one; the rest is counted."""
+
+NAMED = 12
+"""Networks that a line of advice names before it counts the rest."""
+
 
 def findings_text(
     report: Report, plan: Plan, place: Callable[[PlanPath], Place], width: int
 ) -> Iterator[str]:
     """The lines of a report; ``place`` finds where a plan path stands."""
     shown = [finding for finding in report.findings if finding.accepted is None]
-    leaders = [f for f in shown if not any(_same(f.cause, other) for other in shown)]
-    for network, group in groupby(leaders, key=lambda finding: finding.network):
-        yield styled(_heading(network, plan), "heading")
-        yield ""
+    numbers = {id(finding): number for number, finding in enumerate(shown)}
+    following: dict[int, list[Finding]] = {}
+    leaders = []
+    for finding in shown:
+        cause = numbers.get(id(finding.cause))
+        if cause is None:
+            leaders.append(finding)
+        else:
+            following.setdefault(id(finding.cause), []).append(finding)
+    advice = [f for f in leaders if f.severity is Severity.ADVICE and id(f) not in following]
+    apart = set(map(id, advice))
+    graver = [finding for finding in leaders if id(finding) not in apart]
+    counts = Counter(finding.rule for finding in graver)
+    left = dict.fromkeys(counts, SHOWN)
+    for network, group in groupby(graver, key=lambda finding: finding.network):
+        lines: list[str] = []
         for finding in group:
-            yield from _block(finding, place, width)
-            followers = [f for f in shown if _same(f.cause, finding)]
-            for follower in followers:
-                yield from wrapped(
-                    f"{follower.rule}: {follower.message}",
-                    width,
-                    BODY + "            ",
-                    BODY + "leads to    ",
-                )
+            left[finding.rule] -= 1
+            if left[finding.rule] >= 0:
+                lines += _block(finding, following.get(id(finding), ()), place, width)
+        if lines:
+            yield styled(_heading(network, plan), "heading")
+            yield from lines
             yield ""
-    yield summary_line(report)
-
-
-def _same(cause: Finding | None, finding: Finding) -> bool:
-    return cause is not None and (cause.rule, cause.at, cause.message) == (
-        finding.rule,
-        finding.at,
-        finding.message,
-    )
+    yield from _left_out(counts, width)
+    yield from _advice(advice, place, width)
+    yield from wrapped(summary_line(report), width, "")
 
 
 def _heading(network: str | None, plan: Plan) -> str:
@@ -54,29 +67,80 @@ def _heading(network: str | None, plan: Plan) -> str:
     return f"{network}  {plan.networks[network].subnet}{by}"
 
 
-def _block(finding: Finding, place: Callable[[PlanPath], Place], width: int) -> Iterator[str]:
+def _block(
+    finding: Finding,
+    following: Sequence[Finding],
+    place: Callable[[PlanPath], Place],
+    width: int,
+) -> Iterator[str]:
     severity = styled(f"{finding.severity.word:<8}", finding.severity.word)
     where = str(place(finding.at))
     gap = max(width - 9 - len(finding.rule) - len(where), 2)
     yield f"{severity} {styled(finding.rule, 'name')}{' ' * gap}{styled(where, 'place')}"
     yield from wrapped(finding.message, width, BODY)
     if finding.witness is not None:
-        yield from wrapped(
-            finding.witness.sentence, width, BODY + "            ", BODY + "shown when  "
-        )
+        yield from _labelled("shown when", finding.witness.sentence, width)
     for suggestion in finding.suggestions:
-        yield from _suggestion(suggestion, finding.at)
+        yield from _suggestion(suggestion, finding.at, width)
+    if following:
+        yield from _labelled("leads to", _counted_rules(following), width)
 
 
-def _suggestion(suggestion: Suggestion, at: PlanPath) -> Iterator[str]:
+def _labelled(label: str, text: str, width: int) -> list[str]:
+    return wrapped(text, width, LABELLED, f"{BODY}{label:<12}")
+
+
+def _counted_rules(findings: Sequence[Finding]) -> str:
+    """The rules of some findings, each with how often it is broken if more than once."""
+    counts = Counter(finding.rule for finding in findings)
+    return ", ".join(rule if n == 1 else f"{rule} ({n:,} times)" for rule, n in counts.items())
+
+
+def _suggestion(suggestion: Suggestion, at: PlanPath, width: int) -> Iterator[str]:
     """The edit as a small difference; its path only where it isn't the finding's own place."""
-    lines = [] if suggestion.path == at else [format_path(suggestion.path)]
+    parts = [] if suggestion.path == at else [(format_path(suggestion.path), "")]
     if suggestion.old is not None:
-        lines.append(styled(f"- {suggestion.old}", "removed"))
+        parts.append((f"- {suggestion.old}", "removed"))
     if suggestion.new is not None:
-        lines.append(styled(f"+ {suggestion.new}", "added"))
-    for number, line in enumerate(lines):
-        yield BODY + ("            " if number else "put right   ") + line
+        parts.append((f"+ {suggestion.new}", "added"))
+    fits = len(LABELLED) + sum(len(text) + 2 for text, _ in parts) <= width + 2
+    texts = [styled(text, style) if style else text for text, style in parts]
+    label = f"{BODY}{'put right':<12}"
+    for line in ["  ".join(texts)] if fits else texts:
+        yield label + line
+        label = LABELLED
+
+
+def _left_out(counts: Mapping[str, int], width: int) -> Iterator[str]:
+    """How many findings of each rule are not shown one by one."""
+    more = [f"{n - SHOWN:,} more of {rule}" for rule, n in counts.items() if n > SHOWN]
+    if more:
+        text = f"And {', '.join(more)}; --format json has all, --at and --select choose."
+        yield from wrapped(text, width, "")
+        yield ""
+
+
+def _advice(advice: Sequence[Finding], place: Callable[[PlanPath], Place], width: int) -> list[str]:
+    """Advice last, by rule: what is said of many networks alike is said once."""
+    by_rule: dict[str, list[Finding]] = {}
+    for finding in advice:
+        by_rule.setdefault(finding.rule, []).append(finding)
+    lines: list[str] = []
+    for rule, findings in by_rule.items():
+        if len(findings) == 1:
+            lines += _block(findings[0], (), place, width)
+            continue
+        lines.append(f"{styled('advice  ', 'advice')} {styled(rule, 'name')}")
+        lines += wrapped(rules()[rule].manual["summary"], width, BODY)
+        lines += _labelled("at", _listed(findings), width)
+    return [styled("Advice", "heading"), *lines, ""] if lines else []
+
+
+def _listed(findings: Sequence[Finding]) -> str:
+    """The networks, or else the paths, that findings are about."""
+    names = list(dict.fromkeys(f.network or format_path(f.at) for f in findings))
+    more = f" and {len(names) - NAMED:,} more" if len(names) > NAMED else ""
+    return ", ".join(names[:NAMED]) + more
 
 
 def summary_line(report: Report) -> str:
@@ -91,19 +155,19 @@ def summary_line(report: Report) -> str:
         if report.of_severity(severity)
     ]
     if report.accepted:
-        counts.append(f"{report.accepted} accepted")
+        counts.append(f"{report.accepted:,} accepted")
     said = ", ".join(counts) or "Nothing to put right"
     following = sum(f.cause is not None and f.accepted is None for f in report.findings)
     if following:
         said += f" ({following:,} of them {'follows' if following == 1 else 'follow'} from others)"
     return (
         f"{said} in {_counted(report.networks, 'network')} on "
-        f"{_counted(report.devices, 'device')}; {report.lendable:,} addresses can be lent."
+        f"{_counted(report.devices, 'device')}; {_counted(report.lendable, 'address')} can be lent."
     )
 
 
+_PLURALS = {"piece of advice": "pieces of advice", "address": "addresses"}
+
+
 def _counted(number: int, noun: str) -> str:
-    if number == 1:
-        return f"1 {noun}"
-    plural = "pieces of advice" if noun == "piece of advice" else f"{noun}s"
-    return f"{number:,} {plural}"
+    return f"1 {noun}" if number == 1 else f"{number:,} {_PLURALS.get(noun, f'{noun}s')}"

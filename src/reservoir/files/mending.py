@@ -13,8 +13,8 @@ from reservoir.files.plan_edits import Edit, NotEditableError, edited
 from reservoir.files.plan_file import LoadedPlan, load_plan
 from reservoir.files.texts import read_text
 
-ROUNDS = 8
-"""Suggestions may lead to others; after so many rounds it is left at that."""
+ATTEMPTS = 40
+"""Suggestions may lead to others; after so many attempts it is left at that."""
 
 Check = Callable[[LoadedPlan], Report]
 
@@ -42,17 +42,21 @@ def mend(file: str, check: Check) -> Mended:
     mended = Mended()
     loaded = load_plan(file)
     report = check(loaded)
-    refused: set[str | None] = set()
-    for _ in range(ROUNDS):
-        chosen = _chosen(report, refused)
+    refused: set[tuple[str, object]] = set()
+    doubtful: set[str | None] = set()
+    for _ in range(ATTEMPTS):
+        chosen = _chosen(report, refused, doubtful)
         if not chosen:
             break
         texts = _with_edits(loaded, chosen, mended)
         attempt = _loaded(file, texts)
         after = check(attempt) if attempt else None
-        worse = _new_errors(report, after) if after else {finding.network for finding in chosen}
-        if attempt is None or after is None or worse:
-            refused |= worse & {f.network for f in chosen} or {f.network for f in chosen}
+        every = {finding.network for finding in chosen}
+        worse = (_new_errors(report, after) & every or every) if after else every
+        if attempt is None or after is None or _new_errors(report, after):
+            # Where several edits together made it worse, each is tried by itself.
+            refused |= {_key(f) for f in chosen if f.network in worse & doubtful}
+            doubtful |= worse
             continue
         mended.after = texts
         mended.applied += chosen
@@ -60,15 +64,25 @@ def mend(file: str, check: Check) -> Mended:
     return mended
 
 
-def _chosen(report: Report, refused: set[str | None]) -> list[Finding]:
-    """Findings with one suggestion each, none of them about a place that another one edits."""
+def _key(finding: Finding) -> tuple[str, object]:
+    return finding.rule, finding.at
+
+
+def _chosen(
+    report: Report, refused: set[tuple[str, object]], doubtful: set[str | None]
+) -> list[Finding]:
+    """Findings with one suggestion each, none of them about a place that another one edits.
+
+    In a network in which several together made it worse, one.
+    """
     chosen: dict[object, Finding] = {}
+    alone: set[str | None] = set()
     for finding in report.findings:
-        if len(finding.suggestions) != 1 or finding.accepted or finding.network in refused:
+        if not finding.is_mendable or _key(finding) in refused or finding.network in alone:
             continue
-        path = finding.suggestions[0].path
-        if finding.cause is None and path[0] in ("networks", "devices", "defaults"):
-            chosen.setdefault(path, finding)
+        if finding.network in doubtful:
+            alone.add(finding.network)
+        chosen.setdefault(finding.suggestions[0].path, finding)
     return list(chosen.values())
 
 

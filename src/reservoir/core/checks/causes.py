@@ -9,15 +9,16 @@ from reservoir.core.checks.rule import Rule
 from reservoir.core.findings import Finding
 
 Key = tuple[str, str, Hashable]
-"""A rule, a relation (``network``, ``place`` or ``address``), and what is related."""
+"""A rule, a relation (``networks``, ``place`` or ``address``), and what is related."""
 
 
 def with_causes(found: Sequence[Finding], rules: Mapping[str, Rule]) -> list[Finding]:
     """Point each consequence to the finding that it follows from in the end.
 
-    A finding follows from one of a rule that its own rule names, on the same network, at the same
-    place or shown by the same address. Of a chain of causes the first is the cause of all. Linear
-    in the number of findings.
+    A finding follows from one of a rule that its own rule names: at the same place, shown by the
+    same address, or on the same network. What is wrong between two networks is the cause only of
+    what concerns both. Of a chain of causes the first is the cause of all. Linear in the number
+    of findings.
     """
     first: dict[Key, int] = {}
     for number, finding in enumerate(found):
@@ -34,9 +35,7 @@ def with_causes(found: Sequence[Finding], rules: Mapping[str, Rule]) -> list[Fin
 
 def _offered(finding: Finding) -> Iterator[Key]:
     """The keys under which other findings may name this one as their cause."""
-    for network in (finding.network, *finding.concerns):
-        if network is not None:
-            yield finding.rule, "network", network
+    yield finding.rule, "networks", _networks(finding)
     yield finding.rule, "place", finding.at
     if finding.witness is not None and finding.witness.address is not None:
         yield finding.rule, "address", finding.witness.address
@@ -51,9 +50,15 @@ def _cause(
     address = finding.witness.address if finding.witness else None
     wanted: list[Key] = [(name, "place", finding.at) for name in rule.follows_here]
     wanted += [(name, "address", address) for name in rule.follows_address if address is not None]
-    networks = (finding.network, *finding.concerns)
-    wanted += [(name, "network", n) for name in rule.follows for n in networks if n is not None]
+    about = _networks(finding)
+    scopes = [about, *(frozenset({network}) for network in sorted(about))] if about else []
+    wanted += [(name, "networks", scope) for name in rule.follows for scope in scopes]
     return next((first[key] for key in wanted if first.get(key, number) != number), None)
+
+
+def _networks(finding: Finding) -> frozenset[str]:
+    """The networks that a finding is about."""
+    return frozenset(n for n in (finding.network, *finding.concerns) if n is not None)
 
 
 def _root(number: int, direct: Sequence[int | None]) -> int:

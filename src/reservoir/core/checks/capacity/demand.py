@@ -129,7 +129,8 @@ class PoolUndersized(Rule):
                     f"{network.bound:,} are bound: {short:,} too few",
                     network.path,
                     Witness("refused", network.name, count=network.capacity + 1),
-                    _wider(site.lending, network, short),
+                    _wider(site.lending, network, network.needed() - network.capacity)
+                    or _wider(site.lending, network, short),
                 )
 
 

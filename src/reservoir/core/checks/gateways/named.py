@@ -18,8 +18,7 @@ class GatewayMissing(Obstructed):
     Why: Clients get an address and reach nothing beyond their own network; some devices tell them
     their own address instead, which is then only advice.
 
-    Remedy: Name the router's address in this subnet. Where the network is meant to have no way
-    out, accept the finding or lower its severity.
+    Remedy: Name the router's address in this subnet; `gateway: none` says that there be none.
     """
 
     severity = Severity.ERROR
@@ -44,8 +43,9 @@ class GatewayMissing(Obstructed):
         for pools in site.lending.pools_by_network:
             name, network = pools[0].name, pools[0].network
             clients = any(pool.lendable for pool in pools) or len(pools[0].bindings)
-            clients = clients and pools[0].server is not None
-            if network.gateway is not None or not clients or name in filled_in:
+            if network.gateway is not None or network.has_no_way_out:
+                continue
+            if not clients or name in filled_in:
                 continue
             router = _only_router(site, network)
             path = ("networks", name, "gateway")

@@ -49,7 +49,6 @@ class DnsMissing(Obstructed):
         for pools in site.lending.pools_by_network:
             name, network = pools[0].name, pools[0].network
             clients = any(pool.lendable for pool in pools) or len(pools[0].bindings)
-            clients = clients and pools[0].server is not None
             if pools[0].told.dns or network.dns is not None or not clients or name in said:
                 continue
             yield self.finding(

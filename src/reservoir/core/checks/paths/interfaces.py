@@ -130,7 +130,14 @@ class InterfaceMaskDiffers(Rule):
                         f"{address.bits}",
                     ),
                     replaced(path, address, right),
+                    concerns=_others_there(site, attachment, name),
                 )
+
+
+def _others_there(site: Site, attachment: Attachment, network: str) -> tuple[str, ...]:
+    """Other networks that have the interface's address in their subnet."""
+    vrf = site.topology.interface(attachment).vrf
+    return tuple(n for n in site.topology.networks_at(attachment.address, vrf) if n != network)
 
 
 class InterfaceIsMember(Rule):
@@ -241,6 +248,8 @@ class ZoneBlocksDhcp(Rule):
             if site.trait(attachment.device, "zone") != "must-admit-dhcp":
                 continue
             zone = site.topology.interface(attachment).zone
+            if not site.plan.devices[attachment.device].zones:
+                continue  # the plan doesn't describe them
             if zone is None:
                 yield self.finding(
                     f"{attachment} is in no zone, and {attachment.device} admits nothing there",

@@ -71,9 +71,10 @@ class RelayMisplaced(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for relay in relays(site):
-            if relay.position or client_network(site, relay) is not None:
-                continue
-            meant = _unreached(site, servers_at(site, relay))
+            servers = servers_at(site, relay)
+            if not servers or relay.position or client_network(site, relay) is not None:
+                continue  # where neither end is in the plan, it is none of the plan's business
+            meant = _unreached(site, servers)
             names = f"; {', '.join(meant[:3])} waits for a relay" if meant else ""
             yield self.finding(
                 f"{relay.attachment} relays from {format_address(relay.attachment.address)}, "
@@ -121,7 +122,7 @@ class RelayToNobody(Rule):
         for relay in relays(site):
             holders, network = servers_at(site, relay), client_network(site, relay)
             serves = any(site.lending.pools_served_by(server) for server in holders)
-            if relay.attachment.device in holders or (holders and (serves or network is None)):
+            if network is None or serves or relay.attachment.device in holders:
                 continue
             shown = format_address(relay.target)
             fault = "nobody in the plan has" if not holders else f"is {holders[0]}'s, which serves"
@@ -136,10 +137,8 @@ class RelayToNobody(Rule):
                 replaced(relay.path, shown, meant[0] if meant else None),
             )
 
-    def _meant(self, site: Site, relay: Relay, network: str | None) -> tuple[str, str] | None:
+    def _meant(self, site: Site, relay: Relay, network: str) -> tuple[str, str] | None:
         """The address of the network's server that was meant, and the server."""
-        if network is None:
-            return None
         servers = [service.device for service in site.plan.networks[network].served_by]
         others = site.topology.interface(relay.attachment).relay_to
         found = [
@@ -295,6 +294,7 @@ class RelayAndServer(Rule):
     """
 
     severity = Severity.WARNING
+    follows = ("relay-to-itself", "relay-to-nobody", "relay-without-pool")
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
@@ -320,7 +320,8 @@ class RelayAndServer(Rule):
             if network is None or relay.position:
                 continue
             serving = {service.device for service in site.plan.networks[network].served_by}
-            if relay.attachment.device in serving:
+            splits = serving.intersection(servers_at(site, relay))
+            if relay.attachment.device in serving and not splits:
                 yield self.finding(
                     f"{relay.attachment} relays {network} to {format_address(relay.target)}, and "
                     f"{relay.attachment.device} serves it too",

@@ -60,6 +60,7 @@ class StaticLendable(Rule):
                     hosts.path(row),
                     Witness("lent", pool.name, number, also=f"{name}'s"),
                     keep_out(number, pool),
+                    concerns=tuple({lending.names[int(hosts.network[row])]} - {pool.name}),
                 )
 
 
