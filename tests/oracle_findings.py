@@ -1,0 +1,264 @@
+"""What is wrong in a small plan, found by walking its addresses: rule and path of every finding."""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from collections.abc import Callable, Iterator
+from ipaddress import IPv4Address, IPv4Interface
+from typing import Any
+
+from oracle import Walked, number_of, walk
+
+Found = Iterator[tuple[str, str]]
+
+
+def findings(walked: Walked) -> Counter[tuple[str, str]]:
+    """Rule and path of everything that is wrong, as often as it is."""
+    found: Counter[tuple[str, str]] = Counter()
+    families: list[Callable[[Walked], Found]] = [
+        *(of_ranges, of_exclusions, of_pools, of_subnets, of_gateways, of_capacity),
+        *(of_held_addresses, of_bindings, of_clients, of_static),
+    ]
+    for family in families:
+        found.update(family(walked))
+    return found
+
+
+def of_ranges(w: Walked) -> Found:
+    lists = {pool.path: pool for pool in w.pools if pool.named != "all"}
+    for path, pool in lists.items():
+        inside, hosts = w.addresses(pool.network), w.hosts(pool.network)
+        for i, text in enumerate(pool.named):
+            first, _, last = text.partition("-")
+            at = f"{path}[{i}]"
+            if IPv4Address(first) > IPv4Address(last):
+                yield "range-reversed", at
+            if walk(text) - inside:
+                yield "range-outside-subnet", at
+                if any(IPv4Address(a).is_loopback for a in walk(text) - inside):
+                    yield "range-special-use", at
+            for _ in walk(text) & (inside - hosts):
+                yield "range-takes-edge-address", at
+            for earlier in pool.named[:i]:
+                if walk(text) & walk(earlier):
+                    yield "ranges-overlap", at
+
+
+def of_exclusions(w: Walked) -> Found:
+    for name, network in w.networks.items():
+        hosts, lendable = w.hosts(name), set()
+        for pool in w.pools:
+            if pool.network == name:
+                lendable |= hosts if pool.named == "all" else walk_all(pool.named) & hosts
+        for i, text in enumerate(network["exclusions"]):
+            at = f"networks.{name}.exclusions[{i}].range"
+            kept = walk(text)
+            if not kept:
+                yield "range-reversed", at
+                continue
+            if kept - w.addresses(name):
+                yield "exclusion-outside-subnet", at
+            if not kept & lendable:
+                yield "exclusion-idle", at
+            for earlier in network["exclusions"][:i]:
+                if walk(earlier) & kept:
+                    yield "exclusions-overlap", at
+
+
+def walk_all(texts: list[str]) -> set[int]:
+    return {address for text in texts for address in walk(text)}
+
+
+def of_pools(w: Walked) -> Found:
+    for i, pool in enumerate(w.pools):
+        network = w.networks[pool.network]
+        if not pool.lent and (pool.named or (pool.served and not network["bindings"])):
+            yield "pool-empty", pool.path if pool.named else f"networks.{pool.network}"
+        if w.gateway(pool.network) in pool.lent and pool.named != "all":
+            yield "gateway-lendable", range_of(pool, w.gateway(pool.network))
+        for other in w.pools[:i]:
+            if other.vrf == pool.vrf and other.lent & pool.lent:
+                same = other.network == pool.network
+                at = f"networks.{pool.network}.served_by" if same else pool.path
+                yield "pools-overlap", at
+    for name in w.networks:
+        sharing = [p for p in w.pools if p.network == name and p.served and p.lent]
+        if sum(p.path == f"networks.{name}.ranges" for p in sharing) > 1:
+            yield "two-servers", f"networks.{name}.served_by"
+
+
+def range_of(pool: Any, address: int | None) -> str:
+    """The path of the first range that names an address."""
+    if pool.named == "all":
+        return str(pool.path)
+    place = next(n for n, text in enumerate(pool.named) if address in walk(text))
+    return f"{pool.path}[{place}]"
+
+
+def of_subnets(w: Walked) -> Found:
+    for i, (name, network) in enumerate(w.networks.items()):
+        inside, at = w.addresses(name), f"networks.{name}"
+        written = IPv4Interface(network["subnet"])
+        if written.ip != written.network.network_address:
+            yield "subnet-has-host-bits", f"{at}.subnet"
+        if written.network.is_loopback:
+            yield "range-special-use", f"{at}.subnet"
+        elif written.network.is_global:
+            yield "range-public", f"{at}.subnet"
+        if len(inside) < 4:
+            yield "subnet-too-small", f"{at}.subnet"
+        for other in list(w.networks)[:i]:
+            if w.vrf(other) == w.vrf(name) and w.addresses(other) & inside:
+                yield "networks-overlap", f"{at}.subnet"
+        if not network["served_by"] and (
+            network["ranges"] or "demand" in network or network["bindings"]
+        ):
+            yield "network-unserved", at
+        for server in network["served_by"]:
+            device = server["device"] if isinstance(server, dict) else server
+            if device == "b" or not w.attached(name):
+                place = network["served_by"].index(server)
+                yield "server-not-reached", f"{at}.served_by[{place}].device"
+
+
+def of_gateways(w: Walked) -> Found:
+    hops = {number_of(r["via"]) for d in w.plan["devices"].values() for r in d.get("routes", ())}
+    for name, network in w.networks.items():
+        gateway, at = w.gateway(name), f"networks.{name}.gateway"
+        lent = any(pool.lent for pool in w.pools if pool.network == name)
+        if "gateway" not in network and (lent or network["bindings"]):
+            yield "gateway-missing", f"networks.{name}"
+        if "dns" not in network and (lent or network["bindings"]):
+            yield "dns-missing", f"networks.{name}"
+        if gateway is None:
+            continue
+        if gateway not in w.addresses(name):
+            yield "gateway-outside-subnet", at
+            continue
+        if gateway not in w.hosts(name):
+            yield "gateway-edge-address", at
+            continue
+        held = hops | {address for _, address, _ in w.static(w.vrf(name))}
+        if gateway not in held | {address for _, address, _ in w.attached(name)}:
+            yield "gateway-unattended", at
+
+
+def of_capacity(w: Walked) -> Found:
+    for name, network in w.networks.items():
+        at = f"networks.{name}"
+        pools = [pool for pool in w.pools if pool.network == name]
+        lent = set().union(*(pool.lent for pool in pools))
+        if lent and network.get("lease") == "infinite":
+            yield "lease-infinite", f"{at}.lease"
+        demand = network.get("demand")
+        if demand is None:
+            if lent and network["served_by"]:
+                yield "demand-unknown", at
+            continue
+        years = int(demand["horizon"].split()[0])
+        peak = math.ceil(round(demand["devices"] * 1.1**years, 6))
+        share = int(demand.get("headroom", "20%")[:-1])
+        needed = -(-peak * (100 + share) // 100)
+        capacity = len(lent) + len(network["bindings"])
+        if peak > capacity:
+            yield "pool-undersized", f"{at}.demand"
+        elif needed > capacity:
+            yield "pool-tight", f"{at}.demand"
+        if needed > len(w.hosts(name) - w.taken(name)):
+            yield "subnet-outgrown", f"{at}.demand"
+
+
+def of_held_addresses(w: Walked) -> Found:
+    for vrf in sorted({w.vrf(name) for name in w.networks} | {"", "other"}):
+        holders: dict[int, list[str]] = {}
+        for name, address, _ in w.interfaces(vrf):
+            if holders.setdefault(address, []):
+                yield "address-held-twice", f"devices.a.interfaces.{name}.address"
+            holders[address].append(name)
+        first: dict[int, str] = {}
+        for path, address, called in w.static(vrf):
+            if called:
+                for _ in holders.get(address, ()):
+                    yield "address-held-twice", f"{path}.address"
+            if address in first and (first[address] != called or not called):
+                yield "address-held-twice", f"{path}.address"
+            first.setdefault(address, called)
+    for name in w.networks:
+        for interface, _, bits in w.attached(name):
+            if bits != IPv4Interface(w.networks[name]["subnet"]).network.prefixlen:
+                yield "interface-mask-differs", f"devices.a.interfaces.{interface}.address"
+
+
+def of_static(w: Walked) -> Found:
+    hops = {number_of(r["via"]) for d in w.plan["devices"].values() for r in d.get("routes", ())}
+    for pool in w.pools:
+        gateway = w.gateway(pool.network)
+        known = {address for _, address, _ in w.static(pool.vrf)}
+        if pool.named != "all":
+            for path, address, _ in w.static(pool.vrf):
+                if address in pool.lent and address != gateway:
+                    yield "static-lendable", path
+            for _, address, _ in w.attached(pool.network):
+                if address in pool.lent and address != gateway:
+                    yield "interface-lendable", range_of(pool, address)
+        known |= {address for _, address, _ in w.attached(pool.network)}
+        named = set(hops) if pool.vrf == "" else set()
+        for name in w.networks:
+            if w.vrf(name) == pool.vrf:
+                named |= set(map(number_of, w.networks[name].get("dns", ())))
+        for address in (named & pool.lent) - known - {gateway}:
+            yield "infrastructure-lendable", range_of(pool, address)
+    for name, network in w.networks.items():
+        for i, text in enumerate(network.get("dns", ())):
+            others = [o for o in w.networks if w.vrf(o) == w.vrf(name)]
+            edges = set().union(*(w.addresses(o) - w.hosts(o) for o in others))
+            if number_of(text) in edges or IPv4Address(text).is_loopback:
+                yield "dns-invalid", f"networks.{name}.dns[{i}]"
+
+
+def of_bindings(w: Walked) -> Found:
+    bound: dict[tuple[str, int], str] = {}
+    for name, network in w.networks.items():
+        for i, binding in enumerate(network["bindings"]):
+            address, at = number_of(binding["address"]), f"networks.{name}.bindings[{i}].address"
+            if address not in w.addresses(name):
+                yield "binding-outside-subnet", at
+            elif address not in w.hosts(name):
+                yield "binding-edge-address", at
+            for other in w.networks:
+                if w.vrf(other) == w.vrf(name) and w.gateway(other) == address:
+                    yield "gateway-bound", at
+            if (w.vrf(name), address) in bound:
+                yield "binding-address-twice", at
+            bound.setdefault((w.vrf(name), address), at)
+    for vrf in sorted({w.vrf(name) for name in w.networks}):
+        for _, address, _ in w.static(vrf):
+            if (vrf, address) in bound:
+                yield "binding-on-static", bound[vrf, address]
+
+
+def machine(binding: dict[str, Any]) -> str:
+    """Who a binding is for: a MAC, however it is written."""
+    digits = str(binding.get("mac", binding.get("client_id"))).replace(":", "")
+    return digits.removeprefix("hex01") if len(digits) == 17 else digits
+
+
+def of_clients(w: Walked) -> Found:
+    for name, network in w.networks.items():
+        first: dict[str, int] = {}
+        called: set[str] = set()
+        for i, binding in enumerate(network["bindings"]):
+            at, client = f"networks.{name}.bindings[{i}]", machine(binding)
+            address = number_of(binding["address"])
+            if first.setdefault(client, address) != address:
+                yield "binding-client-twice", at
+            if binding["name"] and binding["name"] in called:
+                yield "binding-name-twice", at
+            called.add(binding["name"])
+            if len(client) == 12:
+                first_byte = int(client[:2], 16)
+                if first_byte & 1 or not int(client, 16):
+                    yield "client-invalid", f"{at}.mac"
+                elif first_byte & 2:
+                    yield "client-randomised", f"{at}.mac"
