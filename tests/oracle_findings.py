@@ -153,7 +153,7 @@ def of_capacity(w: Walked) -> Found:
             yield "lease-infinite", f"{at}.lease"
         demand = network.get("demand")
         if demand is None:
-            if lent and network["served_by"]:
+            if lent:
                 yield "demand-unknown", at
             continue
         years = int(demand["horizon"].split()[0])

@@ -64,7 +64,7 @@ def check(
     lending, sheets = Lending(subject.plan), _sheets(subject)
     return check_plan(
         lending,
-        [*obstacles_to(lending, sheets), *subject.obstacles],
+        lambda changed: [*obstacles_to(changed, sheets), *subject.obstacles],
         {name: sheet.traits for name, sheet in sheets.items()},
         today=today or datetime.date.today(),
         select=select,

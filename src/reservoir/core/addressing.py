@@ -27,9 +27,17 @@ def parse_address(text: str) -> int:
     Raises:
         MalformedValueError: not four decimal numbers from 0 to 255 without leading zeros.
     """
+    address = address_or_none(text)
+    if address is None:
+        raise MalformedValueError(f"{text!r} is not an IPv4 address: {_why_no_quad(text)}")
+    return address
+
+
+def address_or_none(text: str) -> int | None:
+    """Read a dotted-quad IPv4 address; None if it isn't one."""
     quad = _QUAD.fullmatch(text)
     if quad is None:
-        raise MalformedValueError(f"{text!r} is not an IPv4 address: {_why_no_quad(text)}")
+        return None
     a, b, c, d = quad.groups()
     return int(a) << 24 | int(b) << 16 | int(c) << 8 | int(d)
 

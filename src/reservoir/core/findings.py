@@ -42,6 +42,7 @@ _SENTENCES: Mapping[str, str] = {
     "answered-twice": "a client of {network} asks for an address, and {also} answer",
     "lost-request": "a request of a client of {network} is relayed to {address}, {also}",
     "lost-answer": "the answer to a client of {network} has to go to {address}, {also}",
+    "idle-range": "the range {also} of {network} lends nothing",
     "spared": "{address} is kept out of {network}, which would not lend it anyway",
     "told-otherwise": "a client of {network} {also}",
     "ends": "after {also} it counts no more",

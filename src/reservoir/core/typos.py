@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import lru_cache
 
 from reservoir.core.addressing import (
-    MalformedValueError,
     Prefix,
     Span,
+    address_or_none,
     format_address,
-    parse_address,
 )
 
 
+@lru_cache(maxsize=4096)
 def likely_meant(address: int, subnet: Prefix) -> int | None:
     """The one address of the subnet's hosts that a slip would have turned into ``address``.
 
@@ -20,9 +21,9 @@ def likely_meant(address: int, subnet: Prefix) -> int | None:
     wrong, then one digit wrong, missing or extra. The first kind that leads to a single address
     decides; one that leads to several says nothing.
     """
-    text = format_address(address)
+    text, hosts = format_address(address), subnet.hosts
     for slips in (_swapped(text), _one_octet(address, subnet), _one_digit(text)):
-        fitting = {meant for meant in slips if subnet.hosts.holds(meant)}
+        fitting = {meant for meant in slips if hosts.holds(meant)}
         if len(fitting) == 1:
             return fitting.pop()
         if fitting:
@@ -51,10 +52,9 @@ def likely_range(span: Span, subnet: Prefix) -> Span | None:
 
 def _readable(texts: Iterator[str]) -> Iterator[int]:
     for text in texts:
-        try:
-            yield parse_address(text)
-        except MalformedValueError:
-            continue
+        address = address_or_none(text)
+        if address is not None:
+            yield address
 
 
 def _swapped(text: str) -> Iterator[int]:

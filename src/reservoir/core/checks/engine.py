@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from reservoir.core.checks.acceptance import accepts, is_at
 from reservoir.core.checks.causes import with_causes
 from reservoir.core.checks.rule import Rule, Site, rules
+from reservoir.core.checks.verifying import with_tried_suggestions
 from reservoir.core.findings import Finding, Obstacle, Severity
 from reservoir.core.lending import Lending
 from reservoir.core.plan import Plan
@@ -40,9 +41,17 @@ class Report:
         return max((f.severity for f in self.findings if f.accepted is None), default=None)
 
 
+Fit = Callable[[Lending], Sequence[Obstacle]]
+"""Finds what only dialects can tell of a plan's devices."""
+
+
+def _nothing(_lending: Lending) -> Sequence[Obstacle]:
+    return ()
+
+
 def check_plan(
     lending: Lending,
-    obstacles: Sequence[Obstacle] = (),
+    fit: Fit = _nothing,
     traits: Mapping[str, Mapping[str, str]] | None = None,
     *,
     today: datetime.date,
@@ -54,8 +63,8 @@ def check_plan(
 
     Args:
         lending: The plan, and what it lends.
-        obstacles: What the plan's devices can't hold, as found by fitting it to their dialects,
-            and what is wrong with the configuration that was read of them.
+        fit: Finds what the plan's devices can't hold, by fitting it to their dialects, and what
+            is wrong with the configuration that was read of them.
         traits: How each device behaves whose dialect is known, by the device's name.
         today: The day on which acceptances count or have run out.
         select: Rules or families to report; all if empty.
@@ -63,11 +72,16 @@ def check_plan(
         at: Patterns with ``*`` for the paths to report, such as ``networks.lab*``.
     """
     plan = lending.plan
-    site = Site(lending, today, tuple(obstacles), traits or {})
-    found = [f for rule in rules().values() if not rule.comes_last for f in _run(rule, site)]
-    site = replace(site, found=tuple(found))
-    found += [f for rule in rules().values() if rule.comes_last for f in _run(rule, site)]
-    found = [_accepted(finding, plan, today) for finding in _with_severities(found, plan)]
+
+    def look(changed: Lending) -> list[Finding]:
+        return _found(Site(changed, today, tuple(fit(changed)), traits or {}))
+
+    found = [
+        replace(finding, suggestions=(), cause=None) if finding.cause else finding
+        for finding in with_causes(look(lending), rules())
+    ]  # what follows from another goes away with that one
+    found = with_tried_suggestions(found, plan, lambda changed: look(Lending(changed)))
+    found = [_accepted(finding, plan, today) for finding in found]
     found = with_causes(found, rules())
     kept = [f for f in found if _wanted(f, select, ignore) and _placed(f, at)]
     return Report(
@@ -76,6 +90,14 @@ def check_plan(
         devices=len(plan.devices),
         lendable=sum(len(pool.lendable) for pool in lending.pools),
     )
+
+
+def _found(site: Site) -> list[Finding]:
+    """What all rules find, as severe as the plan grades it."""
+    found = [f for rule in rules().values() if not rule.comes_last for f in _run(rule, site)]
+    last = replace(site, found=tuple(found))
+    found += [f for rule in rules().values() if rule.comes_last for f in _run(rule, last)]
+    return _with_severities(found, site.plan)
 
 
 def _run(rule: Rule, site: Site) -> list[Finding]:

@@ -308,8 +308,7 @@ class DemandUnknown(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for index, pools in enumerate(site.lending.pools_by_network):
-            served = pools[0].server is not None and site.lending.lendable_in(index)
-            if pools[0].network.demand is None and served:
+            if pools[0].network.demand is None and site.lending.lendable_in(index):
                 yield self.finding(
                     f"{pools[0].name} doesn't say how many clients it expects", pools[0].path
                 )

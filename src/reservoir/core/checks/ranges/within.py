@@ -50,7 +50,7 @@ class RangeReversed(Rule):
                 yield self.finding(
                     f"the range {span} runs backwards, so nothing is lent from it",
                     path,
-                    Witness("unanswered", pool.name),
+                    Witness("idle-range", pool.name, also=str(span)),
                     replaced(path, span, turned),
                 )
         yield from self._exclusions(site)
