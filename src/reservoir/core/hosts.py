@@ -116,12 +116,19 @@ def client_numbers(clients: Sequence[Client]) -> tuple[NDArray[np.int64], list[b
     return np.array(numbers, dtype=np.int64), list(identifiers)
 
 
+def ordered(keys: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The places of a column's values in ascending order, equal ones as they stand: shape (n,)."""
+    if (keys[1:] >= keys[:-1]).all():  # tables are often sorted already
+        return np.arange(len(keys))
+    return np.argsort(keys, kind="stable")
+
+
 class Groups:
     """Rows of a column grouped by value: which rows have the value k, for k from 0 to n - 1."""
 
     def __init__(self, column: NDArray[np.int64], count: int) -> None:
         """Sort once; ``count`` is the number of values."""
-        self._order = np.argsort(column, kind="stable")
+        self._order = ordered(column)
         self._bounds = np.searchsorted(column[self._order], np.arange(count + 1))
 
     def rows(self, value: int) -> NDArray[np.int64]:
@@ -135,10 +142,7 @@ class ByAddress:
     def __init__(self, vrfs: NDArray[np.int64], addresses: NDArray[np.int64]) -> None:
         """Take the number of the VRF and the address of each row, shape (n,) each."""
         keys = vrfs << 32 | addresses
-        if (keys[1:] >= keys[:-1]).all():  # a table is often sorted by address already
-            self._order = np.arange(len(keys))
-        else:
-            self._order = np.argsort(keys, kind="stable")
+        self._order = ordered(keys)
         self._keys = keys[self._order]
 
     def within(self, vrf: int, span: Span) -> NDArray[np.int64]:
@@ -168,14 +172,24 @@ class ByAddress:
 def repeated(*columns: NDArray[np.int64]) -> Iterator[NDArray[np.int64]]:
     """Groups of two or more rows that agree in every column, each in ascending order.
 
-    Sorts once: n log n in the number of rows.
+    Rows that agree have the same mixture of their values; only rows whose mixture is there twice
+    are sorted by the columns themselves. n log n in the number of rows.
     """
-    order = np.lexsort(columns[::-1])
+    mixed = np.zeros(len(columns[0]), dtype=np.uint64)
+    for column in columns:
+        mixed = (mixed + column.view(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)
+        mixed ^= mixed >> np.uint64(29)
+    in_order = np.sort(mixed)
+    twice = in_order[1:][in_order[1:] == in_order[:-1]]
+    if not len(twice):
+        return
+    rows = np.flatnonzero(np.isin(mixed, twice))
+    order = np.lexsort([column[rows] for column in columns[::-1]])
     same = np.ones(max(len(order) - 1, 0), dtype=np.bool_)
     for column in columns:
-        ordered = column[order]
-        same &= ordered[1:] == ordered[:-1]
-    return _groups(order, same)
+        values = column[rows][order]
+        same &= values[1:] == values[:-1]
+    yield from _groups(rows[order], same)
 
 
 def _groups(order: NDArray[np.int64], same: NDArray[np.bool_]) -> Iterator[NDArray[np.int64]]:

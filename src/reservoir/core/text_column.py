@@ -80,14 +80,12 @@ class TextColumn(Sequence[str]):
     def _hashes(self, begin: int, end: int) -> NDArray[np.uint64]:
         starts, lengths = self.starts[begin:end], self.lengths[begin:end]
         found = lengths.astype(np.uint64)
-        filled = lengths > 0
-        sizes = lengths[filled]
-        firsts = np.cumsum(sizes) - sizes
-        place = np.arange(int(sizes.sum()), dtype=np.int64) - np.repeat(firsts, sizes)
-        octets = self.data[np.repeat(starts[filled], sizes) + place].astype(np.uint64)
-        weighted = (octets + np.uint64(1)) * _WEIGHTS[place % len(_WEIGHTS)]
-        if len(firsts):
-            found[filled] += np.add.reduceat(weighted, firsts)
+        rows = np.arange(len(starts))
+        for place in range(int(lengths.max(initial=0))):
+            if (lengths[rows] <= place).any():
+                rows = rows[lengths[rows] > place]
+            octets = self.data[starts[rows] + place].astype(np.uint64) + np.uint64(1)
+            found[rows] += octets * _WEIGHTS[place % len(_WEIGHTS)]
         return found * np.uint64(0x9E3779B97F4A7C15)
 
     def unlike(self, characters: str) -> NDArray[np.int64]:

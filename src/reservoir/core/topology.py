@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from itertools import accumulate
 
+from reservoir.core.addressing import Prefix
 from reservoir.core.plan import Interface, Network, Plan, PlanPath
 
 
@@ -56,6 +57,8 @@ class Topology:
         """Every interface that has an address, in the plan's order."""
         self._by_vrf: dict[str, list[Attachment]] = {}
         self._holders: dict[int, list[Attachment]] = {}
+        self._attached: dict[tuple[str, Prefix], list[Attachment]] = {}
+        self._reached: dict[tuple[str, str, Prefix], Reach | None] = {}
         self._addresses_of: dict[str, set[int]] = {name: set() for name in plan.devices}
         for device_name, device in plan.devices.items():
             for name, interface in device.interfaces.items():
@@ -75,6 +78,12 @@ class Topology:
 
     def attachments(self, network: Network) -> list[Attachment]:
         """The interfaces whose address lies in the network's subnet, by address."""
+        key = (network.vrf, network.subnet)
+        if key not in self._attached:  # a dozen rules ask the same
+            self._attached[key] = self._attachments(network)
+        return self._attached[key]
+
+    def _attachments(self, network: Network) -> list[Attachment]:
         in_vrf = self._by_vrf.get(network.vrf, [])
         first, last = network.subnet.span
         begin = bisect_left(in_vrf, first, key=lambda a: a.address)
@@ -94,6 +103,12 @@ class Topology:
 
         Its own interface goes before a relay: broadcasts arrive there without help.
         """
+        key = (server, network.vrf, network.subnet)
+        if key not in self._reached:
+            self._reached[key] = self._reach(server, network)
+        return self._reached[key]
+
+    def _reach(self, server: str, network: Network) -> Reach | None:
         attachments = self.attachments(network)
         for attachment in attachments:
             if attachment.device == server:

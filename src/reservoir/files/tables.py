@@ -1,7 +1,7 @@
 """Tables of bindings and static hosts in CSV, by the million: columns in, places kept.
 
-A well-formed table is read in bulk. Only where something is wrong are the rows looked at one by
-one, to list every wrong cell with its place.
+A plain table without a mistake is read by the column. Only where cells are quoted or something is
+wrong are the rows looked at one by one, to list every wrong cell with its place.
 """
 
 from __future__ import annotations
@@ -13,18 +13,29 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from numpy.typing import NDArray
 
 from reservoir.core.addressing import MalformedValueError, parse_address
 from reservoir.core.clients import parse_mac
 from reservoir.core.columns import address_column, mac_column
 from reservoir.core.hosts import HostTable
+from reservoir.core.plain_table import (
+    KnownWords,
+    address_cells,
+    joined_columns,
+    mac_cells,
+    plain_cells,
+)
 from reservoir.core.plan import PlanPath
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.schema_types import hint
 from reservoir.core.text_column import TextColumn
-from reservoir.files.texts import read_text
+from reservoir.files.texts import read_utf8
 
 BINDING_COLUMNS = ("network", "name", "mac", "address")
+LARGEST_TABLE = 4 * 1024 * 1024 * 1024
+"""Bytes of the largest table that is read."""
+
 STATIC_COLUMNS = ("network", "name", "address")
 
 
@@ -33,18 +44,24 @@ class TablePlaces:
     """Where the rows and cells of a table stand in its file."""
 
     file: str
-    text: str
+    data: bytes
     lines: Sequence[int]
     columns: Mapping[str, int]
 
     def place(self, row: int, column: str = "network") -> Place:
         """The place of a cell, or of the row."""
         line = self.lines[row]
-        return Place(self.file, line, _cell_starts(self._written[line - 1])[self.columns[column]])
+        return Place(self.file, line, _cell_starts(self._written(line))[self.columns[column]])
+
+    def _written(self, line: int) -> str:
+        ends = self._line_ends
+        begin = 0 if line == 1 else int(ends[line - 2]) + 1
+        end = int(ends[line - 1]) if line <= len(ends) else len(self.data)
+        return self.data[begin:end].decode()
 
     @cached_property
-    def _written(self) -> list[str]:
-        return self.text.split("\n")
+    def _line_ends(self) -> NDArray[np.int64]:
+        return np.flatnonzero(np.frombuffer(self.data, dtype=np.uint8) == ord("\n"))
 
 
 def _cell_starts(written: str) -> list[int]:
@@ -59,7 +76,11 @@ def _cell_starts(written: str) -> list[int]:
 
 
 def read_table(
-    file: str, columns: tuple[str, ...], networks: Mapping[str, int], origin: PlanPath
+    file: str,
+    columns: tuple[str, ...],
+    networks: Mapping[str, int],
+    origin: PlanPath,
+    watch: Callable[[float], None] = lambda share: None,
 ) -> tuple[HostTable, TablePlaces]:
     """Read a CSV table whose first line names its columns, in any order.
 
@@ -68,18 +89,88 @@ def read_table(
         columns: The columns that it must have, :data:`BINDING_COLUMNS` or :data:`STATIC_COLUMNS`.
         networks: The networks' names and their places in the plan's order.
         origin: The plan path of the table; row paths are made from it.
+        watch: Told which share has been read.
 
     Raises:
         InputError: the file can't be read, or every wrong row in it.
     """
-    text = read_text(file)
-    rows, lines = _rows(file, text)
+    data = read_utf8(file, LARGEST_TABLE)
+    if b"\r" in data:
+        data = data.replace(b"\r\n", b"\n")
+    return _in_bulk(file, data, columns, networks, origin, watch) or _row_by_row(
+        file, data, columns, networks, origin
+    )
+
+
+def _in_bulk(
+    file: str,
+    data: bytes,
+    columns: tuple[str, ...],
+    networks: Mapping[str, int],
+    origin: PlanPath,
+    watch: Callable[[float], None],
+) -> tuple[HostTable, TablePlaces] | None:
+    """A plain table without a mistake, by the column; None if it isn't one."""
+    head, line_end, _ = data.partition(b"\n")
+    header = [cell.strip() for cell in head.decode().split(",")]
+    if not line_end or sorted(header) != sorted(columns) or not _is_printable(data):
+        return None
+    if not data.endswith(b"\n"):
+        data += b"\n"
+    at = {name: header.index(name) for name in columns}
+    known = KnownWords(networks)
+    found: dict[str, list[NDArray[np.int64]]] = {"network": [], "address": [], "client": []}
+    starts: list[NDArray[np.int64]] = []
+    stops: list[NDArray[np.int64]] = []
+    octets = np.frombuffer(data, dtype=np.uint8)
+    for cells in plain_cells(octets, len(head) + 1, len(header), watch):
+        if cells is None:
+            return None
+        count = len(cells.starts)
+        read = {
+            "network": known.numbers_of(cells.column(at["network"])),
+            "address": address_cells(cells, at["address"]),
+            "client": mac_cells(cells, at["mac"]) if "mac" in at else np.zeros(count, np.int64),
+        }
+        for name, column in read.items():
+            if column is None:
+                return None
+            found[name].append(column)
+        starts.append(cells.starts[:, at["name"]].copy())
+        stops.append(cells.stops[:, at["name"]].copy())
+    names = TextColumn(octets, joined_columns(starts), joined_columns(stops))
+    table = HostTable(
+        network=joined_columns(found["network"]),
+        address=joined_columns(found["address"]),
+        client=joined_columns(found["client"]),
+        name=names,
+        origin=np.zeros(len(names), dtype=np.int64),
+        row=np.arange(len(names), dtype=np.int64),
+        origins=[origin],
+    )
+    return table, TablePlaces(file, data, range(2, len(names) + 2), at)
+
+
+def _is_printable(data: bytes) -> bool:
+    """Whether nothing in the table is invisible; control characters are looked for elsewhere."""
+    return data.isascii() or data.decode().replace("\n", "").isprintable()
+
+
+def _row_by_row(
+    file: str,
+    data: bytes,
+    columns: tuple[str, ...],
+    networks: Mapping[str, int],
+    origin: PlanPath,
+) -> tuple[HostTable, TablePlaces]:
+    """Any table: with quoted cells, with blank lines, with mistakes."""
+    rows, lines = _rows(file, data.decode())
     if not rows:
         message = f"the table is empty; its first line should be: {','.join(columns)}"
         raise InputError([Problem(Place(file), message)])
     header = [cell.strip() for cell in rows[0]]
     at = _positions(file, header, columns)
-    places = TablePlaces(file, text, lines[1:], at)
+    places = TablePlaces(file, data, lines[1:], at)
     body = rows[1:]
     if any(len(row) != len(header) for row in body):
         raise InputError(_uneven(body, len(header), places))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import contextlib
 import os
 import sys
@@ -22,12 +23,23 @@ def read_text(file: str) -> str:
     Raises:
         InputError: missing, a folder, unreadable, too large, binary, or not UTF-8.
     """
-    data = _read_bytes(file)
+    return read_utf8(file).decode()
+
+
+def read_utf8(file: str, most: int = LARGEST_BYTES) -> bytes:
+    """The bytes of a text in UTF-8, up to so many; for texts too long to be had as ``str``.
+
+    Raises:
+        InputError: as for :func:`read_text`.
+    """
+    data = _read_bytes(file, most).removeprefix(codecs.BOM_UTF8)
     if b"\0" in data:
         line = data.count(b"\n", 0, data.index(b"\0")) + 1
         raise _unusable(file, "the file is binary, not text", line)
     try:
-        return data.decode("utf-8-sig")
+        if not data.isascii():
+            data.decode()
+        return data
     except UnicodeDecodeError as error:
         before = data[: error.start]
         column = error.start - before.rfind(b"\n")
@@ -53,15 +65,15 @@ def read_files(folder: str) -> list[tuple[str, str]]:
     return found
 
 
-def _read_bytes(file: str) -> bytes:
+def _read_bytes(file: str, most: int) -> bytes:
     try:
         if file == STANDARD_INPUT:
-            return sys.stdin.buffer.read(LARGEST_BYTES + 1)
+            return sys.stdin.buffer.read(most + 1)
         path = Path(file)
         if path.is_dir():
             raise _unusable(file, "this is a folder; name a file in it")
-        if path.stat().st_size > LARGEST_BYTES:
-            raise _unusable(file, f"the file is larger than {LARGEST_BYTES // 2**20} MiB")
+        if path.stat().st_size > most:
+            raise _unusable(file, f"the file is larger than {most // 2**20} MiB")
         return path.read_bytes()
     except FileNotFoundError:
         raise _unusable(file, "there is no such file") from None

@@ -236,6 +236,8 @@ class SubnetOutgrown(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
             subnet = network.pools[0].network.subnet
+            if network.needed() + site.lending.held_at_most(network.index) <= subnet.hosts.size:
+                continue
             held = len(site.lending.taken(network.index) & AddressSet([subnet.hosts]))
             needed, whole = network.needed(), subnet.hosts.size - held
             if needed > whole:

@@ -164,9 +164,14 @@ class InterfaceIsMember(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        bridges = {
+            (device, member): name
+            for device, described in site.plan.devices.items()
+            for name, interface in described.interfaces.items()
+            for member in interface.bridge
+        }
         for name, attachment in serving(site):
-            others = site.plan.devices[attachment.device].interfaces.items()
-            bridge = next((n for n, i in others if attachment.interface in i.bridge), None)
+            bridge = bridges.get((attachment.device, attachment.interface))
             if bridge is None:
                 continue
             refuses = site.trait(attachment.device, "bridge-member") == "refused"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Span, format_address, parse_prefix
@@ -24,7 +24,7 @@ SPECIAL_USE = {
 }
 """Blocks that no client may have an address in (RFC 6890), and what they are for."""
 
-NOT_PUBLIC = AddressSet(
+NOT_PUBLIC = tuple(
     parse_prefix(prefix).span
     for prefix in (
         *("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16"),  # private (RFC 1918)
@@ -94,22 +94,29 @@ class RangeSpecialUse(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         special = AddressSet(SPECIAL_USE)
         for name, network in site.plan.networks.items():
-            if AddressSet([network.subnet.span]).isdisjoint(special):
+            if not _meets(network.subnet.span, SPECIAL_USE):
                 continue
             yield self._inside(network.subnet.span, f"{network.subnet}", name, "subnet")
         for pool, path, span in written_ranges(site):
+            if not _meets(span, SPECIAL_USE):
+                continue
             named = AddressSet([span]) - AddressSet([pool.network.subnet.span])
             if not named.isdisjoint(special):
                 yield self._inside(span, f"the range {span}", pool.name, *path[2:])
 
     def _inside(self, span: Span, what: str, network: str, *path: str | int) -> Finding:
-        block = next(b for b in SPECIAL_USE if b.first <= span.last and span.first <= b.last)
+        block = next(b for b in SPECIAL_USE if _meets(span, [b]))
         address = max(span.first, block.first)
         return self.finding(
             f"{what} lies in {_as_prefix(block)}, which is for {SPECIAL_USE[block]}",
             ("networks", network, *path),
             Witness("named", network, address, also="which no client can use"),
         )
+
+
+def _meets(span: Span, blocks: Iterable[Span]) -> bool:
+    """Whether a span has addresses of any of the blocks."""
+    return any(block.first <= span.last and span.first <= block.last for block in blocks)
 
 
 def _as_prefix(block: Span) -> str:
@@ -138,8 +145,11 @@ class RangePublic(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        known = NOT_PUBLIC | AddressSet(SPECIAL_USE)
+        known = AddressSet([*NOT_PUBLIC, *SPECIAL_USE])
         for name, network in site.plan.networks.items():
+            span = network.subnet.span
+            if any(block.holds(span.first) and block.holds(span.last) for block in NOT_PUBLIC):
+                continue
             public = AddressSet([network.subnet.hosts]) - known
             if public:
                 yield self.finding(
