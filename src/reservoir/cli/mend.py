@@ -15,7 +15,7 @@ from reservoir.cli.output import show, talk, talkative
 @click.option("--in-place", is_flag=True, help="Change the files; comments and layout stay.")
 @talkative
 def command(plan: str, in_place: bool) -> None:
-    """Apply what `check` suggests for PLAN where there is one way only and no new error follows.
+    """Apply what `check` suggests for PLAN where there is one way only and no new finding follows.
 
     Shows the difference; files change only with --in-place.
 
@@ -42,7 +42,7 @@ def command(plan: str, in_place: bool) -> None:
             write_whole(Path(file), after)
     count = len(mended.applied)
     if not count:
-        talk("Nothing to mend: no finding has a single suggestion that brings no new error.")
+        talk("Nothing to mend: no finding has a single suggestion that brings no new finding.")
         return
     done = "put right" if in_place else "can be put right; with --in-place it is done"
     talk(f"{count} {'finding' if count == 1 else 'findings'} {done}.")

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from reservoir.core.checks import Report
-from reservoir.core.findings import Finding, Severity
+from reservoir.core.findings import Finding
 from reservoir.core.problems import InputError
 from reservoir.files.plan_edits import Edit, NotEditableError, edited
 from reservoir.files.plan_file import LoadedPlan, load_plan
@@ -30,7 +30,7 @@ class Mended:
 
 
 def mend(file: str, check: Check) -> Mended:
-    """Apply suggestions until none is left that is unambiguous and brings no new error.
+    """Apply suggestions until none is left that is unambiguous and brings no new finding.
 
     Args:
         file: The plan's path.
@@ -52,8 +52,9 @@ def mend(file: str, check: Check) -> Mended:
         attempt = _loaded(file, texts)
         after = check(attempt) if attempt else None
         every = {finding.network for finding in chosen}
-        worse = (_new_errors(report, after) & every or every) if after else every
-        if attempt is None or after is None or _new_errors(report, after):
+        new = _new(report, after) if after else every
+        worse = new & every or every
+        if attempt is None or after is None or new:
             # Where several edits together made it worse, each is tried by itself.
             refused |= {_key(f) for f in chosen if f.network in worse & doubtful}
             doubtful |= worse
@@ -108,10 +109,10 @@ def _loaded(file: str, texts: Mapping[str, str]) -> LoadedPlan | None:
         return None
 
 
-def _new_errors(before: Report, after: Report) -> set[str | None]:
-    """The networks that have more errors of a rule than they had."""
-    return {network for _, network in _errors(after) - _errors(before)}
+def _new(before: Report, after: Report) -> set[str | None]:
+    """The networks that have more findings of a rule than they had."""
+    return {network for _, network in _counted(after) - _counted(before)}
 
 
-def _errors(report: Report) -> Counter[tuple[str, str | None]]:
-    return Counter((f.rule, f.network) for f in report.findings if f.severity is Severity.ERROR)
+def _counted(report: Report) -> Counter[tuple[str, str | None]]:
+    return Counter((finding.rule, finding.network) for finding in report.findings)

@@ -19,9 +19,12 @@ from reservoir.core.plan import Plan, PlanPath
 from reservoir.core.topology import Topology
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Site:
-    """What the rules look at: the plan, what follows from it, how the devices behave."""
+    """What the rules look at: the plan, what follows from it, how the devices behave.
+
+    Each is its own key, so that what several rules need of it can be remembered.
+    """
 
     lending: Lending
     today: datetime.date

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Span
@@ -59,8 +60,10 @@ class Sized:
         return with_headroom(self.peak(lease), self.headroom)
 
 
-def sized(site: Site) -> Iterator[Sized]:
+@lru_cache(maxsize=1)
+def sized(site: Site) -> list[Sized]:
     """The networks whose demand can be met or not: those with a lease that ends."""
+    found = []
     for index, pools in enumerate(site.lending.pools_by_network):
         demand = pools[0].network.demand
         if demand is None:
@@ -69,7 +72,7 @@ def sized(site: Site) -> Iterator[Sized]:
         if math.isinf(peak_visits(demand, lease)):
             continue  # visitors who never give back: the rule about infinite leases says so
         settings = site.plan.checks.headroom
-        yield Sized(
+        one = Sized(
             index,
             pools,
             demand,
@@ -78,6 +81,8 @@ def sized(site: Site) -> Iterator[Sized]:
             len(pools[0].bindings),
             settings if demand.headroom is None else demand.headroom,
         )
+        found.append(one)
+    return found
 
 
 def lease_of(site: Site, pool: Pool) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import lru_cache
 
 from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.rule import Rule, Site, replaced
@@ -11,14 +12,15 @@ from reservoir.core.plan import PlanPath
 from reservoir.core.topology import Attachment
 
 
-def serving(site: Site) -> Iterator[tuple[str, Attachment]]:
+@lru_cache(maxsize=1)
+def serving(site: Site) -> list[tuple[str, Attachment]]:
     """Each network with each interface that its clients' requests come in at, once."""
-    seen: set[tuple[str, Attachment]] = set()
+    found: dict[tuple[str, Attachment], None] = {}
     for pool in site.lending.pools:
         reach = site.topology.reach(pool.server, pool.network) if pool.server else None
-        if reach is not None and (pool.name, reach.through) not in seen:
-            seen.add((pool.name, reach.through))
-            yield pool.name, reach.through
+        if reach is not None:
+            found[pool.name, reach.through] = None
+    return list(found)
 
 
 class InterfaceWithoutAddress(Rule):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import NamedTuple
 
 from reservoir.core.addressing import format_address
@@ -26,11 +27,14 @@ class Relay(NamedTuple):
         return (*self.attachment.path, "relay_to", self.position)
 
 
-def relays(site: Site) -> Iterator[Relay]:
+@lru_cache(maxsize=1)
+def relays(site: Site) -> list[Relay]:
     """Every server that an addressed interface relays to."""
-    for attachment in site.topology.addressed:
-        for position, target in enumerate(site.topology.interface(attachment).relay_to):
-            yield Relay(attachment, position, target)
+    return [
+        Relay(attachment, position, target)
+        for attachment in site.topology.addressed
+        for position, target in enumerate(site.topology.interface(attachment).relay_to)
+    ]
 
 
 def client_network(site: Site, relay: Relay) -> str | None:

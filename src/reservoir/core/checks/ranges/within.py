@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import lru_cache
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Span, format_address
@@ -13,15 +14,18 @@ from reservoir.core.plan import PlanPath
 from reservoir.core.typos import likely_range
 
 
-def written_ranges(site: Site) -> Iterator[tuple[Pool, PlanPath, Span]]:
+@lru_cache(maxsize=1)
+def written_ranges(site: Site) -> list[tuple[Pool, PlanPath, Span]]:
     """Each range as it is written, once, with its pool and its path."""
     seen: set[PlanPath] = set()
+    found: list[tuple[Pool, PlanPath, Span]] = []
     for pool in site.lending.pools:
         if pool.ranges_path in seen or pool.named == "all":
             continue
         seen.add(pool.ranges_path)
         for position, span in enumerate(pool.named):
-            yield pool, (*pool.ranges_path, position), span
+            found.append((pool, (*pool.ranges_path, position), span))
+    return found
 
 
 class RangeReversed(Rule):
