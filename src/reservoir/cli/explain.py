@@ -3,41 +3,80 @@
 from __future__ import annotations
 
 import textwrap
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 import click
 
 from reservoir.cli.completion import rule_names
-from reservoir.cli.output import show, talkative, width
+from reservoir.cli.output import save_or_show, show, talkative, width
+
+if TYPE_CHECKING:
+    from reservoir.core.checks import Rule
 
 
 @click.command("explain", short_help="What a rule means, and how to put it right.")
 @click.argument("rule", required=False, shell_complete=rule_names)
+@click.option("--all", "every", is_flag=True, help="Every rule.")
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["text", "markdown"]),
+    default="text",
+    help="Markdown is for all rules together.",
+)
+@click.option("-o", "--out", metavar="FILE", help="Put the text into a file.")
 @talkative
-def command(rule: str | None) -> None:
+def command(rule: str | None, every: bool, form: str, out: str | None) -> None:
     """Say what RULE means, why it matters and what to do, with an example; or list all rules.
 
     \b
     reservoir explain gateway-lendable
+    reservoir explain --all --format markdown --out checks.md
     """
     from reservoir.core.checks import rules  # late: --help needs none of it
     from reservoir.core.schema_types import hint
+
+    if rule is not None and every:
+        raise click.UsageError("Name one rule or say --all, not both.")
+    if form == "markdown":
+        if not every:
+            raise click.UsageError("Markdown is for all rules together: add --all.")
+        from reservoir.files.rules_markdown import manual_text
+
+        save_or_show(manual_text(), out)
+        return
+    if rule is not None and rule not in rules():
+        raise click.UsageError(f"There is no rule {rule!r}{hint(rule, rules())}.")
+    named = [rules()[rule]] if rule is not None else list(rules().values())
+    whole = rule is not None or every
+    lines = [line for one in named for line in (_manual(one) if whole else _in_short(one))]
+    if out is None:
+        show(lines)
+    else:
+        save_or_show("".join(f"{click.unstyle(line)}\n" for line in lines), out)
+
+
+def _in_short(rule: Rule) -> list[str]:
+    return [f"{rule.severity.word:<8} {rule.name:<28} {rule.manual['summary']}"]
+
+
+def _manual(rule: Rule) -> Iterator[str]:
+    """The lines of one rule's manual."""
     from reservoir.draw.theme import styled, wrapped
 
-    if rule is None:
-        for one in rules().values():
-            show([f"{one.severity.word:<8} {one.name:<26} {one.manual['summary']}"])
-        return
-    found = rules().get(rule)
-    if found is None:
-        raise click.UsageError(f"There is no rule {rule!r}{hint(rule, rules())}.")
-    manual = found.manual
-    show([f"{styled(found.name, 'name')}  {found.severity.word}, family {found.family}", ""])
+    manual = rule.manual
+    yield f"{styled(rule.name, 'name')}  {rule.severity.word}, family {rule.family}"
+    yield ""
     for title, text in (
         ("", manual["summary"]),
         ("Why: ", manual["why"]),
         ("Remedy: ", manual["remedy"]),
     ):
-        show([*wrapped(title + text.replace("``", ""), width(), ""), ""])
-    for title, example in (("Reported:", found.failing), ("Right:", found.passing)):
-        body = textwrap.indent(textwrap.dedent(example).strip("\n").rstrip(), "    ")
-        show([title, "", body, ""])
+        yield from wrapped(title + text.replace("``", ""), width(), "")
+        yield ""
+    for title, example in (("Reported:", rule.failing), ("Right:", rule.passing)):
+        yield title
+        yield ""
+        yield textwrap.indent(textwrap.dedent(example).strip("\n").rstrip(), "    ")
+        yield ""

@@ -122,8 +122,8 @@ def _require_devices(loaded: LoadedPlan, devices: tuple[str, ...]) -> None:
 
 def _require_no_errors(loaded: LoadedPlan, plan: str) -> None:
     import reservoir
+    from reservoir.core.checks.summary import summary_line
     from reservoir.core.findings import Severity
-    from reservoir.draw.findings_text import summary_line
 
     report = reservoir.check(loaded)
     if report.of_severity(Severity.ERROR):

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import groupby
 
 from reservoir.core.checks import Report, rules
+from reservoir.core.checks.summary import summary_line
 from reservoir.core.findings import Finding, Severity, Suggestion
 from reservoir.core.plan import Plan, PlanPath, format_path
 from reservoir.core.problems import Place
@@ -141,33 +142,3 @@ def _listed(findings: Sequence[Finding]) -> str:
     names = list(dict.fromkeys(f.network or format_path(f.at) for f in findings))
     more = f" and {len(names) - NAMED:,} more" if len(names) > NAMED else ""
     return ", ".join(names[:NAMED]) + more
-
-
-def summary_line(report: Report) -> str:
-    """Counts of findings, and what was looked at."""
-    counts = [
-        _counted(report.of_severity(severity), noun)
-        for severity, noun in (
-            (Severity.ERROR, "error"),
-            (Severity.WARNING, "warning"),
-            (Severity.ADVICE, "piece of advice"),
-        )
-        if report.of_severity(severity)
-    ]
-    if report.accepted:
-        counts.append(f"{report.accepted:,} accepted")
-    said = ", ".join(counts) or "Nothing to put right"
-    following = sum(f.cause is not None and f.accepted is None for f in report.findings)
-    if following:
-        said += f" ({following:,} of them {'follows' if following == 1 else 'follow'} from others)"
-    return (
-        f"{said} in {_counted(report.networks, 'network')} on "
-        f"{_counted(report.devices, 'device')}; {_counted(report.lendable, 'address')} can be lent."
-    )
-
-
-_PLURALS = {"piece of advice": "pieces of advice", "address": "addresses"}
-
-
-def _counted(number: int, noun: str) -> str:
-    return f"1 {noun}" if number == 1 else f"{number:,} {_PLURALS.get(noun, f'{noun}s')}"

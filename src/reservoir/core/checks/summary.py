@@ -1,0 +1,36 @@
+"""A report in a line."""
+
+from __future__ import annotations
+
+from reservoir.core.checks.engine import Report
+from reservoir.core.findings import Severity
+
+
+def summary_line(report: Report) -> str:
+    """Counts of findings, and what was looked at."""
+    counts = [
+        _counted(report.of_severity(severity), noun)
+        for severity, noun in (
+            (Severity.ERROR, "error"),
+            (Severity.WARNING, "warning"),
+            (Severity.ADVICE, "piece of advice"),
+        )
+        if report.of_severity(severity)
+    ]
+    if report.accepted:
+        counts.append(f"{report.accepted:,} accepted")
+    said = ", ".join(counts) or "Nothing to put right"
+    following = sum(f.cause is not None and f.accepted is None for f in report.findings)
+    if following:
+        said += f" ({following:,} of them {'follows' if following == 1 else 'follow'} from others)"
+    return (
+        f"{said} in {_counted(report.networks, 'network')} on "
+        f"{_counted(report.devices, 'device')}; {_counted(report.lendable, 'address')} can be lent."
+    )
+
+
+_PLURALS = {"piece of advice": "pieces of advice", "address": "addresses"}
+
+
+def _counted(number: int, noun: str) -> str:
+    return f"1 {noun}" if number == 1 else f"{number:,} {_PLURALS.get(noun, f'{noun}s')}"
