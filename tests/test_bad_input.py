@@ -41,7 +41,10 @@ NETWORK = "reservoir: 1\nnetworks:\n  crew:\n    subnet: 10.84.30.0/24\n"
         (NETWORK + "    vlan: 5000\n", "5:11: vlan is '5000'; it should be at most 4,094"),
         (NETWORK + "    gateway: 10.84.30.300\n", "5:14: '10.84.30.300' is not an IPv4 address"),
         (NETWORK + "    gateway: 010.84.30.1\n", "has a leading zero"),
-        (NETWORK + "    gateway: [10.84.30.1]\n", "expected an IPv4 address, or none, found a list"),
+        (
+            NETWORK + "    gateway: [10.84.30.1]\n",
+            "expected an IPv4 address, or none, found a list",
+        ),
         (NETWORK + "    ranges: most\n", "'most' is not an IPv4 address"),
         (NETWORK + "    ranges: [all]\n", "'all' is not an IPv4 address"),
         (NETWORK + "    lease: 3600\n", "did you mean 3600s?"),

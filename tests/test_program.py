@@ -67,13 +67,20 @@ def test_the_demo_walks_through_the_job(run: Run, tmp_path: Path) -> None:
         "pool-undersized",
         "network-unserved",
         "lease-rounded",
+        "lease-too-long",
+        "lease-too-short",
+        "subnet-outgrown",
+        "address-held-twice",
+        "interface-mask-differs",
+        "demand-unknown",
     }
     for finding in hurried["findings"]:
         assert (tmp_path / finding["file"]).exists()
         assert finding["line"] > 1
     right = json.loads(run("check", "ferry-line/right/ferry-line.yaml", "--format", "json").out)
     back = json.loads(run("check", "ferry-line/read-back.yaml", "--format", "json").out)
-    assert right["findings"] == back["findings"] == []
+    assert right["findings"] == []
+    assert {finding["rule"] for finding in back["findings"]} == {"demand-unknown"}, "read, not told"
     assert right["summary"] == back["summary"]
     assert right["summary"]["networks"] >= 8
     assert right["summary"]["devices"] >= 3
@@ -102,7 +109,8 @@ def test_for_python(put: Put) -> None:
     plan = put(
         "plan.yaml",
         "devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}\n"
-        "networks: {crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: all}}\n",
+        "networks:\n  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, dns: [], served_by: pier,\n"
+        "    ranges: all, demand: {devices: 100}}\n",
     )
     loaded = reservoir.load(str(plan))
     assert reservoir.check(loaded).findings == ()
@@ -113,3 +121,7 @@ def test_for_python(put: Put) -> None:
     assert list(read.lifted.networks) == ["crew"]
     assert read.dialect == "larkspur"
     assert read.share == 1.0
+    assert {f.rule for f in reservoir.check(reservoir.together([read])).findings} <= {
+        "demand-unknown",
+        "dns-missing",
+    }
