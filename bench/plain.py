@@ -1,7 +1,8 @@
 """The yardstick: what a script does with the standard library alone, one address at a time.
 
 ``plain.py check networks.csv bindings.csv`` asks of each binding whether it lies in its subnet and
-whether its address is bound twice, and of each network how many addresses can be lent.
+can be used, and whether its address, client or name is there twice; of the networks which overlap,
+and how many addresses can be lent: a tenth of the questions of ``reservoir check``.
 ``plain.py read FILE`` takes pools, exclusions and bindings out of a larkspur configuration.
 """
 
@@ -20,20 +21,31 @@ def check(networks_file: str, bindings_file: str) -> str:
         for row in csv.DictReader(stream):
             first, last = IPv4Address(row["first"]), IPv4Address(row["last"])
             networks[row["network"]] = (IPv4Network(row["subnet"]), first, last)
-    wrong = 0
+    subnets = [subnet for subnet, _, _ in networks.values()]
+    wrong = sum(
+        one.overlaps(other) for place, one in enumerate(subnets) for other in subnets[:place]
+    )
     bound: dict[IPv4Address, str] = {}
+    clients: dict[tuple[str, bytes], IPv4Address] = {}
+    named: set[tuple[str, str]] = set()
     taken: dict[str, set[IPv4Address]] = {name: set() for name in networks}
     with Path(bindings_file).open() as stream:
         for row in csv.DictReader(stream):
-            address = IPv4Address(row["address"])
-            bytes.fromhex(row["mac"].replace(":", ""))
-            wrong += address not in networks[row["network"]][0]
+            name, address = row["network"], IPv4Address(row["address"])
+            client = bytes.fromhex(row["mac"].replace(":", ""))
+            subnet = networks[name][0]
+            wrong += address not in subnet
+            wrong += address in (subnet.network_address, subnet.broadcast_address)
             wrong += bound.setdefault(address, row["name"]) != row["name"]
-            taken[row["network"]].add(address)
+            wrong += clients.setdefault((name, client), address) != address
+            wrong += (name, row["name"]) in named
+            wrong += bool(client[0] & 1) or not any(client)
+            named.add((name, row["name"]))
+            taken[name].add(address)
     lendable = 0
-    for name, (_, first, last) in networks.items():
-        inside = sum(first <= address <= last for address in taken[name])
-        lendable += int(last) - int(first) + 1 - inside
+    for name, (subnet, first, last) in networks.items():
+        for address in subnet.hosts():
+            lendable += first <= address <= last and address not in taken[name]
     return f"{wrong} wrong, {lendable} lendable"
 
 

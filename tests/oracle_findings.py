@@ -145,6 +145,9 @@ def of_gateways(w: Walked) -> Found:
 
 
 def of_capacity(w: Walked) -> Found:
+    told = any("demand" in network for network in w.networks.values())
+    if not told and any(pool.lent for pool in w.pools):
+        yield "demand-unknown", "networks"
     for name, network in w.networks.items():
         at = f"networks.{name}"
         pools = [pool for pool in w.pools if pool.network == name]
@@ -153,7 +156,7 @@ def of_capacity(w: Walked) -> Found:
             yield "lease-infinite", f"{at}.lease"
         demand = network.get("demand")
         if demand is None:
-            if lent:
+            if lent and told:
                 yield "demand-unknown", at
             continue
         years = int(demand["horizon"].split()[0])

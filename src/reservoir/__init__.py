@@ -6,7 +6,7 @@ The functions here are the public interface. Nothing heavy is imported until one
 from __future__ import annotations
 
 import datetime
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -23,18 +23,23 @@ if TYPE_CHECKING:
 __all__ = ["__version__", "check", "configuration_text", "load", "read", "together", "write"]
 
 
-def load(file: str) -> LoadedPlan:
+Watch = Callable[[float], None]
+"""Is told which share of some work is done, 0 to 1."""
+
+
+def load(file: str, watch: Watch | None = None) -> LoadedPlan:
     """Load a plan with everything that it includes.
 
     Args:
         file: Path of the plan, or ``-`` for standard input.
+        watch: Told how far the tables beside the plan have been read.
 
     Raises:
         InputError: the plan can't be used; every problem is listed with its place.
     """
     from reservoir.files.plan_file import load_plan  # late: costs the schema's import
 
-    return load_plan(file)
+    return load_plan(file, watch=watch)
 
 
 def check(
@@ -44,6 +49,7 @@ def check(
     select: Collection[str] = (),
     ignore: Collection[str] = (),
     at: Collection[str] = (),
+    watch: Watch | None = None,
 ) -> Report:
     """Run the checks.
 
@@ -53,6 +59,7 @@ def check(
         select: Rules or families to report; all if empty.
         ignore: Rules or families to leave out.
         at: Patterns of plan paths to report, such as ``networks.lab*``.
+        watch: Told how many of the rules have been looked at.
 
     Raises:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
@@ -70,6 +77,7 @@ def check(
         select=select,
         ignore=ignore,
         at=at,
+        watch=watch,
     )
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from reservoir.cli.completion import plan_paths, rule_names
-from reservoir.cli.output import save_or_show, show, talk, talkative, width
+from reservoir.cli.output import progress, save_or_show, show, talk, talkative, width
 
 if TYPE_CHECKING:
     from reservoir.core.checks import Report
@@ -84,7 +84,8 @@ def command(
 
     _require_known((*select, *ignore))
     subject = _subject(inputs, dialect)
-    report = reservoir.check(subject, select=select, ignore=ignore, at=at)
+    with progress("checking") as watch:
+        report = reservoir.check(subject, select=select, ignore=ignore, at=at, watch=watch)
     if form == "text":
         _show_text(report, subject, out)
         _say_next(inputs, subject, report)
@@ -111,7 +112,8 @@ def _subject(inputs: tuple[str, ...], dialect: str | None) -> Subject:
         raise click.UsageError(
             f"{plans[0]} and {plans[1]} are both plans; a plan may include others instead."
         )
-    planned = reservoir.load(plans[0]) if plans else None
+    with progress("reading") as watch:
+        planned = reservoir.load(plans[0], watch) if plans else None
     others = [file for file in inputs if file not in plans]
     if planned is not None and not others:
         return planned
@@ -150,7 +152,9 @@ def _require_known(names: tuple[str, ...]) -> None:
 def _say_next(inputs: tuple[str, ...], subject: Subject, report: Report) -> None:
     """The command that comes next in the job."""
     open_findings = [finding for finding in report.findings if finding.accepted is None]
-    is_one_plan = len(subject.files) > 0 and inputs == (subject.files[0],) and not subject.obstacles
+    from reservoir.files.plan_file import LoadedPlan
+
+    is_one_plan = isinstance(subject, LoadedPlan)
     if is_one_plan and any(finding.is_mendable for finding in open_findings):
         talk(f"Next: reservoir mend {inputs[0]}")
     elif open_findings:

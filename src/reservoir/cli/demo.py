@@ -39,10 +39,12 @@ def command(folder: str, force: bool) -> None:
     _say("A plan without errors is written for each device, in its own dialect.")
     _run("write", str(right / plan), *(["--force"] if force else []))
     _show(right / "configuration" / "depot-router.larkspur")
-    _say("What stands on devices is read back into a plan, by the same sheets.")
+    _say(
+        "What stands on devices is read back into a plan, by the same sheets; or checked as it is."
+    )
     files = sorted(str(path) for path in (right / "configuration").iterdir() if path.name[0] != ".")
     _run("read", *files, "--out", str(root / "read-back.yaml"))
-    _run("check", str(root / "read-back.yaml"))
+    _run("check", *files)
     _say(f"Look around in {root}, change {hurried / plan}, and check again.")
 
 

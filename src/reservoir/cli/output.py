@@ -5,11 +5,16 @@ from __future__ import annotations
 import os
 import shutil
 import sys
-from collections.abc import Callable, Iterable
+import time
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TypeVar
 
 import click
+
+BAR = 40
+"""Signs in a whole progress bar."""
 
 PIPE_WIDTH = 100
 """Columns where there is no terminal, so that output in a pipe is always the same."""
@@ -58,6 +63,32 @@ def talk(text: str = "") -> None:
     """Print for people, on standard error, unless ``--quiet``."""
     if not click.get_current_context().meta.get("reservoir.quiet"):
         click.echo(text, err=True)
+
+
+@contextmanager
+def progress(label: str) -> Iterator[Callable[[float], None]]:
+    """A bar on a terminal for work that takes longer than a second; nothing in a pipe.
+
+    Gives a function that is told which share of the work is done, 0 to 1.
+    """
+    quiet = click.get_current_context().meta.get("reservoir.quiet")
+    if quiet or not sys.stderr.isatty():
+        yield lambda share: None
+        return
+    begun, drawn = time.monotonic(), False
+
+    def draw(share: float) -> None:
+        nonlocal drawn
+        if time.monotonic() - begun > 1:
+            drawn = True
+            filled = round(share * BAR)
+            click.echo(f"\r{label}  {'#' * filled}{'.' * (BAR - filled)}", nl=False, err=True)
+
+    try:
+        yield draw
+    finally:
+        if drawn:
+            click.echo(f"\r{' ' * (len(label) + 2 + BAR)}\r", nl=False, err=True)
 
 
 def show(lines: Iterable[str]) -> None:

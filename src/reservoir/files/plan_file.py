@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -69,22 +69,30 @@ class LoadedPlan(Subject):
         return self.places.place(path)
 
 
-def load_plan(file: str, instead: Mapping[str, str] | None = None) -> LoadedPlan:
+def load_plan(
+    file: str,
+    instead: Mapping[str, str] | None = None,
+    watch: Callable[[float], None] | None = None,
+) -> LoadedPlan:
     """Load a plan from its file, or from standard input for ``-``.
 
     Args:
         file: The plan's path.
         instead: Texts that count instead of what files of these names have.
+        watch: Told which share of a table has been read.
 
     Raises:
         InputError: with every problem of every file that the plan consists of.
     """
-    return _Loader(file, instead or {}).load()
+    return _Loader(file, instead or {}, watch or (lambda share: None)).load()
 
 
 class _Loader:
-    def __init__(self, file: str, instead: Mapping[str, str]) -> None:
+    def __init__(
+        self, file: str, instead: Mapping[str, str], watch: Callable[[float], None]
+    ) -> None:
         self.file = file
+        self.watch = watch
         self.instead = instead
         self.trees: dict[str, YamlTree] = {}
         self.parts: dict[str, PlanFile] = {}
@@ -192,7 +200,7 @@ class _Loader:
                 places.add_owner(origin, tree, (key, position))
                 table_file = _beside(file, name)
                 try:
-                    table, spots = read_table(table_file, columns, order, origin)
+                    table, spots = read_table(table_file, columns, order, origin, self.watch)
                 except InputError as error:
                     self.problems += error.problems
                     continue

@@ -58,6 +58,7 @@ def check_plan(
     select: Collection[str] = (),
     ignore: Collection[str] = (),
     at: Collection[str] = (),
+    watch: Callable[[float], None] | None = None,
 ) -> Report:
     """Run every rule over a plan.
 
@@ -70,15 +71,16 @@ def check_plan(
         select: Rules or families to report; all if empty.
         ignore: Rules or families to leave out.
         at: Patterns with ``*`` for the paths to report, such as ``networks.lab*``.
+        watch: Told which share of the rules has been looked at.
     """
     plan = lending.plan
 
-    def look(changed: Lending) -> list[Finding]:
-        return _found(Site(changed, today, tuple(fit(changed)), traits or {}))
+    def look(changed: Lending, watch: Callable[[float], None] | None = None) -> list[Finding]:
+        return _found(Site(changed, today, tuple(fit(changed)), traits or {}), watch)
 
     found = [
         replace(finding, suggestions=(), cause=None) if finding.cause else finding
-        for finding in with_causes(look(lending), rules())
+        for finding in with_causes(look(lending, watch), rules())
     ]  # what follows from another goes away with that one
     found = with_tried_suggestions(found, plan, lambda changed: look(Lending(changed)))
     found = [_accepted(finding, plan, today) for finding in found]
@@ -92,9 +94,14 @@ def check_plan(
     )
 
 
-def _found(site: Site) -> list[Finding]:
+def _found(site: Site, watch: Callable[[float], None] | None = None) -> list[Finding]:
     """What all rules find, as severe as the plan grades it."""
-    found = [f for rule in rules().values() if not rule.comes_last for f in _run(rule, site)]
+    found: list[Finding] = []
+    for number, rule in enumerate(rules().values()):
+        if not rule.comes_last:
+            found += _run(rule, site)
+        if watch is not None:
+            watch((number + 1) / len(rules()))
     last = replace(site, found=tuple(found))
     found += [f for rule in rules().values() if rule.comes_last for f in _run(rule, last)]
     return _with_severities(found, site.plan)

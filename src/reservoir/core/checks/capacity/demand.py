@@ -314,8 +314,16 @@ class DemandUnknown(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        for index, pools in enumerate(site.lending.pools_by_network):
-            if pools[0].network.demand is None and site.lending.lendable_in(index):
-                yield self.finding(
-                    f"{pools[0].name} doesn't say how many clients it expects", pools[0].path
-                )
+        lending = site.lending
+        untold = [
+            pools[0]
+            for index, pools in enumerate(lending.pools_by_network)
+            if pools[0].network.demand is None and lending.lendable_in(index)
+        ]
+        if not any(network.demand for network in lending.networks):
+            if untold:
+                message = "no network says how many clients it expects, so no size is checked"
+                yield self.finding(message, ("networks",))
+            return
+        for pool in untold:
+            yield self.finding(f"{pool.name} doesn't say how many clients it expects", pool.path)
