@@ -22,8 +22,8 @@ def plan_paths(ctx: click.Context, _parameter: click.Parameter, begun: str) -> C
     from reservoir.files.plan_file import load_plan
     from reservoir.files.recognising import is_plan
 
-    named = ctx.params.get("inputs") or ()
-    for file in named:
+    # An option still without its value keeps Click from taking the words before it apart.
+    for file in (*(ctx.params.get("inputs") or ()), *ctx.args):
         try:
             if file == "-" or not is_plan(file):
                 continue

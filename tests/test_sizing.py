@@ -1,0 +1,92 @@
+"""How many addresses are taken at the busiest moment, against a day lived minute by minute."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import examples
+from reservoir.core.durations import INFINITE
+from reservoir.core.plan import Demand
+from reservoir.core.sizing.demand import hold, peak_devices, peak_visits
+
+MINUTE, HOUR, DAY = 60, 3_600, 86_400
+
+
+def demand(**fields: Any) -> Demand:
+    return Demand.model_validate(fields)
+
+
+@pytest.mark.parametrize(
+    ("stay", "lease", "held"),
+    [
+        (0, HOUR, HOUR),
+        (29 * MINUTE, HOUR, HOUR),
+        (30 * MINUTE, HOUR, 90 * MINUTE),
+        (55 * MINUTE, 45 * MINUTE, 90 * MINUTE),
+        (55 * MINUTE, INFINITE, math.inf),
+    ],
+)
+def test_an_address_is_held_for_a_lease_after_the_last_renewal(
+    stay: float, lease: int, held: float
+) -> None:
+    """Clients renew at half the lease and leave without a word (RFC 2131 section 4.4.5)."""
+    assert hold(stay, lease) == held
+
+
+sailings = st.builds(
+    lambda at, devices, over, stay: {
+        "at": f"{at // 4:02}:{at % 4 * 15:02}",
+        "devices": str(devices),
+        "over": f"{over}m",
+        "stay": f"{stay}m",
+    },
+    st.integers(0, 95),
+    st.integers(0, 300),
+    st.integers(1, 180),
+    st.integers(1, 900),
+)
+
+
+@given(
+    groups=st.lists(sailings, min_size=1, max_size=4),
+    lease=st.sampled_from([10, 45, 60, 240, 720, 1_440, 4_320]).map(lambda m: m * MINUTE),
+)
+@settings(max_examples=examples(60))
+def test_the_peak_is_that_of_a_day_lived_minute_by_minute(
+    groups: list[dict[str, str]], lease: int
+) -> None:
+    """Each group arrives evenly; whoever came on earlier days may still hold an address."""
+    exact = peak_visits(demand(sailings=groups), lease)
+    minutes = range(DAY // MINUTE)
+    lived = max(sum(taken(group, lease, minute * MINUTE) for group in groups) for minute in minutes)
+    in_a_minute = sum(int(group["devices"]) / int(group["over"][:-1]) for group in groups)
+    assert abs(exact - lived) <= in_a_minute + 1e-6
+
+
+def taken(group: dict[str, str], lease: int, now: int) -> float:
+    """Addresses that a group holds at a moment: each minute's arrivals, day after day."""
+    hours, minutes = group["at"].split(":")
+    begin, over = (int(hours) * 60 + int(minutes)) * MINUTE, int(group["over"][:-1])
+    each, held = int(group["devices"]) / over, hold(int(group["stay"][:-1]) * MINUTE, lease)
+    count = 0.0
+    for step in range(over):
+        came = begin + step * MINUTE + MINUTE / 2
+        for day in range(-6, 2):
+            if came + day * DAY <= now < came + day * DAY + held:
+                count += each
+    return count
+
+
+def test_walk_ins_are_as_many_as_come_while_one_address_is_held() -> None:
+    """Little's law: in the midst of the day, arrivals a second times seconds held."""
+    hours = demand(walk_in={"rate": "40/h", "between": "08:00-20:00", "stay": "25m"})
+    assert peak_visits(hours, HOUR) == pytest.approx(40.0)
+    assert peak_devices(hours, 30 * MINUTE) == 30
+    always = demand(walk_in={"rate": "48/day", "stay": {"mean": "10m"}}, devices="5")
+    assert peak_devices(always, 12 * HOUR) == 29
+    assert math.isinf(peak_visits(always, INFINITE))
