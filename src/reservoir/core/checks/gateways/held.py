@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
@@ -184,6 +184,7 @@ class AddressHeldTwice(Rule):
     """
 
     severity = Severity.ERROR
+    follows = ("networks-overlap",)
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
@@ -209,7 +210,7 @@ class AddressHeldTwice(Rule):
                     path = (*table.path(row), "address")
                     address = int(table.address[row])
                     network = site.lending.names[int(table.network[row])]
-                    yield self._twice(address, names[0], names[1], path, network)
+                    yield self._twice(address, names[0], names[1], path, [network])
 
     def _interfaces(self, site: Site) -> Iterator[Finding]:
         first: dict[tuple[str, int], str] = {}
@@ -219,9 +220,9 @@ class AddressHeldTwice(Rule):
             if not interface.enabled:
                 continue
             if key in first:
-                network = next(site.topology.networks_at(attachment.address, interface.vrf), None)
+                networks = list(site.topology.networks_at(attachment.address, interface.vrf))
                 path = (*attachment.path, "address")
-                yield self._twice(attachment.address, first[key], str(attachment), path, network)
+                yield self._twice(attachment.address, first[key], str(attachment), path, networks)
             first.setdefault(key, str(attachment))
 
     def _static_and_interfaces(self, site: Site) -> Iterator[Finding]:
@@ -236,17 +237,18 @@ class AddressHeldTwice(Rule):
                 if name and not name.startswith(attachment.device):  # else the device, listed too
                     network = site.lending.names[int(table.network[row])]
                     path = (*table.path(row), "address")
-                    yield self._twice(attachment.address, str(attachment), name, path, network)
+                    yield self._twice(attachment.address, str(attachment), name, path, [network])
 
     def _twice(
-        self, address: int, one: str, other: str, path: PlanPath, network: str | None
+        self, address: int, one: str, other: str, path: PlanPath, networks: Sequence[str]
     ) -> Finding:
         shown = format_address(address)
         one, other = (name or "a static host without name" for name in (one, other))
         return self.finding(
             f"{shown} is the address of {one} and of {other}",
             path,
-            Witness("held-twice", network, address, client=one, also=other),
+            Witness("held-twice", next(iter(networks), None), address, client=one, also=other),
+            concerns=tuple(networks[1:]),
         )
 
 
