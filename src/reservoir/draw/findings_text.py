@@ -45,14 +45,14 @@ def findings_text(
     graver = [finding for finding in leaders if id(finding) not in apart]
     counts = Counter(finding.rule for finding in graver)
     left = dict.fromkeys(counts, SHOWN)
-    for network, group in groupby(graver, key=lambda finding: finding.network):
+    for about, group in groupby(graver, key=_subject):
         lines: list[str] = []
         for finding in group:
             left[finding.rule] -= 1
             if left[finding.rule] >= 0:
                 lines += _block(finding, following.get(id(finding), ()), place, width)
         if lines:
-            yield styled(_heading(network, plan), "heading")
+            yield styled(_heading(about, plan), "heading")
             yield from lines
             yield ""
     yield from _left_out(counts, width)
@@ -60,12 +60,22 @@ def findings_text(
     yield from wrapped(summary_line(report), width, "")
 
 
-def _heading(network: str | None, plan: Plan) -> str:
-    if network is None or network not in plan.networks:
-        return network or "The plan"
-    served = ", ".join(service.device for service in plan.networks[network].served_by)
+def _subject(finding: Finding) -> tuple[str, str]:
+    """What a finding is about: its network, or else its device, or the plan as a whole."""
+    if finding.network is not None:
+        return "networks", finding.network
+    if finding.at[:1] == ("devices",) and len(finding.at) > 1:
+        return "devices", str(finding.at[1])
+    return "", "The plan"
+
+
+def _heading(about: tuple[str, str], plan: Plan) -> str:
+    kind, name = about
+    if kind != "networks" or name not in plan.networks:
+        return name
+    served = ", ".join(service.device for service in plan.networks[name].served_by)
     by = f", served by {served}" if served else ""
-    return f"{network}  {plan.networks[network].subnet}{by}"
+    return f"{name}  {plan.networks[name].subnet}{by}"
 
 
 def _block(

@@ -11,7 +11,7 @@ import click
 STYLES: Mapping[str, Mapping[str, Any]] = {
     "error": {"fg": "red", "bold": True},
     "warning": {"fg": "yellow", "bold": True},
-    "advice": {"fg": "cyan", "bold": True},
+    "advice": {"fg": "magenta", "bold": True},
     "accepted": {"fg": "green"},
     "good": {"fg": "green"},
     "heading": {"bold": True, "underline": True},
