@@ -73,6 +73,24 @@ def test_comments_and_layout_stay(run: Run, put: Put) -> None:
     assert "Nothing to mend" in run("mend", "plan.yaml").err
 
 
+def test_a_cell_of_a_table_is_mended(run: Run, put: Put) -> None:
+    """Quoted or not, whatever the line ends are; every other byte stays."""
+    put(
+        "plan.yaml",
+        "defaults: {dns: [10.84.0.53]}\nnetworks:\n  crew: {subnet: 10.84.30.0/24, gateway: none}\n"
+        "bindings_from: [b.csv]\n",
+    )
+    table = (
+        "address,network,name,mac\r\n10.48.30.9,crew,a,00005e005301\r\n"
+        '"10.84.3.10",crew,"b, c",00005e005302\r\n'
+    )
+    file = put("b.csv", "")
+    file.write_bytes(table.encode())
+    assert run("mend", "plan.yaml", "--in-place").code == 0
+    right = table.replace("10.48.30.9", "10.84.30.9").replace("10.84.3.10", "10.84.30.10")
+    assert file.read_bytes().decode() == right
+
+
 def test_files_that_a_plan_includes_are_mended_too(run: Run, put: Put) -> None:
     """Each edit goes where the network stands."""
     put("plan.yaml", "include: [crew.yaml]\n")

@@ -13,10 +13,10 @@ _DOT, _ZERO = b".0"
 
 _SEPARATORS = str.maketrans("", "", ":-. ")
 
-_NIBBLES = np.full(256, 255, dtype=np.uint8)
+NIBBLES = np.full(256, 255, dtype=np.uint8)
 """The value of each hexadecimal digit; 255 for what is none."""
 for _value, _digit in enumerate("0123456789abcdef"):
-    _NIBBLES[[ord(_digit), ord(_digit.upper())]] = _value
+    NIBBLES[[ord(_digit), ord(_digit.upper())]] = _value
 
 
 def address_column(texts: Sequence[str]) -> NDArray[np.int64] | None:
@@ -111,7 +111,7 @@ def _alike(texts: Sequence[str], skip: int) -> NDArray[np.int64] | None:
     if (table[:, :skip] != table[0, :skip]).any():
         return None
     table = table[:, skip:]
-    nibbles = _NIBBLES[table]
+    nibbles = NIBBLES[table]
     is_digit = nibbles[0] < 16
     digits = nibbles[:, is_digit]
     if (digits > 15).any() or (table[:, ~is_digit] != table[0, ~is_digit]).any():

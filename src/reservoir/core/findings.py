@@ -108,12 +108,7 @@ class Finding:
     @property
     def is_mendable(self) -> bool:
         """Whether there is one way only to put it right, which an edit to the plan can take."""
-        return (
-            len(self.suggestions) == 1
-            and self.accepted is None
-            and self.cause is None
-            and self.suggestions[0].path[0] in ("networks", "devices", "defaults")
-        )
+        return len(self.suggestions) == 1 and self.accepted is None and self.cause is None
 
     @property
     def network(self) -> str | None:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from reservoir.core.addressing import MalformedValueError
 from reservoir.core.clients import parse_mac
+from reservoir.core.columns import NIBBLES
 from reservoir.core.text_column import TextColumn
 
 CHUNK = 1 << 24
@@ -27,10 +28,6 @@ _KINDS[:32] = _KINDS[127] = _KINDS[ord('"')] = _UNPLAIN
 _KINDS[ord(",")] = _KINDS[ord("\n")] = _CELL_ENDS
 _KINDS[ord(".")] = _DOT
 
-_NIBBLES = np.full(256, 255, dtype=np.uint8)
-"""The value of each hexadecimal digit; 255 for what is none."""
-for _value, _digit in enumerate("0123456789abcdef"):
-    _NIBBLES[[ord(_digit), ord(_digit.upper())]] = _value
 
 Column = NDArray[np.int64]
 
@@ -168,7 +165,7 @@ def _alike(data: NDArray[np.uint8], starts: Column, length: int, first: str) -> 
         if first[place] in ":-. ":
             wrong |= octets != ord(first[place])
             continue
-        nibbles = _NIBBLES[octets]
+        nibbles = NIBBLES[octets]
         wrong |= nibbles > 15
         found = found << 4 | nibbles
     return None if wrong.any() else found

@@ -7,9 +7,9 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from reservoir.core.checks import Report
-from reservoir.core.findings import Finding
+from reservoir.core.findings import Finding, Suggestion
 from reservoir.core.problems import InputError
-from reservoir.files.plan_edits import Edit, NotEditableError, edited
+from reservoir.files.plan_edits import Edit, NotEditableError, edited, with_cell
 from reservoir.files.plan_file import LoadedPlan, load_plan
 from reservoir.files.texts import read_text
 
@@ -92,14 +92,32 @@ def _with_edits(loaded: LoadedPlan, chosen: list[Finding], mended: Mended) -> di
     texts = dict(mended.after)
     for finding in list(chosen):
         suggestion = finding.suggestions[0]
-        tree, path = loaded.places.tree_of(suggestion.path)
-        mended.before.setdefault(tree.file, read_text(tree.file))
-        text = texts.get(tree.file, mended.before[tree.file])
         try:
-            texts[tree.file] = edited(text, Edit(path, suggestion.old, suggestion.new))
+            file, text = _with_edit(loaded, suggestion, texts, mended)
         except NotEditableError:
             chosen.remove(finding)
+            continue
+        texts[file] = text
     return texts
+
+
+def _with_edit(
+    loaded: LoadedPlan, suggestion: Suggestion, texts: Mapping[str, str], mended: Mended
+) -> tuple[str, str]:
+    """The file that an edit is in, the plan's own or a table, and its text with the edit made."""
+
+    def text_of(file: str) -> str:
+        mended.before.setdefault(file, read_text(file))
+        return texts.get(file, mended.before[file])
+
+    path = suggestion.path
+    if loaded.places.is_in_table(path):
+        place = loaded.places.place(path)
+        edit = Edit(path, suggestion.old, suggestion.new)
+        return place.file, with_cell(text_of(place.file), place.line, place.column, edit)
+    tree, there = loaded.places.tree_of(path)
+    edit = Edit(there, suggestion.old, suggestion.new)
+    return tree.file, edited(text_of(tree.file), edit)
 
 
 def _loaded(file: str, texts: Mapping[str, str]) -> LoadedPlan | None:

@@ -57,6 +57,22 @@ def _change(text: str, root: yaml.Node, edit: Edit) -> Change:
     return (*_extent(node), edit.new)
 
 
+def with_cell(text: str, line: int, column: int, edit: Edit) -> str:
+    """The text of a table with another value in the cell at a place, quoted or not.
+
+    Raises:
+        NotEditableError: the cell doesn't have the old value.
+    """
+    lines = text.split("\n")
+    written, start = lines[line - 1], column - 1
+    start += written[start : start + 1] == '"'
+    old = edit.old or ""
+    if not old or edit.new is None or not written.startswith(old, start):
+        raise NotEditableError(f"line {line} of the table doesn't say {old} there")
+    lines[line - 1] = written[:start] + edit.new + written[start + len(old) :]
+    return "\n".join(lines)
+
+
 def _extent(node: yaml.Node) -> tuple[int, int]:
     return node.start_mark.index, node.end_mark.index
 

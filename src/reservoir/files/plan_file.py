@@ -46,6 +46,10 @@ class Places:
         tree, there = self._owners.get(path[:2], (self._main, path[:2]))
         return tree, (*there, *path[2:])
 
+    def is_in_table(self, path: PlanPath) -> bool:
+        """Whether a path is a cell of a table."""
+        return path[:2] in self._tables and len(path) == 4
+
     def place(self, path: PlanPath) -> Place:
         """The place of a plan path, or of the nearest part above it."""
         table = self._tables.get(path[:2])
@@ -200,7 +204,9 @@ class _Loader:
                 places.add_owner(origin, tree, (key, position))
                 table_file = _beside(file, name)
                 try:
-                    table, spots = read_table(table_file, columns, order, origin, self.watch)
+                    table, spots = read_table(
+                        table_file, columns, order, origin, self.watch, self.instead.get(table_file)
+                    )
                 except InputError as error:
                     self.problems += error.problems
                     continue
