@@ -240,6 +240,19 @@ def test_configuration_is_checked_like_a_plan(run: Run, put: Put) -> None:
     assert re.search(r"gateway-outside-subnet +-:7:1", piped.out)
 
 
+def test_a_device_that_is_not_given_is_no_mistake(run: Run, put: Put) -> None:
+    """A server's configuration alone: the relays are unknown, not missing; in a plan they miss."""
+    put("server.cfg", RUNNING.replace("berth deck\n  holds 10.84.30.1/24\n", ""))
+    rules_found = ["--select", "paths", "--select", "gateway-unattended"]
+    assert "Nothing to put right" in run("check", "server.cfg", *rules_found).out
+    put("plan.yaml", run("read", "server.cfg").out)
+    assert "server-not-reached" in run("check", "plan.yaml", *rules_found).out
+    put("copy.cfg", RUNNING)
+    both = run("check", "server.cfg", "copy.cfg")
+    assert both.code == 2
+    assert "server.cfg:1:1: this is pier, and so is copy.cfg; name one of them" in both.err
+
+
 def test_what_runs_is_looked_at_beside_what_is_planned(run: Run, put: Put) -> None:
     """A device that lends on a planned network is its second server; a plan's word counts."""
     put(

@@ -73,6 +73,7 @@ def check(
         lending,
         lambda changed: [*obstacles_to(changed, sheets), *subject.obstacles],
         {name: sheet.traits for name, sheet in sheets.items()},
+        subject.is_complete,
         today=today or datetime.date.today(),
         select=select,
         ignore=ignore,

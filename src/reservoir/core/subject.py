@@ -22,6 +22,11 @@ class Subject(ABC):
         """The place of a plan path, or of the nearest part above it."""
 
     @property
+    def is_complete(self) -> bool:
+        """Whether all devices that matter are in it; else others may be what is missing."""
+        return True
+
+    @property
     def obstacles(self) -> Sequence[Obstacle]:
         """What is wrong that only the text it was read from shows."""
         return ()

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 
 from reservoir.core.findings import Obstacle
 from reservoir.core.plan import Device, Network, Plan, PlanPath, Service
-from reservoir.core.problems import Place
+from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import Subject
 from reservoir.dialects.merging import merged_plan, own_ranges
 from reservoir.dialects.reading import ConfigurationRead
@@ -24,8 +24,22 @@ class ReadSubject(Subject):
     """Configuration of one or more devices, and perhaps a plan that it stands beside."""
 
     def __init__(self, reads: Sequence[ConfigurationRead], planned: Subject | None = None) -> None:
-        """Merge what was read, and that into the plan if there is one."""
+        """Merge what was read, and that into the plan if there is one.
+
+        Raises:
+            InputError: two files are the configuration of one device.
+        """
         self._reads = {read.lifted.name: read for read in reads}
+        twice = [read for read in reads if self._reads[read.lifted.name] is not read]
+        if twice:
+            raise InputError(
+                Problem(
+                    Place(read.file),
+                    f"this is {read.lifted.name}, and so is {self._reads[read.lifted.name].file}; "
+                    "name one of them",
+                )
+                for read in twice
+            )
         self._planned = planned
         merged = merged_plan([read.lifted for read in reads])
         self._names: dict[str, str] = {}
@@ -100,6 +114,11 @@ class ReadSubject(Subject):
             assert origin is not None
             return read.place(*spot_in_network(origin, path, network))
         return None
+
+    @property
+    def is_complete(self) -> bool:
+        """Only with a plan: of configuration it isn't known whether all of it was given."""
+        return self._planned is not None
 
     @property
     def obstacles(self) -> Sequence[Obstacle]:

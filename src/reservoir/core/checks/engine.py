@@ -53,6 +53,7 @@ def check_plan(
     lending: Lending,
     fit: Fit = _nothing,
     traits: Mapping[str, Mapping[str, str]] | None = None,
+    complete: bool = True,
     *,
     today: datetime.date,
     select: Collection[str] = (),
@@ -67,6 +68,7 @@ def check_plan(
         fit: Finds what the plan's devices can't hold, by fitting it to their dialects, and what
             is wrong with the configuration that was read of them.
         traits: How each device behaves whose dialect is known, by the device's name.
+        complete: Whether the plan has all devices that matter.
         today: The day on which acceptances count or have run out.
         select: Rules or families to report; all if empty.
         ignore: Rules or families to leave out.
@@ -76,7 +78,7 @@ def check_plan(
     plan = lending.plan
 
     def look(changed: Lending, watch: Callable[[float], None] | None = None) -> list[Finding]:
-        return _found(Site(changed, today, tuple(fit(changed)), traits or {}), watch)
+        return _found(Site(changed, today, tuple(fit(changed)), traits or {}, complete), watch)
 
     found = [
         replace(finding, suggestions=(), cause=None) if finding.cause else finding

@@ -31,6 +31,8 @@ class Site:
     obstacles: tuple[Obstacle, ...] = ()
     traits: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     """The traits of each device whose dialect is known."""
+    complete: bool = True
+    """Whether all devices that matter are known; a device that is missing may be just unknown."""
     found: tuple[Finding, ...] = ()
     """What the other rules have found; only rules that come last see it."""
 

@@ -103,6 +103,8 @@ class GatewayUnattended(Rule):
             if gateway in next_hops or _is_held(site, network, gateway):
                 continue
             attached = site.topology.attachments(network)
+            if not site.complete and not attached:
+                continue
             others = ", ".join(f"{a} has {format_address(a.address)}" for a in attached[:2])
             # Two routers that stand there usually share the gateway's address between them.
             shared = len({attachment.device for attachment in attached}) > 1

@@ -128,6 +128,8 @@ class RelayToNobody(Rule):
             serves = any(site.lending.pools_served_by(server) for server in holders)
             if network is None or serves or relay.attachment.device in holders:
                 continue
+            if not site.complete and not holders:
+                continue  # the server may be one that isn't known
             shown = format_address(relay.target)
             fault = "nobody in the plan has" if not holders else f"is {holders[0]}'s, which serves"
             message = f"{relay.attachment} relays to {shown}, which {fault}"
