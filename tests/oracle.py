@@ -174,7 +174,7 @@ class Walked:
     def static(self, vrf: str) -> list[tuple[str, int, str]]:
         """Path, address and name of the static hosts in a VRF."""
         return [
-            (f"networks.{name}.static[{i}]", number_of(host["address"]), host["name"])
+            (f"networks.{name}.static[{i}]", number_of(host["address"]), host.get("name", ""))
             for name in self.networks
             if self.vrf(name) == vrf
             for i, host in enumerate(self.networks[name]["static"])

@@ -92,8 +92,10 @@ def test_what_the_real_service_fills_in(
     """Nothing where the plan says that there is none; the default lease that its trait names."""
     plan = "\n".join(
         line
-        for line in PLAN.replace("dns: [10.84.0.53, 10.84.1.53]", "dns: []").splitlines()
-        if not line.strip().startswith(("gateway", "lease", "options", "domain"))
+        for line in PLAN.replace("dns: [10.84.0.53, 10.84.1.53]", "dns: []")
+        .replace("gateway: 10.85.20.254", "gateway: none")
+        .splitlines()
+        if not line.strip().startswith(("lease", "options", "domain"))
     )
     (answer,) = asked(plan, bindable(1))
     assert answer.told.keys() == {"ip", "subnet", "lease"}
