@@ -81,6 +81,10 @@ def bits_of_mask(mask: int) -> int:
     return bits
 
 
+_MASKS = tuple(mask_of(bits) for bits in range(ADDRESS_BITS + 1))
+"""The masks by their length: subnets are asked for their borders a million times."""
+
+
 class Span(NamedTuple):
     """Addresses from ``first`` to ``last``, both included. May be reversed as written in a plan."""
 
@@ -137,7 +141,8 @@ class Prefix(NamedTuple):
     @property
     def span(self) -> Span:
         """Every address of the subnet, network and broadcast address included."""
-        return Span(self.network, self.broadcast)
+        first = self.address & _MASKS[self.bits]
+        return Span(first, first | LAST_ADDRESS >> self.bits)
 
     @property
     def hosts(self) -> Span:
@@ -145,9 +150,8 @@ class Prefix(NamedTuple):
 
         A /31 (RFC 3021) and a /32 have no such edges: all their addresses are host addresses.
         """
-        if self.bits >= ADDRESS_BITS - 1:
-            return self.span
-        return Span(self.network + 1, self.broadcast - 1)
+        first, last = self.span
+        return Span(first, last) if self.bits >= ADDRESS_BITS - 1 else Span(first + 1, last - 1)
 
     def is_edge(self, address: int) -> bool:
         """Whether the address is the subnet's network or broadcast address."""
