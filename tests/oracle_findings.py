@@ -140,7 +140,7 @@ def of_gateways(w: Walked) -> Found:
             yield "gateway-edge-address", at
             continue
         held = hops | {address for _, address, _ in w.static(w.vrf(name))}
-        if gateway not in held | {address for _, address, _ in w.attached(name)}:
+        if w.attached(name) and gateway not in held | {a for _, a, _ in w.attached(name)}:
             yield "gateway-unattended", at
 
 

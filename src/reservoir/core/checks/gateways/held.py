@@ -68,12 +68,7 @@ class GatewayUnattended(Rule):
     """
 
     severity = Severity.WARNING
-    follows = (
-        "subnet-has-host-bits",
-        "network-unserved",
-        "interface-without-address",
-        "server-not-reached",
-    )
+    follows = ("subnet-has-host-bits",)
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
         networks:
@@ -103,8 +98,8 @@ class GatewayUnattended(Rule):
             if gateway in next_hops or _is_held(site, network, gateway):
                 continue
             attached = site.topology.attachments(network)
-            if not site.complete and not attached:
-                continue
+            if not attached:
+                continue  # its routers aren't known; server-not-reached says so
             others = ", ".join(f"{a} has {format_address(a.address)}" for a in attached[:2])
             # Two routers that stand there usually share the gateway's address between them.
             shared = len({attachment.device for attachment in attached}) > 1
