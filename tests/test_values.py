@@ -22,6 +22,7 @@ from reservoir.core.addressing import (
 from reservoir.core.clients import Mac, parse_identifier, parse_mac
 from reservoir.core.columns import address_column, address_texts, mac_column, mac_texts
 from reservoir.core.durations import INFINITE, format_duration, parse_duration
+from reservoir.core.text_column import TextColumn
 from reservoir.core.typos import likely_meant
 
 addresses = st.integers(0, 2**32 - 1)
@@ -141,7 +142,7 @@ wild_quads = st.text("0123456789.x", max_size=15) | addresses.map(format_address
 def test_columns_of_addresses(texts: list[str]) -> None:
     """As one by one; None if one of them is wrong."""
     values = all_or_none(parse_address, texts)
-    assert one_by_one(address_column(texts)) == values
+    assert one_by_one(address_column(TextColumn.of(texts))) == values
     assert values is None or address_texts(values) == texts
 
 
@@ -153,11 +154,11 @@ def test_columns_of_macs(numbers: list[int], data: st.DataObject) -> None:
     texts = [Mac(n).grouped(*(shared or data.draw(notations))) for n in numbers]
     if texts and numbers[0] % 2:
         texts[0] = texts[0].upper()[::-1]
-    assert one_by_one(mac_column(texts)) == all_or_none(parse_mac, texts)
+    assert one_by_one(mac_column(TextColumn.of(texts))) == all_or_none(parse_mac, texts)
     behind = [f"01.{text}" for text in texts]
-    assert one_by_one(mac_column(behind, "01.")) == all_or_none(parse_mac, texts)
+    assert one_by_one(mac_column(TextColumn.of(behind), "01.")) == all_or_none(parse_mac, texts)
     if texts:
-        assert mac_column([*behind[:-1], f"02.{texts[-1]}"], "01.") is None
+        assert mac_column(TextColumn.of([*behind[:-1], f"02.{texts[-1]}"]), "01.") is None
     size, sign = shared or (2, ":")
     assert mac_texts(numbers, size, sign) == [Mac(n).grouped(size, sign) for n in numbers]
 

@@ -20,6 +20,10 @@ Column = NDArray[np.int64]
 _NONE: Column = np.empty(0, dtype=np.int64)
 _NONE.setflags(write=False)
 
+_IN_FIRST, _IN_BOTH = 1, 3
+_STEPS = np.array([1, -1, 2, -2], dtype=np.int64)
+"""What a start and a stop of the first set, and of the second, add to where a walk is."""
+
 
 class AddressSet:
     """An immutable set of IPv4 addresses."""
@@ -44,7 +48,8 @@ class AddressSet:
             self.starts, self.stops = _NONE, _NONE
 
     @classmethod
-    def _of(cls, starts: Column, stops: Column) -> AddressSet:
+    def of_sorted(cls, starts: Column, stops: Column) -> AddressSet:
+        """Half-open spans, shape (n,) each, that are sorted, filled, disjoint and don't touch."""
         made = object.__new__(cls)
         made.starts, made.stops = starts, stops
         return made
@@ -54,13 +59,13 @@ class AddressSet:
         """The union of half-open spans, shape (n,) each, in any order, overlapping or not."""
         first, stop = np.asarray(starts, dtype=np.int64), np.asarray(stops, dtype=np.int64)
         filled = stop > first
-        return cls._of(*_united(first[filled], stop[filled]))
+        return cls.of_sorted(*_united(first[filled], stop[filled]))
 
     @classmethod
     def of_addresses(cls, addresses: ArrayLike) -> AddressSet:
         """The set of single addresses, shape (n,), in any order, repeated or not."""
         values = np.asarray(addresses, dtype=np.int64)
-        return cls._of(*_united(values, values + 1))
+        return cls.of_sorted(*_united(values, values + 1))
 
     @classmethod
     def everything(cls) -> AddressSet:
@@ -101,7 +106,7 @@ class AddressSet:
     def __or__(self, other: AddressSet) -> AddressSet:
         if not self or not other:
             return self or other
-        return self._of(
+        return self.of_sorted(
             *_united(
                 np.concatenate([self.starts, other.starts]),
                 np.concatenate([self.stops, other.stops]),
@@ -109,20 +114,20 @@ class AddressSet:
         )
 
     def __and__(self, other: AddressSet) -> AddressSet:
-        if self._is_apart_from(other):
-            return EMPTY
-        # Borders of both in one line; an address is in both where two spans are open.
-        borders = np.concatenate([self.starts, other.starts, self.stops, other.stops])
-        opened = len(self.starts) + len(other.starts)
-        steps = np.ones(len(borders), dtype=np.int64)
-        steps[opened:] = -1
-        order = np.lexsort((steps, borders))  # closing before opening where they meet
-        depth = np.cumsum(steps[order])
-        at = np.flatnonzero(depth == 2)
-        return self._of(borders[order][at], borders[order][at + 1])
+        return EMPTY if self._is_apart_from(other) else self._where(other, _IN_BOTH)
 
     def __sub__(self, other: AddressSet) -> AddressSet:
-        return self if self._is_apart_from(other) else self & ~other
+        return self if self._is_apart_from(other) else self._where(other, _IN_FIRST)
+
+    def _where(self, other: AddressSet, wanted: int) -> AddressSet:
+        """The addresses that are in both sets, or in the first only: one walk over all borders."""
+        borders = np.concatenate([self.starts, self.stops, other.starts, other.stops])
+        ours, theirs = len(self.starts), len(other.starts)
+        steps = np.repeat(_STEPS, [ours, ours, theirs, theirs])
+        order = np.argsort(borders, kind="stable")
+        borders, inside = borders[order], np.cumsum(steps[order])
+        at = np.flatnonzero((inside[:-1] == wanted) & (borders[1:] > borders[:-1]))
+        return self.of_sorted(borders[at], borders[at + 1])
 
     def _is_apart_from(self, other: AddressSet) -> bool:
         """Whether nothing is common because one set ends before the other begins."""
@@ -144,7 +149,7 @@ class AddressSet:
         starts = np.concatenate([[0], self.stops]).astype(np.int64)
         stops = np.concatenate([self.starts, [LAST_ADDRESS + 1]]).astype(np.int64)
         filled = stops > starts
-        return self._of(starts[filled], stops[filled])
+        return self.of_sorted(starts[filled], stops[filled])
 
     def complement_within(self, frame: Span) -> AddressSet:
         """The addresses of ``frame`` that are not in the set."""

@@ -7,11 +7,9 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.clients import is_mac_text
-
-_DOT, _ZERO = b".0"
-
-_SEPARATORS = str.maketrans("", "", ":-. ")
+from reservoir.core.addressing import MalformedValueError
+from reservoir.core.clients import is_mac_text, parse_mac
+from reservoir.core.text_column import TextColumn
 
 NIBBLES = np.full(256, 255, dtype=np.uint8)
 """The value of each hexadecimal digit; 255 for what is none."""
@@ -19,32 +17,44 @@ for _value, _digit in enumerate("0123456789abcdef"):
     NIBBLES[[ord(_digit), ord(_digit.upper())]] = _value
 
 
-def address_column(texts: Sequence[str]) -> NDArray[np.int64] | None:
+LONGEST_ADDRESS = len("255.255.255.255")
+
+
+def address_column(texts: TextColumn) -> NDArray[np.int64] | None:
     """Dotted quads in bulk, shape (n,); None if one is not as ``parse_address`` wants it."""
-    if not texts:
+    count = len(texts)
+    if not count:
         return np.empty(0, dtype=np.int64)
-    try:
-        octets = np.frombuffer((".".join(texts) + ".").encode("ascii"), dtype=np.uint8)
-    except UnicodeEncodeError:
+    if int(texts.lengths.max()) > LONGEST_ADDRESS:
         return None
-    lengths = np.fromiter(map(len, texts), dtype=np.int64, count=len(texts))
-    dots = np.flatnonzero(octets == _DOT)
-    if len(dots) != 4 * len(texts) or (dots[3::4] != np.cumsum(lengths + 1) - 1).any():
+    written = np.stack([texts.words(0), texts.words(8)], axis=1).astype("<u8", copy=False)
+    characters = written.view(np.uint8).reshape(-1)  # 16 of each text, zeros behind it
+    dots = np.flatnonzero(characters == ord("."))
+    rows = np.arange(0, 16 * count, 16)[:, None]
+    if len(dots) != 3 * count or (dots.reshape(-1, 3) & -16 != rows).any():
         return None
-    sizes = np.diff(dots, prepend=-1) - 1
-    digits = octets.astype(np.int64) - _ZERO
-    plain = digits[octets != _DOT]
-    if ((sizes < 1) | (sizes > 3)).any() or ((plain < 0) | (plain > 9)).any():
+    edges = dots.reshape(-1, 3)
+    firsts = np.concatenate([rows, edges + 1], axis=1)
+    sizes = np.concatenate([edges, rows + texts.lengths[:, None]], axis=1) - firsts
+    if ((sizes < 1) | (sizes > 3)).any():
         return None
-    tens, hundreds = sizes > 1, sizes > 2
-    leading = digits[dots - sizes]
-    values = digits[dots - 1]
-    values = values + np.where(tens, digits[dots - 2], 0) * 10
-    values = values + np.where(hundreds, digits[dots - 3], 0) * 100
-    if (values > 255).any() or (tens & (leading == 0)).any():
-        return None
-    weights = np.array([1 << 24, 1 << 16, 1 << 8, 1], dtype=np.int64)
-    return np.asarray(values.reshape(-1, 4) @ weights, dtype=np.int64)
+    octets = _octets(characters, firsts, sizes)
+    return None if octets is None else octets.view(">u4")[:, 0].astype(np.int64)
+
+
+def _octets(
+    characters: NDArray[np.uint8], firsts: NDArray[np.int64], sizes: NDArray[np.int64]
+) -> NDArray[np.uint8] | None:
+    """Numbers of one to three digits, up to 255, without leading zeros; None if one is not."""
+    every = np.ndarray(len(characters) - 3, dtype="<u4", buffer=characters, strides=(1,))
+    written = every[firsts]
+    missing = (3 - sizes).astype(np.uint32) * np.uint32(8)
+    digits = (written ^ np.uint32(0x303030)) << missing & np.uint32(0xFFFFFF)
+    if ((digits | digits + np.uint32(0x767676)) & np.uint32(0x808080)).any():
+        return None  # a byte above 9 reaches the highest bit with 0x76 added
+    leading = (sizes > 1) & (written & np.uint32(0xFF) == ord("0"))
+    octets = (digits & 15) * 100 + (digits >> 8 & 15) * 10 + (digits >> 16)
+    return None if (leading | (octets > 255)).any() else octets.astype(np.uint8)
 
 
 _OCTETS = [str(octet) for octet in range(256)]
@@ -78,43 +88,41 @@ def mac_texts(macs: Sequence[int], size: int, separator: str) -> list[str]:
     return [together[at : at + length] for at in range(0, len(together), length)]
 
 
-def mac_column(texts: Sequence[str], prefix: str = "") -> NDArray[np.int64] | None:
+def mac_column(texts: TextColumn, prefix: str = "") -> NDArray[np.int64] | None:
     """MAC addresses in bulk, in any notation, shape (n,); None if one is none.
 
     Args:
         texts: The addresses, each behind the prefix.
         prefix: The same before all of them.
     """
-    if not texts:
-        return np.empty(0, dtype=np.int64)
-    first = texts[0][len(prefix) :] if texts[0].startswith(prefix) else ""
-    if is_mac_text(first) and len(set(map(len, texts))) == 1:
-        numbers = _alike(texts, len(prefix))
-        if numbers is not None:
-            return numbers
-    if prefix:
-        if not all(text.startswith(prefix) for text in texts):
-            return None
-        texts = [text[len(prefix) :] for text in texts]
-    if not all(map(is_mac_text, texts)):
+    behind = texts.without(prefix)
+    if behind is None:
         return None
-    return np.array([int(text.translate(_SEPARATORS), 16) for text in texts], dtype=np.int64)
+    found = np.zeros(len(behind), dtype=np.int64)
+    for length in np.unique(behind.lengths).tolist():
+        rows = np.flatnonzero(behind.lengths == length)
+        same_length = behind.rows(rows)
+        some = _alike(same_length)
+        if some is None:
+            try:
+                some = np.array([parse_mac(text) for text in same_length], dtype=np.int64)
+            except MalformedValueError:
+                return None
+        found[rows] = some
+    return found
 
 
-def _alike(texts: Sequence[str], skip: int) -> NDArray[np.int64] | None:
-    """MAC addresses behind so many characters, all written as the first is; None if one is not."""
-    try:
-        table = np.frombuffer("".join(texts).encode("ascii"), dtype=np.uint8)
-    except UnicodeEncodeError:
+def _alike(texts: TextColumn) -> NDArray[np.int64] | None:
+    """MAC addresses of one length, all written as the first is; None if one is not."""
+    if not is_mac_text(texts[0]):
         return None
-    table = table.reshape(len(texts), -1)
-    if (table[:, :skip] != table[0, :skip]).any():
+    written = texts.table()
+    is_digit = NIBBLES[written[0]] < 16
+    if (written[:, ~is_digit] != written[0, ~is_digit]).any():
         return None
-    table = table[:, skip:]
-    nibbles = NIBBLES[table]
-    is_digit = nibbles[0] < 16
-    digits = nibbles[:, is_digit]
-    if (digits > 15).any() or (table[:, ~is_digit] != table[0, ~is_digit]).any():
+    nibbles = NIBBLES[written[:, is_digit]]
+    if (nibbles > 15).any():
         return None
-    weights = np.int64(1) << np.arange(44, -1, -4, dtype=np.int64)
-    return np.asarray(digits.astype(np.int64) @ weights, dtype=np.int64)
+    octets = np.zeros((len(texts), 8), dtype=np.uint8)
+    octets[:, 2:] = nibbles[:, 0::2] << 4 | nibbles[:, 1::2]
+    return octets.view(">i8")[:, 0].astype(np.int64)

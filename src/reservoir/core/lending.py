@@ -15,12 +15,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.core.address_set import AddressSet
+from reservoir.core.address_sets import AddressSets
 from reservoir.core.addressing import Span
 from reservoir.core.clients import Client
 from reservoir.core.hosts import ByAddress, Groups, HostTable, client_numbers, joined
 from reservoir.core.plan import Network, Plan, PlanPath, Service
 from reservoir.core.text_column import TextColumn
 from reservoir.core.topology import Topology
+
+Named = tuple[Span, ...] | Literal["all"]
+"""Ranges as a plan writes them."""
 
 
 @dataclass(frozen=True)
@@ -45,7 +49,7 @@ class Pool:
     server: str | None
     service: int
     """Position in ``served_by``."""
-    named: tuple[Span, ...] | Literal["all"]
+    named: Named
     """The ranges that this server has of the network, as they are written."""
     ranges: AddressSet
     """What they name, before anything is kept out."""
@@ -120,14 +124,14 @@ class Lending:
         """Rows of the bindings of the network at this place in the plan's order."""
         return self._bound.rows(index)
 
-    def withheld(self, index: int) -> AddressSet:
-        """What is never lent dynamically there: exclusions and bound addresses."""
-        network = self.networks[index]
-        kept = AddressSet(exclusion.range for exclusion in network.exclusions)
-        rows = self.bound_rows(index)
-        if len(rows):
-            kept = kept | AddressSet.of_addresses(self.bindings.address[rows])
-        return kept
+    @cached_property
+    def withheld(self) -> AddressSets:
+        """What is never lent dynamically in each network: exclusions and bound addresses."""
+        excluded = AddressSets.of_spans(
+            [[exclusion.range for exclusion in network.exclusions] for network in self.networks]
+        )
+        table = self.bindings
+        return excluded | AddressSets.of_addresses(table.network, table.address, len(excluded))
 
     def taken(self, index: int) -> AddressSet:
         """Addresses that somebody holds there: gateway, static hosts, devices' interfaces."""
@@ -150,34 +154,43 @@ class Lending:
         A network that nobody serves has one pool without a server, so that its ranges are
         still checked.
         """
-        return tuple(pool for index in range(len(self.networks)) for pool in self._pools_of(index))
-
-    def _pools_of(self, index: int) -> list[Pool]:
-        network = self.networks[index]
-        services: Sequence[Service | None] = network.served_by or (None,)
-        withheld, hosts = self.withheld(index), network.subnet.hosts
-        told = told_in(self.plan, network)
-        pools = []
-        for number, service in enumerate(services):
-            named = service.ranges if service and service.ranges is not None else network.ranges
-            if named == "all":
-                ranges = AddressSet([hosts]) - self.taken(index)
-            else:
-                ranges = AddressSet(named)
-            pools.append(
-                Pool(
-                    name=self.names[index],
-                    network=network,
-                    server=service.device if service else None,
-                    service=number,
-                    named=named,
-                    ranges=ranges,
-                    lendable=ranges.clipped(hosts) - withheld,
-                    bindings=self.bound_rows(index),
-                    told=told,
-                )
+        places = [
+            (index, number, service)
+            for index, network in enumerate(self.networks)
+            for number, service in enumerate(network.served_by or (None,))
+        ]
+        owners = [index for index, *_ in places]
+        named = [_named(self.networks[index], service) for index, _, service in places]
+        hosts = [(network.subnet.hosts,) for network in self.networks]
+        ranges = AddressSets.of_spans(
+            [hosts[i] if some == "all" else some for i, some in zip(owners, named, strict=True)]
+        ) - self._held_in_whole(owners, named)
+        frames = AddressSets.of_spans([hosts[index] for index in owners])
+        lendable = (ranges & frames) - self.withheld.at(owners)
+        told = [told_in(self.plan, network) for network in self.networks]
+        return tuple(
+            Pool(
+                name=self.names[index],
+                network=self.networks[index],
+                server=service.device if service else None,
+                service=number,
+                named=named[place],
+                ranges=ranges[place],
+                lendable=lendable[place],
+                bindings=self.bound_rows(index),
+                told=told[index],
             )
-        return pools
+            for place, (index, number, service) in enumerate(places)
+        )
+
+    def _held_in_whole(self, owners: Sequence[int], named: Sequence[Named]) -> AddressSets:
+        """What somebody holds, for each pool that lends the whole subnet."""
+        return AddressSets.of_spans(
+            [
+                self.taken(index) if some == "all" else ()
+                for index, some in zip(owners, named, strict=True)
+            ]
+        )
 
     def pools_served_by(self, device: str) -> list[Pool]:
         """The pools that this device lends from."""
@@ -205,6 +218,11 @@ class Lending:
         return [
             (self.bindings.client_at(row), int(self.bindings.address[row])) for row in pool.bindings
         ]
+
+
+def _named(network: Network, service: Service | None) -> Named:
+    """The ranges that a server has of the network, as they are written."""
+    return service.ranges if service and service.ranges is not None else network.ranges
 
 
 def told_in(plan: Plan, network: Network) -> Told:

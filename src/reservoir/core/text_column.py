@@ -12,8 +12,14 @@ from numpy.typing import NDArray
 CHUNK = 1 << 20
 """Texts that are looked at together, so that memory stays small."""
 
+WORD = 8
+"""Bytes that are looked at at once."""
+
 _WEIGHTS = np.random.default_rng(2131).integers(1, 1 << 63, 1 << 12, dtype=np.uint64) | np.uint64(1)
-"""An odd number for each place in a text: a weighted sum of bytes tells texts apart."""
+"""An odd number for each word of a text: a weighted sum of words tells texts apart."""
+
+_FIRST_BYTES = np.array([(1 << 8 * count) - 1 for count in range(WORD + 1)], dtype=np.uint64)
+"""Masks for the first n bytes of a word, n from 0 to 8."""
 
 
 class TextColumn(Sequence[str]):
@@ -28,10 +34,12 @@ class TextColumn(Sequence[str]):
     @classmethod
     def of(cls, texts: Iterable[str]) -> TextColumn:
         """A column of these texts."""
-        encoded = [text.encode() for text in texts]
-        stops = np.cumsum([0, *map(len, encoded)], dtype=np.int64)
-        data = np.frombuffer(b"".join(encoded), dtype=np.uint8)
-        return cls(data, stops[:-1], stops[1:])
+        every = list(texts)
+        together = "".join(every)
+        lengths = map(len, every) if together.isascii() else (len(text.encode()) for text in every)
+        edges = np.zeros(len(every) + 1, dtype=np.int64)
+        np.cumsum(np.fromiter(lengths, np.int64, len(every)), out=edges[1:])
+        return cls(np.frombuffer(together.encode(), dtype=np.uint8), edges[:-1], edges[1:])
 
     @classmethod
     def joined(cls, columns: Sequence[TextColumn]) -> TextColumn:
@@ -72,21 +80,67 @@ class TextColumn(Sequence[str]):
         """Bytes of each text, shape (n,)."""
         return self.stops - self.starts
 
+    def words(self, place: int) -> NDArray[np.uint64]:
+        """Eight bytes of each text from a place on, the first one lowest, shape (n,).
+
+        Bytes beyond the end of a text are zeros.
+        """
+        data = self.data if len(self.data) >= WORD else np.pad(self.data, (0, WORD))
+        every = np.ndarray(len(data) - WORD + 1, dtype="<u8", buffer=data, strides=(1,))
+        at, last = self.starts + place, len(every) - 1
+        if at.max(initial=0) <= last:
+            found = every[at]
+        else:  # the last texts of the buffer: the word that ends with it, moved into place
+            beyond = np.maximum(at - last, 0)
+            found = every[at - beyond] >> (beyond.astype(np.uint64) * np.uint64(8))
+        left = self.lengths - place
+        if left.min(initial=WORD) < WORD:
+            found &= _FIRST_BYTES[np.clip(left, 0, WORD)]
+        return found
+
+    def table(self) -> NDArray[np.uint8]:
+        """The bytes of texts that are all of one length: shape (n, length)."""
+        length = int(self.lengths[0])
+        every = np.ndarray(
+            len(self.data) - length + 1, dtype=f"V{length}", buffer=self.data, strides=(1,)
+        )
+        return every[self.starts].view(np.uint8).reshape(len(self), length)
+
+    def without(self, prefix: str) -> TextColumn | None:
+        """What stands behind a prefix in each text; None if one doesn't begin with it."""
+        size = len(prefix.encode())
+        if not (self.lengths >= size).all():
+            return None
+        fronts = TextColumn(self.data, self.starts, self.starts + size)
+        if size and len(self) and (fronts.table() != list(prefix.encode())).any():
+            return None
+        return TextColumn(self.data, self.starts + size, self.stops)
+
     def hashes(self) -> NDArray[np.uint64]:
         """A number for each text, shape (n,): equal for equal texts, seldom so for others."""
-        parts = [self._hashes(begin, begin + CHUNK) for begin in range(0, len(self), CHUNK)]
+        parts = [self[begin : begin + CHUNK]._hashes() for begin in range(0, len(self), CHUNK)]
         return np.concatenate(parts) if parts else np.empty(0, dtype=np.uint64)
 
-    def _hashes(self, begin: int, end: int) -> NDArray[np.uint64]:
-        starts, lengths = self.starts[begin:end], self.lengths[begin:end]
-        found = lengths.astype(np.uint64)
-        rows = np.arange(len(starts))
-        for place in range(int(lengths.max(initial=0))):
-            if (lengths[rows] <= place).any():
-                rows = rows[lengths[rows] > place]
-            octets = self.data[starts[rows] + place].astype(np.uint64) + np.uint64(1)
-            found[rows] += octets * _WEIGHTS[place % len(_WEIGHTS)]
+    def _hashes(self) -> NDArray[np.uint64]:
+        found = self.lengths.astype(np.uint64)
+        rest, rows = self, np.arange(len(self))
+        for place in range(0, int(self.lengths.max(initial=0)), WORD):
+            longer = rest.lengths > place
+            if not longer.all():
+                rest, rows = rest.rows(np.flatnonzero(longer)), rows[longer]
+            found[rows] += rest.words(place) * _WEIGHTS[place // WORD % len(_WEIGHTS)]
         return found * np.uint64(0x9E3779B97F4A7C15)
+
+    def same_as(self, other: TextColumn) -> NDArray[np.bool_]:
+        """Where two columns of n texts have the same text, byte for byte: shape (n,)."""
+        same: NDArray[np.bool_] = self.lengths == other.lengths
+        rows = np.flatnonzero(same)
+        for place in range(0, int(self.lengths.max(initial=0)), WORD):
+            rows = rows[self.lengths[rows] > place]
+            alike = self.rows(rows).words(place) == other.rows(rows).words(place)
+            same[rows[~alike]] = False
+            rows = rows[alike]
+        return same
 
     def unlike(self, characters: str) -> NDArray[np.int64]:
         """Places of the texts that have a character outside a class, ``A-Za-z0-9`` for example."""

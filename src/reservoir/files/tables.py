@@ -21,9 +21,7 @@ from reservoir.core.columns import address_column, mac_column
 from reservoir.core.hosts import HostTable
 from reservoir.core.plain_table import (
     KnownWords,
-    address_cells,
     joined_columns,
-    mac_cells,
     plain_cells,
 )
 from reservoir.core.plan import PlanPath
@@ -124,15 +122,15 @@ def _in_bulk(
     found: dict[str, list[NDArray[np.int64]]] = {"network": [], "address": [], "client": []}
     starts: list[NDArray[np.int64]] = []
     stops: list[NDArray[np.int64]] = []
-    octets = np.frombuffer(data, dtype=np.uint8)
-    for cells in plain_cells(octets, len(head) + 1, len(header), watch):
+    for cells in plain_cells(data, len(head) + 1, len(header), watch):
         if cells is None:
             return None
-        count = len(cells.starts)
         read = {
             "network": known.numbers_of(cells.column(at["network"])),
-            "address": address_cells(cells, at["address"]),
-            "client": mac_cells(cells, at["mac"]) if "mac" in at else np.zeros(count, np.int64),
+            "address": address_column(cells.column(at["address"])),
+            "client": mac_column(cells.column(at["mac"]))
+            if "mac" in at
+            else np.zeros(len(cells.starts), np.int64),
         }
         for name, column in read.items():
             if column is None:
@@ -140,6 +138,7 @@ def _in_bulk(
             found[name].append(column)
         starts.append(cells.starts[:, at["name"]].copy())
         stops.append(cells.stops[:, at["name"]].copy())
+    octets = np.frombuffer(data, dtype=np.uint8)
     names = TextColumn(octets, joined_columns(starts), joined_columns(stops))
     table = HostTable(
         network=joined_columns(found["network"]),
@@ -238,8 +237,12 @@ def _bulk(
 ) -> HostTable | None:
     """All columns at once; None if any cell is wrong."""
     names, count = cells["name"], len(cells["address"])
-    addresses = address_column(cells["address"])
-    clients = mac_column(cells["mac"]) if "mac" in cells else np.zeros(count, dtype=np.int64)
+    addresses = address_column(TextColumn.of(cells["address"]))
+    clients = (
+        mac_column(TextColumn.of(cells["mac"]))
+        if "mac" in cells
+        else np.zeros(count, dtype=np.int64)
+    )
     try:
         network = np.fromiter(map(networks.__getitem__, cells["network"]), np.int64, count)
     except KeyError:

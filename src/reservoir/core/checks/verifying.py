@@ -1,7 +1,8 @@
 """Suggestions are tried before they are made: each removes its finding and adds no error.
 
-Suggestions for different networks are tried together, so that a plan is checked again as often as
-its worst network has suggestions, not as often as there are any.
+Each is tried by itself in a plan of ordinary size. Where that would take too long, suggestions for
+different networks are tried together: the plan is checked again as often as its worst network has
+suggestions, and only one that works because another is made as well can slip through.
 """
 
 from __future__ import annotations
@@ -30,10 +31,13 @@ def with_tried_suggestions(found: Sequence[Finding], plan: Plan, check: Check) -
         plan: The plan.
         check: Finds what is wrong in a plan.
     """
-    trials = list(_trials(found))
+    singly: list[Trial] = [
+        [(n, each)] for n, finding in enumerate(found) for each in finding.suggestions
+    ]
     bound = sum(len(network.bindings) + len(network.static) for network in plan.networks.values())
     work = len(plan.networks) + (bound + len(plan.bulk_bindings) + len(plan.bulk_static)) // 100
-    if not trials or work * len(trials) > MOST_WORK:
+    trials = singly if work * len(singly) <= MOST_WORK else list(_together(singly))
+    if work * len(trials) > MOST_WORK:
         return list(found)
     kept: dict[int, list[Suggestion]] = {}
     for trial in trials:
@@ -47,21 +51,20 @@ def with_tried_suggestions(found: Sequence[Finding], plan: Plan, check: Check) -
     ]
 
 
-def _trials(found: Sequence[Finding]) -> Iterator[Trial]:
+def _together(singly: Sequence[Trial]) -> Iterator[Trial]:
     """All suggestions in as few trials as there can be, one for each network in each."""
     rounds: list[Trial] = []
     used: Counter[object] = Counter()
-    for number, finding in enumerate(found):
-        for suggestion in finding.suggestions:
-            path = suggestion.path
-            if path[0] != "networks":
-                yield [(number, suggestion)]
-                continue
-            place = used[path[1]]
-            used[path[1]] += 1
-            if place == len(rounds):
-                rounds.append([])
-            rounds[place].append((number, suggestion))
+    for trial in singly:
+        ((_, suggestion),) = trial
+        if suggestion.path[0] != "networks":
+            yield trial
+            continue
+        place = used[suggestion.path[1]]
+        used[suggestion.path[1]] += 1
+        if place == len(rounds):
+            rounds.append([])
+        rounds[place] += trial
     yield from rounds
 
 

@@ -18,6 +18,7 @@ from reservoir.core.addressing import (
 )
 from reservoir.core.clients import Mac, parse_mac, require_identifier
 from reservoir.core.columns import address_column, address_texts, mac_column, mac_texts
+from reservoir.core.text_column import TextColumn
 from reservoir.dialects.forms.form import Form
 
 
@@ -76,7 +77,7 @@ def either(yes: str, no: str) -> Plain:
 
 
 def _address_list(texts: Sequence[str]) -> list[int] | None:
-    addresses = address_column(texts)
+    addresses = address_column(TextColumn.of(texts))
     return None if addresses is None else addresses.tolist()
 
 
@@ -86,7 +87,7 @@ _LENGTHS = {str(bits): bits for bits in range(33)}
 def _prefix_column(texts: Sequence[str]) -> list[Prefix] | None:
     pairs = [text.partition("/")[::2] for text in texts]
     lengths = [_LENGTHS.get(bits) for _, bits in pairs]
-    addresses = address_column([address for address, _ in pairs])
+    addresses = address_column(TextColumn.of(address for address, _ in pairs))
     if addresses is None or None in lengths:
         return None
     return list(map(Prefix, addresses.tolist(), lengths))  # type: ignore[arg-type]
@@ -176,7 +177,7 @@ class MacForm(Form):
         return f"{re.escape(self.prefix)}[0-9A-Fa-f{re.escape(self.separator)}]{{{length}}}"
 
     def read_column(self, texts: Sequence[str]) -> list[Any]:
-        values = mac_column(texts, self.prefix)
+        values = mac_column(TextColumn.of(texts), self.prefix)
         return super().read_column(texts) if values is None else list(map(Mac, values.tolist()))
 
     @property

@@ -163,7 +163,7 @@ def _wider(lending: Lending, sized: Sized, short: int) -> tuple[Suggestion, ...]
     before = held & AddressSet([Span(hosts.first, span.first - 1)])
     upper = Span(span.last + 1, beyond.first - 1 if beyond else hosts.last)
     lower = Span(before.last + 1 if before else hosts.first, span.first - 1)
-    withheld = lending.withheld(index)
+    withheld = lending.withheld[index]
     above, below = withheld.complement_within(upper), withheld.complement_within(lower)
     if len(above) >= short:
         wider = Span(span.first, above.nth(short - 1))
