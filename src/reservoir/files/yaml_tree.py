@@ -6,6 +6,7 @@ is a danger. Anchors and aliases are refused: a plan has ``defaults`` for what r
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -74,8 +75,7 @@ def parse_yaml(text: str, file: str) -> YamlTree:
     """
     builder = _Builder(file)
     try:
-        for event in yaml.parse(text, Loader=_LOADER):
-            builder.take(event)
+        builder.take_all(_LOADER(text))
     except yaml.YAMLError as error:
         raise InputError([*builder.problems, _syntax_problem(error, file, text)]) from None
     if builder.root is None and builder.problems:
@@ -98,36 +98,49 @@ class _Builder:
         self._stack: list[_Open] = []
         self._documents = 0
 
-    def take(self, event: yaml.Event) -> None:
-        mark = event.start_mark
-        assert mark is not None  # parsing from text, every event has one
-        spot = (mark.line + 1, mark.column + 1)
-        if isinstance(event, yaml.ScalarEvent):
-            self._refuse_tag(event, spot)
-            self._scalar(event, spot)
-        elif isinstance(event, yaml.MappingStartEvent | yaml.SequenceStartEvent):
-            self._refuse_tag(event, spot)
-            self._begin({} if isinstance(event, yaml.MappingStartEvent) else [], spot)
-        elif isinstance(event, yaml.MappingEndEvent | yaml.SequenceEndEvent):
-            self._stack.pop()
-        elif isinstance(event, yaml.AliasEvent):
-            self._problem(spot, "a plan has no aliases (*name); put what repeats into defaults")
-            self._place_value(None, None, spot)
-        elif isinstance(event, yaml.DocumentStartEvent):
-            self._documents += 1
-            if self._documents == 2:
-                self._problem(spot, "a plan is one document; leave out the second ---")
+    def take_all(self, loader: Any) -> None:
+        """Build the tree of all events that a loader has."""
+        takers: dict[type, Callable[[Any, Spot], None]] = {
+            yaml.ScalarEvent: self._scalar,
+            yaml.MappingStartEvent: lambda event, spot: self._begin(event, {}, spot),
+            yaml.SequenceStartEvent: lambda event, spot: self._begin(event, [], spot),
+            yaml.MappingEndEvent: lambda *_: self._end(),
+            yaml.SequenceEndEvent: lambda *_: self._end(),
+            yaml.AliasEvent: self._alias,
+            yaml.DocumentStartEvent: self._document,
+        }
+        while loader.check_event():
+            event = loader.get_event()
+            taker = takers.get(type(event))
+            if taker is not None:
+                mark = event.start_mark
+                taker(event, (mark.line + 1, mark.column + 1))
+
+    def _end(self) -> None:
+        self._stack.pop()
+
+    def _alias(self, _event: yaml.AliasEvent, spot: Spot) -> None:
+        self._problem(spot, "a plan has no aliases (*name); put what repeats into defaults")
+        self._place_value(None, None, spot)
+
+    def _document(self, _event: yaml.DocumentStartEvent, spot: Spot) -> None:
+        self._documents += 1
+        if self._documents == 2:
+            self._problem(spot, "a plan is one document; leave out the second ---")
 
     def _problem(self, spot: Spot, message: str) -> None:
         self.problems.append(Problem(Place(self.file, *spot), message))
 
     def _refuse_tag(self, event: Any, spot: Spot) -> None:
+        if event.anchor is None and event.tag is None:
+            return
         if event.anchor is not None:
             self._problem(spot, "a plan has no anchors (&name); put what repeats into defaults")
         if event.tag not in (None, "!"):
             self._problem(spot, f"a plan has no tags; leave out {event.tag}")
 
-    def _begin(self, value: dict[str, Any] | list[Any], spot: Spot) -> None:
+    def _begin(self, event: Any, value: dict[str, Any] | list[Any], spot: Spot) -> None:
+        self._refuse_tag(event, spot)
         opened = _Open(value)
         if len(self._stack) >= DEEPEST:
             self._problem(spot, f"nested more than {DEEPEST} levels deep")
@@ -148,6 +161,7 @@ class _Builder:
         return isinstance(top.value, dict) and top.key is None
 
     def _scalar(self, event: yaml.ScalarEvent, spot: Spot) -> None:
+        self._refuse_tag(event, spot)
         if not self._stack:
             if event.value:
                 self._problem(spot, "expected keys and values; a plan begins with: reservoir: 1")
