@@ -19,7 +19,7 @@ from reservoir.core.checks.engine import FAMILY_ORDER
 from reservoir.core.clients import Mac
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.hosts import FIRST_IDENTIFIER, client_numbers, joined, repeated
-from reservoir.core.lending import Lending, told_in
+from reservoir.core.lending import Lending
 from reservoir.core.plan import Plan, format_path
 from reservoir.core.sizing.demand import peak_devices
 from reservoir.core.text_column import TextColumn
@@ -109,13 +109,14 @@ def test_how_a_server_hears_its_clients(lending: Lending) -> None:
 
 def test_what_clients_are_told(lending: Lending) -> None:
     """The network's own words go before the defaults; an empty list is a word; options add up."""
-    crew = told_in(lending.plan, lending.plan.networks["crew"])
+    told = dict(zip(lending.names, lending.told, strict=True))
+    crew = told["crew"]
     assert (crew.dns, crew.domain, crew.lease) == (
         (parse_address("10.84.0.53"),),
         "sable.example",
         43_200,
     )
-    hold = told_in(lending.plan, lending.plan.networks["hold"])
+    hold = told["hold"]
     assert (hold.dns, hold.lease, sorted(hold.options)) == ((), 3_600, [26, 42])
 
 

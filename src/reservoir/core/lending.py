@@ -5,7 +5,7 @@ This is the only place that says it. Checks, writers, readers, rehearsal and siz
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, reduce
 from itertools import groupby
@@ -15,10 +15,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.core.address_set import AddressSet
-from reservoir.core.address_sets import AddressSets
+from reservoir.core.address_sets import SPACE, AddressSets
 from reservoir.core.addressing import Span
 from reservoir.core.clients import Client
-from reservoir.core.hosts import ByAddress, Groups, HostTable, client_numbers, joined
+from reservoir.core.hosts import ByAddress, Groups, HostTable, client_numbers, joined, ordered
 from reservoir.core.plan import Network, Plan, PlanPath, Service
 from reservoir.core.text_column import TextColumn
 from reservoir.core.topology import Topology
@@ -148,6 +148,11 @@ class Lending:
         return len(attached) + 1 + len(self.static_in(index))
 
     @cached_property
+    def told(self) -> list[Told]:
+        """What clients of each network are told: its own words, else the plan's defaults."""
+        return [_told_in(self.plan, network) for network in self.networks]
+
+    @cached_property
     def pools(self) -> tuple[Pool, ...]:
         """Every pool, in the plan's order of networks and servers.
 
@@ -167,7 +172,6 @@ class Lending:
         ) - self._held_in_whole(owners, named)
         frames = AddressSets.of_spans([hosts[index] for index in owners])
         lendable = (ranges & frames) - self.withheld.at(owners)
-        told = [told_in(self.plan, network) for network in self.networks]
         return tuple(
             Pool(
                 name=self.names[index],
@@ -178,7 +182,7 @@ class Lending:
                 ranges=ranges[place],
                 lendable=lendable[place],
                 bindings=self.bound_rows(index),
-                told=told[index],
+                told=self.told[index],
             )
             for place, (index, number, service) in enumerate(places)
         )
@@ -213,6 +217,36 @@ class Lending:
         pools = self.pools_by_network[index]
         return reduce(AddressSet.__or__, (pool.lendable for pool in pools))
 
+    def lent_among(
+        self, vrfs: NDArray[np.int64], addresses: NDArray[np.int64]
+    ) -> Iterator[tuple[Pool, NDArray[np.int64]]]:
+        """The pools that may lend some of many addresses, each with the places of those.
+
+        Args:
+            vrfs: The numbers of the addresses' VRFs, shape (n,).
+            addresses: The addresses, shape (n,).
+        """
+        keys = (vrfs << SPACE) + addresses
+        order = ordered(keys)
+        begins, ends = np.searchsorted(keys[order], self._lendable_edges)
+        for place in np.flatnonzero(ends > begins).tolist():
+            pool, near = self.pools[place], order[begins[place] : ends[place]]
+            lent = near[pool.lendable.contains(addresses[near])]
+            if len(lent):
+                yield pool, np.sort(lent)
+
+    @cached_property
+    def _lendable_edges(self) -> NDArray[np.int64]:
+        """The first address of each pool and the one past its last, behind its VRF: (2, pools)."""
+        edges = [
+            (self.vrf_of[pool.network.vrf], pool.lendable.first, pool.lendable.last + 1)
+            if pool.lendable
+            else (0, 0, 0)
+            for pool in self.pools
+        ]
+        vrfs, firsts, stops = np.array(edges, dtype=np.int64).reshape(-1, 3).T
+        return np.stack([firsts, stops]) + (vrfs << SPACE)
+
     def clients_bound(self, pool: Pool) -> list[tuple[Client, int]]:
         """The pool's bindings: clients and their addresses, in the plan's order."""
         return [
@@ -225,8 +259,7 @@ def _named(network: Network, service: Service | None) -> Named:
     return service.ranges if service and service.ranges is not None else network.ranges
 
 
-def told_in(plan: Plan, network: Network) -> Told:
-    """What clients of the network are told: its own words, else the plan's defaults."""
+def _told_in(plan: Plan, network: Network) -> Told:
     defaults = plan.defaults
     return Told(
         gateway=network.gateway,

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+import numpy as np
+
 from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
 from reservoir.core.checks.rule import Rule, Site
@@ -39,18 +41,21 @@ class GatewayBound(Rule):
         lending, table = site.lending, site.lending.bindings
         if not len(table):
             return
-        for name, network in site.plan.networks.items():
-            if network.gateway is None:
-                continue
-            for row in lending.bindings_by_address.at(lending.vrf_of[network.vrf], network.gateway):
+        named = [(i, n.gateway) for i, n in enumerate(lending.networks) if n.gateway is not None]
+        indices, gateways = np.array(named, dtype=np.int64).reshape(-1, 2).T
+        vrfs = lending.vrf_numbers[indices]
+        bound = lending.bindings_by_address.first_at(vrfs, gateways) >= 0
+        for place in np.flatnonzero(bound).tolist():
+            name, gateway = lending.names[indices[place]], int(gateways[place])
+            for row in lending.bindings_by_address.at(int(vrfs[place]), gateway):
                 yield self.finding(
-                    f"{table.label(row)} is bound to {format_address(network.gateway)}, "
+                    f"{table.label(row)} is bound to {format_address(gateway)}, "
                     f"the gateway of {name}",
                     (*table.path(row), "address"),
                     Witness(
                         "bound",
                         name,
-                        network.gateway,
+                        gateway,
                         client=table.label(row),
                         also="which is the gateway",
                     ),

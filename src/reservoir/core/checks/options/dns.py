@@ -9,7 +9,6 @@ from reservoir.core.addressing import format_address
 from reservoir.core.checks.ranges.space import SPECIAL_USE
 from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.lending import told_in
 from reservoir.core.plan import PlanPath
 
 
@@ -147,8 +146,10 @@ class DnsUnrouted(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         seen: set[tuple[str, int]] = set()
-        for name, network in site.plan.networks.items():
-            for address in told_in(site.plan, network).dns:
+        for (name, network), told in zip(
+            site.plan.networks.items(), site.lending.told, strict=True
+        ):
+            for address in told.dns:
                 for router in self._routers(site, name):
                     known = site.topology.knows_way(router, address)
                     if known or (router, address) in seen or network.subnet.span.holds(address):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -20,6 +20,10 @@ class Relay(NamedTuple):
     attachment: Attachment
     position: int
     target: int
+    network: str | None
+    """The network whose clients' requests are relayed, if the plan has it."""
+    servers: Sequence[str]
+    """The devices that hold the address that is relayed to."""
 
     @property
     def path(self) -> PlanPath:
@@ -30,22 +34,16 @@ class Relay(NamedTuple):
 @lru_cache(maxsize=1)
 def relays(site: Site) -> list[Relay]:
     """Every server that an addressed interface relays to."""
-    return [
-        Relay(attachment, position, target)
-        for attachment in site.topology.addressed
-        for position, target in enumerate(site.topology.interface(attachment).relay_to)
-    ]
-
-
-def client_network(site: Site, relay: Relay) -> str | None:
-    """The network whose clients' requests are relayed."""
-    vrf = site.topology.interface(relay.attachment).vrf
-    return next(site.topology.networks_at(relay.attachment.address, vrf), None)
-
-
-def servers_at(site: Site, relay: Relay) -> list[str]:
-    """The devices that hold the address that is relayed to."""
-    return list(dict.fromkeys(holder.device for holder in site.topology.holders(relay.target)))
+    found = []
+    for attachment in site.topology.addressed:
+        interface = site.topology.interface(attachment)
+        if not interface.relay_to:
+            continue
+        network = next(site.topology.networks_at(attachment.address, interface.vrf), None)
+        for position, target in enumerate(interface.relay_to):
+            holders = dict.fromkeys(holder.device for holder in site.topology.holders(target))
+            found.append(Relay(attachment, position, target, network, list(holders)))
+    return found
 
 
 class RelayMisplaced(Rule):
@@ -75,8 +73,8 @@ class RelayMisplaced(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for relay in relays(site):
-            servers = servers_at(site, relay)
-            if not servers or relay.position or client_network(site, relay) is not None:
+            servers = relay.servers
+            if not servers or relay.position or relay.network is not None:
                 continue  # where neither end is in the plan, it is none of the plan's business
             meant = _unreached(site, servers)
             names = f"; {', '.join(meant[:3])} waits for a relay" if meant else ""
@@ -91,7 +89,7 @@ class RelayMisplaced(Rule):
             )
 
 
-def _unreached(site: Site, servers: list[str]) -> list[str]:
+def _unreached(site: Site, servers: Sequence[str]) -> list[str]:
     """The networks that these servers should lend to and don't hear."""
     pools = [pool for server in servers for pool in site.lending.pools_served_by(server)]
     return [p.name for p in pools if site.topology.reach(str(p.server), p.network) is None]
@@ -124,7 +122,7 @@ class RelayToNobody(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for relay in relays(site):
-            holders, network = servers_at(site, relay), client_network(site, relay)
+            holders, network = relay.servers, relay.network
             serves = any(site.lending.pools_served_by(server) for server in holders)
             if network is None or serves or relay.attachment.device in holders:
                 continue
@@ -190,11 +188,11 @@ class RelayWithoutPool(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for relay in relays(site):
-            network = client_network(site, relay)
-            if network is None or relay.attachment.device in servers_at(site, relay):
+            network = relay.network
+            if network is None or relay.attachment.device in relay.servers:
                 continue
             serving = {service.device for service in site.plan.networks[network].served_by}
-            for server in servers_at(site, relay):
+            for server in relay.servers:
                 pools = site.lending.pools_served_by(server)
                 if server in serving or not pools:
                     continue
@@ -251,11 +249,11 @@ class RelayNoWayBack(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for relay in relays(site):
-            network = client_network(site, relay)
+            network = relay.network
             if network is None:
                 continue
             serving = {service.device for service in site.plan.networks[network].served_by}
-            for server in servers_at(site, relay):
+            for server in relay.servers:
                 giaddr = relay.attachment.address
                 if server not in serving or site.topology.knows_way(server, giaddr):
                     continue
@@ -322,11 +320,11 @@ class RelayAndServer(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for relay in relays(site):
-            network = client_network(site, relay)
+            network = relay.network
             if network is None or relay.position:
                 continue
             serving = {service.device for service in site.plan.networks[network].served_by}
-            splits = serving.intersection(servers_at(site, relay))
+            splits = serving.intersection(relay.servers)
             if relay.attachment.device in serving and not splits:
                 yield self.finding(
                     f"{relay.attachment} relays {network} to {format_address(relay.target)}, and "
@@ -364,8 +362,8 @@ class RelayToItself(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for relay in relays(site):
-            if relay.attachment.device in servers_at(site, relay):
-                network = client_network(site, relay)
+            if relay.attachment.device in relay.servers:
+                network = relay.network
                 yield self.finding(
                     f"{relay.attachment} relays to {format_address(relay.target)}, its own device",
                     relay.path,

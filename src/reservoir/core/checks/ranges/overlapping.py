@@ -38,6 +38,8 @@ class RangesOverlap(Rule):
         by_list = groupby(written_ranges(site), key=lambda written: written[1][:-1])
         for _, group in by_list:
             written = list(group)
+            if len(written) == 1:
+                continue
             spans = [span for _, _, span in written]
             pairs = overlaps([s.first for s in spans], [s.last + 1 for s in spans])
             for earlier, later, first in sorted(pairs):

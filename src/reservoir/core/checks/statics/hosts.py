@@ -6,11 +6,11 @@ from collections.abc import Iterator, Mapping
 
 import numpy as np
 
-from reservoir.core.addressing import Span, format_address
+from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
 from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.lending import Pool, told_in
+from reservoir.core.lending import Pool
 
 
 class StaticLendable(Rule):
@@ -43,13 +43,11 @@ class StaticLendable(Rule):
         lending, hosts = site.lending, site.lending.static
         if not len(hosts):
             return
-        for pool in lending.pools:
-            if pool.named == "all" or not pool.lendable:
+        vrfs = lending.vrf_numbers[hosts.network]
+        for pool, lent in lending.lent_among(vrfs, hosts.address):
+            if pool.named == "all":
                 continue  # all never means a static host
-            span = Span(pool.lendable.first, pool.lendable.last)
-            inside = lending.static_by_address.within(lending.vrf_of[pool.network.vrf], span)
-            lent = pool.lendable.contains(hosts.address[inside])
-            for row in sorted(inside[lent].tolist()):
+            for row in lent.tolist():
                 number = int(hosts.address[row])
                 address = format_address(number)
                 name = hosts.name[row] or address
@@ -91,19 +89,15 @@ class InfrastructureLendable(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        by_vrf: dict[str, dict[int, str]] = {}
-        for vrf, address, role in _named(site):
-            by_vrf.setdefault(vrf, {}).setdefault(address, role)
-        columns = {vrf: np.array(sorted(roles), dtype=np.int64) for vrf, roles in by_vrf.items()}
-        for pool in site.lending.pools:
-            named = columns.get(pool.network.vrf)
-            if named is None or not pool.lendable:
-                continue
-            for address in named[pool.lendable.contains(named)].tolist():
+        named = {(vrf, address): role for vrf, address, role in reversed(list(_named(site)))}
+        vrfs, addresses = np.array(sorted(named), dtype=np.int64).reshape(-1, 2).T
+        for pool, lent in site.lending.lent_among(vrfs, addresses):
+            for place in lent.tolist():
+                address = int(addresses[place])
                 if address == pool.network.gateway or self._said_elsewhere(site, pool, address):
                     continue
                 path, span = range_holding(address, pool)
-                shown, role = format_address(address), by_vrf[pool.network.vrf][address]
+                shown, role = format_address(address), named[int(vrfs[place]), address]
                 yield self.finding(
                     f"{shown} is {role}, and {pool.name} may lend that address"
                     + (f": it is inside {span}" if span else ""),
@@ -121,24 +115,29 @@ class InfrastructureLendable(Rule):
         return bool(len(lending.static) and lending.static_by_address.at(vrf, address))
 
 
-def _named(site: Site) -> Iterator[tuple[str, int, str]]:
-    """Addresses that clients or devices are told of: the VRF, the address, what it is."""
-    for name, network in site.plan.networks.items():
-        told = told_in(site.plan, network)
+def _named(site: Site) -> Iterator[tuple[int, int, str]]:
+    """Addresses that clients or devices are told of: the VRF's number, the address, what it is."""
+    lending = site.lending
+    for name, vrf, told in zip(
+        lending.names, lending.vrf_numbers.tolist(), lending.told, strict=True
+    ):
         for address in told.dns:
-            yield network.vrf, address, f"the DNS server of {name}"
+            yield vrf, address, f"the DNS server of {name}"
         for code, data in told.options.items():
             if code in _SERVERS and len(data) % 4 == 0:
                 for at in range(0, len(data), 4):
                     address = int.from_bytes(data[at : at + 4], "big")
-                    yield network.vrf, address, f"the {_SERVERS[code]} of {name}"
+                    yield vrf, address, f"the {_SERVERS[code]} of {name}"
+    vrf_of = lending.vrf_of  # what is named where the plan has no network can't be lent
     for device_name, device in site.plan.devices.items():
         for interface_name, interface in device.interfaces.items():
-            for address in interface.relay_to:
+            if interface.vrf in vrf_of:
                 what = f"the server that {device_name} {interface_name} relays to"
-                yield interface.vrf, address, what
+                for address in interface.relay_to:
+                    yield vrf_of[interface.vrf], address, what
         for route in device.routes:
-            yield "", route.via, f"the next hop of {device_name} to {route.to}"
+            if "" in vrf_of:
+                yield vrf_of[""], route.via, f"the next hop of {device_name} to {route.to}"
 
 
 _SERVERS: Mapping[int, str] = {
