@@ -27,8 +27,7 @@ def address_column(texts: TextColumn) -> NDArray[np.int64] | None:
         return np.empty(0, dtype=np.int64)
     if int(texts.lengths.max()) > LONGEST_ADDRESS:
         return None
-    written = np.stack([texts.words(0), texts.words(8)], axis=1).astype("<u8", copy=False)
-    characters = written.view(np.uint8).reshape(-1)  # 16 of each text, zeros behind it
+    characters = texts.padded(16).reshape(-1)
     dots = np.flatnonzero(characters == ord("."))
     rows = np.arange(0, 16 * count, 16)[:, None]
     if len(dots) != 3 * count or (dots.reshape(-1, 3) & -16 != rows).any():

@@ -85,26 +85,38 @@ class TextColumn(Sequence[str]):
 
         Bytes beyond the end of a text are zeros.
         """
-        data = self.data if len(self.data) >= WORD else np.pad(self.data, (0, WORD))
-        every = np.ndarray(len(data) - WORD + 1, dtype="<u8", buffer=data, strides=(1,))
-        at, last = self.starts + place, len(every) - 1
-        if at.max(initial=0) <= last:
-            found = every[at]
-        else:  # the last texts of the buffer: the word that ends with it, moved into place
-            beyond = np.maximum(at - last, 0)
-            found = every[at - beyond] >> (beyond.astype(np.uint64) * np.uint64(8))
-        left = self.lengths - place
-        if left.min(initial=WORD) < WORD:
-            found &= _FIRST_BYTES[np.clip(left, 0, WORD)]
-        return found
+        return TextColumn(self.data, self.starts + place, self.stops)._words(1)[:, 0]
+
+    def padded(self, size: int) -> NDArray[np.uint8]:
+        """The first bytes of each text, zeros beyond its end: shape (n, size).
+
+        Args:
+            size: A multiple of 8.
+        """
+        return self._words(size // WORD).view(np.uint8)
+
+    def _words(self, count: int) -> NDArray[np.uint64]:
+        """The first words of each text, shape (n, count), zeros beyond its end."""
+        size = count * WORD
+        last = max(len(self.data) - size, 0)
+        end = np.concatenate([self.data[last:], np.zeros(2 * size, dtype=np.uint8)])
+        found = np.empty(len(self), dtype=f"V{size}")
+        inside = self.starts < last
+        if inside.all():
+            found = _windows(self.data, size)[self.starts]
+        else:
+            found[inside] = _windows(self.data, size)[self.starts[inside]]
+            found[~inside] = _windows(end, size)[np.minimum(self.starts[~inside] - last, size)]
+        words, lengths = found.view("<u8").reshape(-1, count), self.lengths
+        if lengths.min(initial=size) < size:
+            for word in range(count):
+                words[:, word] &= _FIRST_BYTES[np.clip(lengths - word * WORD, 0, WORD)]
+        return words
 
     def table(self) -> NDArray[np.uint8]:
         """The bytes of texts that are all of one length: shape (n, length)."""
         length = int(self.lengths[0])
-        every = np.ndarray(
-            len(self.data) - length + 1, dtype=f"V{length}", buffer=self.data, strides=(1,)
-        )
-        return every[self.starts].view(np.uint8).reshape(len(self), length)
+        return _windows(self.data, length)[self.starts].view(np.uint8).reshape(-1, length)
 
     def without(self, prefix: str) -> TextColumn | None:
         """What stands behind a prefix in each text; None if one doesn't begin with it."""
@@ -149,3 +161,8 @@ class TextColumn(Sequence[str]):
             return np.empty(0, dtype=np.int64)
         found = [place for place, text in enumerate(self) if outside.search(text)]
         return np.array(found, dtype=np.int64)
+
+
+def _windows(data: NDArray[np.uint8], size: int) -> NDArray[np.void]:
+    """So many bytes from each place of a buffer on, without a copy: shape (bytes - size + 1,)."""
+    return np.ndarray(max(len(data) - size + 1, 0), f"V{size}", buffer=data, strides=(1,))

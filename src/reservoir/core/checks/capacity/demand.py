@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Span
@@ -53,7 +53,11 @@ class Sized:
 
     def peak(self, lease: int | None = None) -> int:
         """Clients at the busiest moment; with another lease time if one is given."""
-        return peak_devices(self.demand, self.lease if lease is None else lease)
+        return self._peak if lease is None else peak_devices(self.demand, lease)
+
+    @cached_property
+    def _peak(self) -> int:
+        return peak_devices(self.demand, self.lease)
 
     def needed(self, lease: int | None = None) -> int:
         """The peak with headroom."""

@@ -93,8 +93,14 @@ class ExclusionIdle(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        ranges = {pools[0].name: _ranges(pools) for pools in site.lending.pools_by_network}
-        for name, _, path, span in written_exclusions(site):
+        written = list(written_exclusions(site))
+        excluding = {name for name, *_ in written}
+        ranges = {
+            pools[0].name: _ranges(pools)
+            for pools in site.lending.pools_by_network
+            if pools[0].name in excluding
+        }
+        for name, _, path, span in written:
             if ranges[name].isdisjoint(AddressSet([span])):
                 yield self.finding(
                     f"the exclusion {span} keeps out nothing: no range of {name} has any of it",
@@ -139,6 +145,8 @@ class ExclusionsOverlap(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for name, network in site.plan.networks.items():
+            if len(network.exclusions) < 2:
+                continue
             spans = [exclusion.range for exclusion in network.exclusions]
             pairs = overlaps([s.first for s in spans], [s.last + 1 for s in spans])
             for earlier, later, first in sorted(pairs):
