@@ -98,7 +98,7 @@ def mac_column(texts: TextColumn, prefix: str = "") -> NDArray[np.int64] | None:
     if behind is None:
         return None
     found = np.zeros(len(behind), dtype=np.int64)
-    for length in np.unique(behind.lengths).tolist():
+    for length in np.flatnonzero(np.bincount(behind.lengths)).tolist():
         rows = np.flatnonzero(behind.lengths == length)
         same_length = behind.rows(rows)
         some = _alike(same_length)

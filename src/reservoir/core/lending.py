@@ -102,6 +102,12 @@ class Lending:
         return {network.vrf: number for network, number in vrfs}
 
     @cached_property
+    def subnet_spans(self) -> NDArray[np.int64]:
+        """The first and last address of each network's subnet, shape (networks, 2)."""
+        spans = [network.subnet.span for network in self.networks]
+        return np.array(spans, dtype=np.int64).reshape(-1, 2)
+
+    @cached_property
     def bindings_by_address(self) -> ByAddress:
         """The rows of the bindings, found by VRF and address."""
         return ByAddress(self.vrf_numbers[self.bindings.network], self.bindings.address)

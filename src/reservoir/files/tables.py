@@ -111,9 +111,9 @@ def _in_bulk(
     watch: Callable[[float], None],
 ) -> tuple[HostTable, TablePlaces] | None:
     """A plain table without a mistake, by the column; None if it isn't one."""
-    head, line_end, _ = data.partition(b"\n")
-    header = [cell.strip() for cell in head.decode().split(",")]
-    if not line_end or sorted(header) != sorted(columns) or not _is_printable(data):
+    begin = data.find(b"\n") + 1
+    header = [cell.strip() for cell in data[:begin].decode().split(",")]
+    if not begin or sorted(header) != sorted(columns) or not _is_printable(data):
         return None
     if not data.endswith(b"\n"):
         data += b"\n"
@@ -122,7 +122,7 @@ def _in_bulk(
     found: dict[str, list[NDArray[np.int64]]] = {"network": [], "address": [], "client": []}
     starts: list[NDArray[np.int64]] = []
     stops: list[NDArray[np.int64]] = []
-    for cells in plain_cells(data, len(head) + 1, len(header), watch):
+    for cells in plain_cells(data, begin, len(header), watch):
         if cells is None:
             return None
         read = {

@@ -132,15 +132,14 @@ class _Builder:
         self.problems.append(Problem(Place(self.file, *spot), message))
 
     def _refuse_tag(self, event: Any, spot: Spot) -> None:
-        if event.anchor is None and event.tag is None:
-            return
         if event.anchor is not None:
             self._problem(spot, "a plan has no anchors (&name); put what repeats into defaults")
         if event.tag not in (None, "!"):
             self._problem(spot, f"a plan has no tags; leave out {event.tag}")
 
     def _begin(self, event: Any, value: dict[str, Any] | list[Any], spot: Spot) -> None:
-        self._refuse_tag(event, spot)
+        if event.tag is not None or event.anchor is not None:
+            self._refuse_tag(event, spot)
         opened = _Open(value)
         if len(self._stack) >= DEEPEST:
             self._problem(spot, f"nested more than {DEEPEST} levels deep")
@@ -158,10 +157,11 @@ class _Builder:
 
     def _expects_key(self) -> bool:
         top = self._stack[-1]
-        return isinstance(top.value, dict) and top.key is None
+        return top.key is None and isinstance(top.value, dict)
 
     def _scalar(self, event: yaml.ScalarEvent, spot: Spot) -> None:
-        self._refuse_tag(event, spot)
+        if event.tag is not None or event.anchor is not None:
+            self._refuse_tag(event, spot)
         if not self._stack:
             if event.value:
                 self._problem(spot, "expected keys and values; a plan begins with: reservoir: 1")

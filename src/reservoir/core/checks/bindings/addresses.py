@@ -40,13 +40,12 @@ class BindingOutsideSubnet(Rule):
         lending, table = site.lending, site.lending.bindings
         if not len(table):
             return
-        subnets = [network.subnet for network in lending.networks]
-        masks = np.array([subnet.mask for subnet in subnets], dtype=np.int64)
-        bases = np.array([subnet.network for subnet in subnets], dtype=np.int64)
-        outside = (table.address & masks[table.network]) != bases[table.network]
+        first, last = lending.subnet_spans.T
+        outside = (table.address < first[table.network]) | (table.address > last[table.network])
         for row in np.flatnonzero(outside).tolist():
             address = int(table.address[row])
-            subnet, name = subnets[table.network[row]], lending.names[table.network[row]]
+            subnet = lending.networks[table.network[row]].subnet
+            name = lending.names[table.network[row]]
             meant = likely_meant(address, subnet)
             if meant is not None and (table.address == meant).any():
                 meant = None  # somebody else has it already
@@ -86,12 +85,12 @@ class BindingEdgeAddress(Rule):
         lending, table = site.lending, site.lending.bindings
         if not len(table):
             return
-        subnets = [network.subnet for network in lending.networks]
-        edged = np.array([subnet.hosts != subnet.span for subnet in subnets])
-        first, last = np.array([subnet.span for subnet in subnets], dtype=np.int64).T
+        first, last = lending.subnet_spans.T
+        edged = last - first > 1  # a /31 (RFC 3021) and a /32 have host addresses only
         at_edge = (table.address == first[table.network]) | (table.address == last[table.network])
         for row in np.flatnonzero(at_edge & edged[table.network]).tolist():
-            subnet, address = subnets[table.network[row]], int(table.address[row])
+            subnet = lending.networks[table.network[row]].subnet
+            address = int(table.address[row])
             kind = "network" if address == subnet.network else "broadcast"
             shown = format_address(address)
             yield self.finding(

@@ -78,7 +78,7 @@ class NetworksOverlap(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         lending = site.lending
-        spans = np.array([n.subnet.span for n in lending.networks], dtype=np.int64).reshape(-1, 2)
+        spans = lending.subnet_spans
         shift = lending.vrf_numbers << 33  # VRFs side by side in one line of numbers
         for earlier, later, first in overlaps(spans[:, 0] + shift, spans[:, 1] + 1 + shift):
             names = lending.names[earlier], lending.names[later]
