@@ -27,6 +27,7 @@ lint: $(READY)
 bench: $(READY)
 	$(BIN)/python bench/run.py
 	$(BIN)/python bench/lines.py
+	$(BIN)/python bench/agreement.py
 	$(BIN)/python bench/reserved.py
 
 screenshots: $(READY)
