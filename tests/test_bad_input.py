@@ -168,3 +168,23 @@ def test_a_wrong_call_is_said_shortly(run: Run) -> None:
     assert "reservoir write ferry-line.yaml" in run("write", "--help").out
     assert "gateway-lendable" in run("explain").out
     assert "did you mean" in run("explain", "gateway-lendible").err
+
+
+@pytest.mark.parametrize(
+    ("command", "file", "said"),
+    [
+        ("read", "plan.yaml", "plan.yaml:1:1: this is a plan, not a device's configuration"),
+        ("check", "site", "it has a plan in it: name site/plan.yaml"),
+        ("check", "machines.csv", "the plan that names it: bindings_from: [machines.csv]"),
+        ("check", "notes.txt", "notes.txt:1:1: neither a plan nor configuration in a known"),
+    ],
+)
+def test_what_is_no_configuration(command: str, file: str, said: str, run: Run, put: Put) -> None:
+    """A file that belongs to a plan, or to nothing that we know, is told from configuration."""
+    put("plan.yaml", NETWORK)
+    put("site/plan.yaml", NETWORK)
+    put("machines.csv", "name,network,address,mac\ntill,crew,10.84.30.9,00:00:5e:00:53:01\n")
+    put("notes.txt", "ask the harbour office\n")
+    ended = run(command, file)
+    assert (ended.code, ended.out) == (2, "")
+    assert said in ended.err

@@ -118,11 +118,15 @@ def read(files: Sequence[str], dialect: str | None = None) -> list[Configuration
         dialect: The dialect of all of them; recognised for each if None.
 
     Raises:
-        InputError: a file can't be read, or is in no known dialect.
+        InputError: a file can't be read, is in no known dialect, or belongs to a plan.
     """
     from reservoir.dialects.library import beside  # late: costs NumPy
     from reservoir.dialects.reading import read_device
+    from reservoir.files.recognising import require_no_plan
 
+    if dialect is None:
+        for file in files:
+            require_no_plan(file)
     return [read_device(configuration_text(file), file, beside(file), dialect) for file in files]
 
 

@@ -84,6 +84,7 @@ def command(
 
     _require_known((*select, *ignore))
     subject = _subject(inputs, dialect)
+    _require_places(at, subject)
     with progress("checking") as watch:
         report = reservoir.check(subject, select=select, ignore=ignore, at=at, watch=watch)
     if form == "text":
@@ -149,6 +150,20 @@ def _require_known(names: tuple[str, ...]) -> None:
             raise click.UsageError(f"There is no rule or family {name!r}{hint(name, known)}.")
 
 
+def _require_places(patterns: tuple[str, ...], subject: Subject) -> None:
+    """A path typed wrong must not look like a network without a fault."""
+    from reservoir.core.checks.acceptance import names_a_place, places
+    from reservoir.core.schema_types import hint
+
+    for pattern in patterns:
+        if not names_a_place(pattern, subject.plan):
+            known = places(subject.plan)
+            inside = [path for path in known if path.endswith(f".{pattern}")]
+            near = hint(pattern, known) if "*" not in pattern else ""
+            near = f" (did you mean {inside[0]}?)" if inside else near
+            raise click.UsageError(f"--at {pattern} names nothing in the plan{near}.")
+
+
 def _say_next(inputs: tuple[str, ...], subject: Subject, report: Report) -> None:
     """The command that comes next in the job."""
     open_findings = [finding for finding in report.findings if finding.accepted is None]
@@ -159,5 +174,5 @@ def _say_next(inputs: tuple[str, ...], subject: Subject, report: Report) -> None
         talk(f"Next: reservoir mend {inputs[0]}")
     elif open_findings:
         talk(f"Next: reservoir explain {open_findings[0].rule}")
-    elif is_one_plan:
+    elif is_one_plan and not report.is_partial:
         talk(f"Next: reservoir write {inputs[0]}")

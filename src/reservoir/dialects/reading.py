@@ -90,10 +90,12 @@ def _recognised(text: str, file: str, library: Library) -> tuple[Sheet, tuple[st
     }
     best = max(sheets, key=lambda sheet: shares[sheet.name])  # the names' order decides ties
     if shares[best.name] < LEAST_SHARE:
-        message = (
-            f"in no known dialect; the nearest is {best.name}, which understands "
-            f"{shares[best.name]:.0%} of its lines; name it with --dialect if it is that"
-        )
+        message = "neither a plan nor configuration in a known dialect"
+        if shares[best.name] >= 0.01:
+            message += (
+                f"; the nearest is {best.name}, which understands {shares[best.name]:.0%} of it: "
+                f"name it with --dialect {best.name} if it is that"
+            )
         raise InputError([Problem(Place(file), message)])
     others = [name for name in shares if name != best.name]
     following = max(others, key=lambda name: shares[name], default=None)

@@ -1,10 +1,11 @@
-"""Tells plans from devices' configuration."""
+"""Tells plans, tables and devices' configuration apart."""
 
 from __future__ import annotations
 
 import re
 from pathlib import Path
 
+from reservoir.core.problems import InputError, Place, Problem
 from reservoir.files.texts import STANDARD_INPUT
 
 LOOKED_AT = 1 << 16
@@ -19,10 +20,47 @@ def is_plan(file: str) -> bool:
     A file that can't be read counts as what its name says; reading it tells the rest.
     """
     path = Path(file)
-    if file == STANDARD_INPUT or path.suffix in (".yaml", ".yml"):
-        return True
+    return file == STANDARD_INPUT or path.suffix in (".yaml", ".yml") or _says_so(path)
+
+
+def _says_so(path: Path) -> bool:
+    """Whether a file says of which format of plans it is."""
     try:
         with path.open("rb") as stream:
             return _FORMAT.search(stream.read(LOOKED_AT)) is not None
     except OSError:
         return False
+
+
+def require_no_plan(file: str) -> None:
+    """Refuse what may be taken for configuration and belongs to a plan.
+
+    Raises:
+        InputError: a plan, a folder with one in it, or a table of bindings or static hosts.
+    """
+    path = Path(file)
+    if file != STANDARD_INPUT and _says_so(path):
+        raise InputError([Problem(Place(file), "this is a plan, not a device's configuration")])
+    if path.is_dir():
+        plan = next((str(inner) for inner in sorted(path.iterdir()) if is_plan(str(inner))), None)
+        if plan is not None:
+            message = f"this folder is no device's configuration, it has a plan in it: name {plan}"
+            raise InputError([Problem(Place(file), message)])
+    elif (key := _table_key(path)) is not None:
+        message = (
+            f"this is a table, which is read with the plan that names it: {key}: [{path.name}]"
+        )
+        raise InputError([Problem(Place(file), message)])
+
+
+def _table_key(path: Path) -> str | None:
+    """The plan's key for tables with such a first line."""
+    from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS  # late: costs NumPy
+
+    try:
+        with path.open(encoding="utf-8") as stream:
+            header = sorted(cell.strip() for cell in stream.readline(LOOKED_AT).split(","))
+    except (OSError, UnicodeDecodeError):
+        return None
+    keys = {"bindings_from": BINDING_COLUMNS, "static_from": STATIC_COLUMNS}
+    return next((key for key, columns in keys.items() if header == sorted(columns)), None)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from fnmatch import fnmatchcase
 
 from reservoir.core.findings import Finding
-from reservoir.core.plan import Acceptance, format_path
+from reservoir.core.plan import Acceptance, Plan, PlanFile, format_path
 
 
 def is_at(finding: Finding, pattern: str) -> bool:
@@ -24,3 +25,23 @@ def is_at(finding: Finding, pattern: str) -> bool:
 def accepts(acceptance: Acceptance, finding: Finding) -> bool:
     """Whether the acceptance means this finding, whatever its date."""
     return acceptance.rule == finding.rule and is_at(finding, acceptance.at)
+
+
+_BEGINNING = re.compile(r'[^.\[]+(?:\.(?:"[^"]*"|[^.\[]+))?')
+
+
+def places(plan: Plan) -> list[str]:
+    """The paths that a pattern can begin with: the plan's sections, networks and devices."""
+    named = (("networks", plan.networks), ("devices", plan.devices))
+    inner = [format_path((section, name)) for section, names in named for name in names]
+    return [*PlanFile.model_fields, *inner]
+
+
+def names_a_place(pattern: str, plan: Plan) -> bool:
+    """Whether the plan has what a pattern begins with: a network, a device or a section."""
+    beginning = _BEGINNING.match(pattern)
+    if beginning is None:
+        return False
+    section, dot, _ = beginning[0].partition(".")
+    wanted = beginning[0] if dot and section in ("networks", "devices") else section
+    return any(fnmatchcase(place, wanted.replace("[", "[[]")) for place in places(plan))

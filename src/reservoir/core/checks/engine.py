@@ -25,6 +25,8 @@ class Report:
     devices: int
     lendable: int
     """Addresses that some client may be given, over all networks."""
+    is_partial: bool
+    """Whether only some rules or paths were asked for."""
 
     def of_severity(self, severity: Severity) -> int:
         """How many findings have this severity and are not accepted."""
@@ -93,6 +95,7 @@ def check_plan(
         networks=len(plan.networks),
         devices=len(plan.devices),
         lendable=sum(len(pool.lendable) for pool in lending.pools),
+        is_partial=bool(select or ignore or at),
     )
 
 

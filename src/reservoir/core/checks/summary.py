@@ -23,8 +23,9 @@ def summary_line(report: Report) -> str:
     following = sum(f.cause is not None and f.accepted is None for f in report.findings)
     if following:
         said += f" ({following:,} of them {'follows' if following == 1 else 'follow'} from others)"
+    among = " in what was asked for, of" if report.is_partial else " in"
     return (
-        f"{said} in {_counted(report.networks, 'network')} on "
+        f"{said}{among} {_counted(report.networks, 'network')} on "
         f"{_counted(report.devices, 'device')}; {_counted(report.lendable, 'address')} can be lent."
     )
 
