@@ -151,7 +151,7 @@ def of_exclusions(net: Net, hosts: set[IPv4Address]) -> Generator[str, None, set
 def of_bindings(net: Net) -> Iterator[str]:
     """What is wrong with the bindings of one network."""
     clients: dict[bytes, IPv4Address] = {}
-    names: set[str] = set()
+    names: dict[str, IPv4Address] = {}
     for name, client, address in net.bindings:
         if address not in net.subnet:
             yield "binding-outside-subnet"
@@ -159,9 +159,8 @@ def of_bindings(net: Net) -> Iterator[str]:
             yield "binding-edge-address"
         if clients.setdefault(client, address) != address:
             yield "binding-client-twice"
-        if name and name in names:
+        if name and names.setdefault(name, address) != address:
             yield "binding-name-twice"
-        names.add(name)
         if client[0] & 1 or not any(client):
             yield "client-invalid"
         elif client[0] & 2:

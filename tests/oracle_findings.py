@@ -250,15 +250,14 @@ def machine(binding: dict[str, Any]) -> str:
 def of_clients(w: Walked) -> Found:
     for name, network in w.networks.items():
         first: dict[str, int] = {}
-        called: set[str] = set()
+        called: dict[str, int] = {}
         for i, binding in enumerate(network["bindings"]):
             at, client = f"networks.{name}.bindings[{i}]", machine(binding)
             address = number_of(binding["address"])
             if first.setdefault(client, address) != address:
                 yield "binding-client-twice", at
-            if binding["name"] and binding["name"] in called:
+            if binding["name"] and called.setdefault(binding["name"], address) != address:
                 yield "binding-name-twice", at
-            called.add(binding["name"])
             if len(client) == 12:
                 first_byte = int(client[:2], 16)
                 if first_byte & 1 or not int(client, 16):

@@ -173,6 +173,7 @@ def _say_next(inputs: tuple[str, ...], subject: Subject, report: Report) -> None
     if is_one_plan and any(finding.is_mendable for finding in open_findings):
         talk(f"Next: reservoir mend {inputs[0]}")
     elif open_findings:
-        talk(f"Next: reservoir explain {open_findings[0].rule}")
+        gravest = max(open_findings, key=lambda finding: finding.severity)
+        talk(f"Next: reservoir explain {gravest.rule}")
     elif is_one_plan and not report.is_partial:
         talk(f"Next: reservoir write {inputs[0]}")

@@ -60,6 +60,13 @@ class HostTable:
         """What people call the row: its name, or else its client."""
         return self.name[index] or self.client_text(index)
 
+    def labels(self, one: int, other: int) -> tuple[str, str]:
+        """What people call two rows: with their clients too where both go by one name."""
+        if self.label(one) != self.label(other):
+            return self.label(one), self.label(other)
+        first, second = (f"{self.label(row)} ({self.client_text(row)})" for row in (one, other))
+        return first, second
+
 
 NO_HOSTS = HostTable()
 """A table without rows."""

@@ -194,10 +194,11 @@ class BindingAddressTwice(Rule):
             first = int(group[0])
             address = format_address(int(table.address[first]))
             for row in group[1:].tolist():
-                one, other = table.label(first), table.label(row)
                 same = table.client[first] == table.client[row]
+                label = table.label(row)
+                one, other = (label, label) if same else table.labels(first, row)
                 yield self.finding(
-                    f"{address} is bound twice to {other}"
+                    f"{address} is bound twice to {label}"
                     if same
                     else f"{address} is bound to {one} and to {other}",
                     (*table.path(row), "address"),

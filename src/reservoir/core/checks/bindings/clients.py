@@ -119,9 +119,12 @@ class BindingNameTwice(Rule):
                 name = table.name[row]
                 if not name or first.setdefault(name, row) == row:
                     continue
-                addresses = [format_address(int(table.address[r])) for r in (first[name], row)]
+                one, other = (int(table.address[r]) for r in (first[name], row))
+                if one == other:
+                    continue  # the rule about addresses that are bound twice says so
                 yield self.finding(
-                    f"{name} is the name of two clients, at {addresses[0]} and {addresses[1]}",
+                    f"{name} is the name of two clients, at {format_address(one)} and "
+                    f"{format_address(other)}",
                     table.path(row),
                     Witness(
                         "named-alike",
