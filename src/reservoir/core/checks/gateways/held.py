@@ -163,15 +163,16 @@ class GatewayDiffersFromRelay(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for name, network in site.plan.networks.items():
-            if network.gateway is None or not _is_held(site, network, network.gateway):
-                continue
             attached = site.topology.attachments(network)
+            answering = [a for a in attached if a.address == network.gateway]
+            if not answering:
+                continue  # an address that routers share, or none that the plan knows
             relays = [a for a in attached if site.topology.interface(a).relay_to]
             if relays and all(relay.address != network.gateway for relay in relays):
-                relay = relays[0]
+                gateway, relay = answering[0], relays[0]
                 yield self.finding(
-                    f"clients are told the gateway {format_address(network.gateway)}, and "
-                    f"{relay} relays their requests from {format_address(relay.address)}",
+                    f"clients are told the gateway {format_address(gateway.address)} of {gateway}, "
+                    f"and {relay} relays their requests from {format_address(relay.address)}",
                     ("networks", name, "gateway"),
                 )
 
