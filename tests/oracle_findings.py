@@ -17,7 +17,15 @@ def findings(walked: Walked) -> Counter[tuple[str, str]]:
     """Rule and path of everything that is wrong, as often as it is."""
     found: Counter[tuple[str, str]] = Counter()
     families: list[Callable[[Walked], Found]] = [
-        *(of_ranges, of_exclusions, of_pools, of_subnets, of_gateways, of_capacity),
+        *(
+            of_ranges,
+            of_moved_subnets,
+            of_exclusions,
+            of_pools,
+            of_subnets,
+            of_gateways,
+            of_capacity,
+        ),
         *(of_held_addresses, of_bindings, of_clients, of_static),
     ]
     for family in families:
@@ -43,6 +51,23 @@ def of_ranges(w: Walked) -> Found:
             for earlier in pool.named[:i]:
                 if walk(text) & walk(earlier):
                     yield "ranges-overlap", at
+
+
+def of_moved_subnets(w: Walked) -> Found:
+    for name, network in w.networks.items():
+        lists = {p.path: p.named for p in w.pools if p.network == name and p.named != "all"}
+        ranges = [walk(text) for texts in lists.values() for text in texts if walk(text)]
+        things = [*ranges, *({number_of(row["address"])} for row in network["bindings"])]
+        gateway = w.gateway(name)
+        things += [] if gateway is None else [{gateway}]
+        bits = IPv4Interface(network["subnet"]).network.prefixlen
+        there = {IPv4Interface((address, bits)).network for thing in things for address in thing}
+        if (
+            len(things) > 1
+            and len(there) == 1
+            and there.pop().network_address not in map(IPv4Address, w.addresses(name))
+        ):
+            yield "subnet-differs", f"networks.{name}.subnet"
 
 
 def of_exclusions(w: Walked) -> Found:

@@ -59,7 +59,7 @@ class Topology:
         self._holders: dict[int, list[Attachment]] = {}
         self._attached: dict[tuple[str, Prefix], list[Attachment]] = {}
         self._reached: dict[tuple[str, str, Prefix], Reach | None] = {}
-        self._addresses_of: dict[str, set[int]] = {name: set() for name in plan.devices}
+        self._attached_of: dict[str, list[Attachment]] = {name: [] for name in plan.devices}
         for device_name, device in plan.devices.items():
             for name, interface in device.interfaces.items():
                 if interface.address is None:
@@ -68,9 +68,13 @@ class Topology:
                 self.addressed.append(attachment)
                 self._by_vrf.setdefault(interface.vrf, []).append(attachment)
                 self._holders.setdefault(attachment.address, []).append(attachment)
-                self._addresses_of[device_name].add(attachment.address)
+                self._attached_of[device_name].append(attachment)
         for attachments in self._by_vrf.values():
             attachments.sort()
+        self._addresses_of = {
+            name: {attachment.address for attachment in attached}
+            for name, attached in self._attached_of.items()
+        }
 
     def interface(self, attachment: Attachment) -> Interface:
         """The interface itself."""
@@ -94,9 +98,9 @@ class Topology:
         """The interfaces that hold an address, in whatever VRF."""
         return self._holders.get(address, [])
 
-    def device_addresses(self, device: str) -> set[int]:
-        """Every address that the device's interfaces hold."""
-        return self._addresses_of[device]
+    def attachments_of(self, device: str) -> list[Attachment]:
+        """The device's interfaces that have an address, in the plan's order."""
+        return self._attached_of[device]
 
     def reach(self, server: str, network: Network) -> Reach | None:
         """How the server hears the network's clients; None if it doesn't.
@@ -113,7 +117,7 @@ class Topology:
         for attachment in attachments:
             if attachment.device == server:
                 return Reach(own=attachment)
-        served = self.device_addresses(server)
+        served = self._addresses_of[server]
         for attachment in attachments:
             if served.intersection(self.interface(attachment).relay_to):
                 return Reach(relay=attachment)

@@ -17,8 +17,8 @@ def with_causes(found: Sequence[Finding], rules: Mapping[str, Rule]) -> list[Fin
 
     A finding follows from one of a rule that its own rule names: at the same place, shown by the
     same address, or on the same network. What is wrong between two networks is the cause only of
-    what concerns both. Of a chain of causes the first is the cause of all. Linear in the number
-    of findings.
+    what concerns both; what is wrong at a device, of what concerns any network that it touches.
+    Of a chain of causes the first is the cause of all. Linear in the number of findings.
     """
     first: dict[Key, int] = {}
     for number, finding in enumerate(found):
@@ -35,7 +35,10 @@ def with_causes(found: Sequence[Finding], rules: Mapping[str, Rule]) -> list[Fin
 
 def _offered(finding: Finding) -> Iterator[Key]:
     """The keys under which other findings may name this one as their cause."""
-    yield finding.rule, "networks", _networks(finding)
+    about = _networks(finding)
+    yield finding.rule, "networks", about
+    if finding.at[:1] == ("devices",):
+        yield from ((finding.rule, "networks", frozenset({network})) for network in about)
     yield finding.rule, "place", finding.at
     if finding.witness is not None and finding.witness.address is not None:
         yield finding.rule, "address", finding.witness.address

@@ -18,6 +18,9 @@ from reservoir.core.lending import Lending
 from reservoir.core.plan import Plan, PlanPath
 from reservoir.core.topology import Topology
 
+SUBNET_WRONG = ("subnet-has-host-bits", "subnet-differs")
+"""The rules that blame a network's subnet: what doesn't lie in it is then no mistake of its own."""
+
 
 @dataclass(frozen=True, eq=False)
 class Site:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from reservoir.core.addressing import format_address
-from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.typos import likely_meant
 
@@ -22,7 +22,7 @@ class BindingOutsideSubnet(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("subnet-has-host-bits",)
+    follows = SUBNET_WRONG
     failing = """
         networks:
           crew:

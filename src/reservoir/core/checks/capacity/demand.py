@@ -9,7 +9,7 @@ from functools import cached_property, lru_cache
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Span
-from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
 from reservoir.core.durations import parse_duration
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.lending import Lending, Pool
@@ -109,7 +109,7 @@ class PoolUndersized(Rule):
         "range-outside-subnet",
         "range-reversed",
         "pool-empty",
-        "subnet-has-host-bits",
+        *SUBNET_WRONG,
         "subnet-too-small",
         "subnet-outgrown",
         "lease-too-long",
@@ -226,7 +226,7 @@ class SubnetOutgrown(Rule):
     """
 
     severity = Severity.WARNING
-    follows = ("subnet-has-host-bits", "subnet-too-small", "lease-too-long")
+    follows = (*SUBNET_WRONG, "subnet-too-small", "lease-too-long")
     failing = """
         networks:
           crew:

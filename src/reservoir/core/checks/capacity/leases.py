@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from reservoir.core.checks.capacity.demand import expected, lease_of, sized
-from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
 from reservoir.core.durations import INFINITE, format_duration, parse_duration
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.lending import Pool
@@ -35,7 +35,7 @@ class LeaseTooLong(Rule):
     """
 
     severity = Severity.WARNING
-    follows = ("range-outside-subnet", "range-reversed", "subnet-has-host-bits")
+    follows = ("range-outside-subnet", "range-reversed", *SUBNET_WRONG)
     failing = """
         networks:
           crew:

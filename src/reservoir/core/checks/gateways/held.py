@@ -8,7 +8,7 @@ import numpy as np
 
 from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
-from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Network, PlanPath
 
@@ -73,7 +73,7 @@ class GatewayUnattended(Rule):
     """
 
     severity = Severity.WARNING
-    follows = ("subnet-has-host-bits",)
+    follows = SUBNET_WRONG
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
         networks:
@@ -265,7 +265,7 @@ class InterfaceLendable(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("subnet-has-host-bits",)
+    follows = SUBNET_WRONG
     follows_here = ("range-outside-subnet",)
     failing = """
         devices:

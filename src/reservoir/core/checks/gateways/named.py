@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
-from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
+from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.plan import Network, PlanPath
 from reservoir.core.typos import likely_meant
@@ -69,7 +69,7 @@ class GatewayOutsideSubnet(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("subnet-has-host-bits",)
+    follows = SUBNET_WRONG
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, gateway: 10.84.3.1, ranges: [10.84.30.20-10.84.30.99]}

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from functools import lru_cache
 
 from reservoir.core.addressing import Prefix, format_address
-from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.plan import PlanPath
 from reservoir.core.topology import Attachment
@@ -102,7 +102,7 @@ class InterfaceMaskDiffers(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("subnet-has-host-bits", "networks-overlap")
+    follows = (*SUBNET_WRONG, "networks-overlap")
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.1/23}}}}
         networks:

@@ -6,12 +6,15 @@ from collections.abc import Iterator, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
-from reservoir.core.addressing import format_address
-from reservoir.core.checks.rule import Rule, Site, replaced
-from reservoir.core.findings import Finding, Severity, Suggestion, Witness
+from reservoir.core.addressing import Prefix, format_address
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
+from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import PlanPath
 from reservoir.core.topology import Attachment
-from reservoir.core.typos import is_slip
+from reservoir.core.typos import likely_meant
+
+FEW = 100
+"""Networks in which a typing mistake is looked for; more would be no hint."""
 
 
 class Relay(NamedTuple):
@@ -56,6 +59,7 @@ class RelayMisplaced(Rule):
     """
 
     severity = Severity.ERROR
+    follows = SUBNET_WRONG
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.40.1/24, relay_to: [10.84.0.10]}}}
@@ -78,82 +82,50 @@ class RelayMisplaced(Rule):
                 continue  # where neither end is in the plan, it is none of the plan's business
             meant = _unreached(site, servers)
             names = f"; {', '.join(meant[:3])} waits for a relay" if meant else ""
+            attachment, path = relay.attachment, (*relay.attachment.path, "address")
+            shown, typo = format_address(attachment.address), self._meant(site, attachment)
+            hint = f"; {format_address(typo[1].address)} would be in {typo[0]}" if typo else names
             yield self.finding(
-                f"{relay.attachment} relays from {format_address(relay.attachment.address)}, "
-                f"which is in no network of the plan{names}",
+                f"{attachment} relays from {shown}, which is in no network of the plan{hint}",
                 relay.path[:-1],
                 Witness("unanswered", meant[0])
                 if meant
                 else Witness("lost-request", None, relay.target, also="for nobody"),
+                replaced(path, site.topology.interface(attachment).address, typo and typo[1]),
                 concerns=tuple(meant),
             )
+
+    def _meant(self, site: Site, attachment: Attachment) -> tuple[str, Prefix] | None:
+        """The one network that a slip kept the interface out of, and the address meant there."""
+        interface = site.topology.interface(attachment)
+        alike = _by_tag(site).get((interface.vrf, interface.vlan), [])
+        found = [
+            (name, Prefix(meant, subnet.bits))
+            for name, subnet in (alike if len(alike) <= FEW else ())
+            if (meant := likely_meant(attachment.address, subnet)) is not None
+            if not site.topology.holders(meant)
+        ]
+        return found[0] if len(found) == 1 else None
+
+
+@lru_cache(maxsize=1)
+def _by_tag(site: Site) -> dict[tuple[str, int | None], list[tuple[str, Prefix]]]:
+    """The networks of each VRF and VLAN."""
+    found: dict[tuple[str, int | None], list[tuple[str, Prefix]]] = {}
+    for name, network in site.plan.networks.items():
+        found.setdefault((network.vrf, network.vlan), []).append((name, network.subnet))
+    return found
 
 
 def _unreached(site: Site, servers: Sequence[str]) -> list[str]:
     """The networks that these servers should lend to and don't hear."""
-    pools = [pool for server in servers for pool in site.lending.pools_served_by(server)]
-    return [p.name for p in pools if site.topology.reach(str(p.server), p.network) is None]
+    return [name for server in servers for name in _unheard(site, server)]
 
 
-class RelayToNobody(Rule):
-    """An interface relays to an address where no server is.
-
-    Why: The clients' requests are sent into the void, and they get no address.
-
-    Remedy: Name an address of the device that serves the network.
-    """
-
-    severity = Severity.ERROR
-    follows = ("network-unserved",)
-    failing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.48.0.10]}}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
-    """
-
-    def check(self, site: Site) -> Iterator[Finding]:
-        for relay in relays(site):
-            holders, network = relay.servers, relay.network
-            serves = any(site.lending.pools_served_by(server) for server in holders)
-            if network is None or serves or relay.attachment.device in holders:
-                continue
-            if not site.complete and not holders:
-                continue  # the server may be one that isn't known
-            shown = format_address(relay.target)
-            fault = "nobody in the plan has" if not holders else f"is {holders[0]}'s, which serves"
-            message = f"{relay.attachment} relays to {shown}, which {fault}"
-            message += " nothing" if holders else ""
-            meant = self._meant(site, relay, network)
-            also = "where nobody is" if not holders else f"and {holders[0]} serves nothing"
-            yield self.finding(
-                message + (f"; {meant[1]} has {meant[0]}" if meant else ""),
-                relay.path,
-                Witness("lost-request", network, relay.target, also=also),
-                replaced(relay.path, shown, meant[0] if meant else None),
-            )
-
-    def _meant(self, site: Site, relay: Relay, network: str) -> tuple[str, str] | None:
-        """The address of the network's server that was meant, and the server."""
-        servers = [service.device for service in site.plan.networks[network].served_by]
-        others = site.topology.interface(relay.attachment).relay_to
-        found = [
-            (address, server)
-            for server in servers
-            for address in sorted(site.topology.device_addresses(server))
-            if address not in others
-        ]
-        near = [pair for pair in found if is_slip(relay.target, pair[0])]
-        chosen = near if len(near) == 1 else found if len(found) == 1 else []
-        return (format_address(chosen[0][0]), chosen[0][1]) if chosen else None
+@lru_cache(maxsize=64)
+def _unheard(site: Site, server: str) -> list[str]:
+    pools = site.lending.pools_served_by(server)
+    return [pool.name for pool in pools if site.topology.reach(server, pool.network) is None]
 
 
 class RelayWithoutPool(Rule):
@@ -209,84 +181,6 @@ class RelayWithoutPool(Rule):
                     ),
                     concerns=tuple(meant[:1]),
                 )
-
-
-class RelayNoWayBack(Rule):
-    """A server has no route to the relay that asks it.
-
-    Why: The answer goes to the relay's address in the client network; without a route it is lost,
-    and the clients get no address.
-
-    Remedy: Give the server a route to the client network. Where it learns its routes, none need
-    stand in the plan: this is an error only where some do.
-    """
-
-    severity = Severity.ERROR
-    failing = """
-        devices:
-          pier:
-            interfaces:
-              uplink: {address: 10.84.0.2/24}
-              deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
-          depot:
-            interfaces: {lan: {address: 10.84.0.10/24}}
-            routes: [{to: 10.84.31.0/24, via: 10.84.0.2}]
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices:
-          pier:
-            interfaces:
-              uplink: {address: 10.84.0.2/24}
-              deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
-          depot:
-            interfaces: {lan: {address: 10.84.0.10/24}}
-            routes: [{to: 10.84.30.0/24, via: 10.84.0.2}]
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
-    """
-
-    def check(self, site: Site) -> Iterator[Finding]:
-        for relay in relays(site):
-            network = relay.network
-            if network is None:
-                continue
-            serving = {service.device for service in site.plan.networks[network].served_by}
-            for server in relay.servers:
-                giaddr = relay.attachment.address
-                if server not in serving or site.topology.knows_way(server, giaddr):
-                    continue
-                routes = site.plan.devices[server].routes
-                if not routes:
-                    continue  # it learns them, or the plan leaves them out altogether
-                path: PlanPath = ("devices", server, "routes")
-                yield self.finding(
-                    f"{server} has no route to {format_address(giaddr)}, from where "
-                    f"{relay.attachment} relays {network} to it",
-                    path,
-                    Witness("lost-answer", network, giaddr, also=f"and {server} has no route"),
-                    self._route(site, relay, server, network, len(routes)),
-                )
-
-    def _route(
-        self, site: Site, relay: Relay, server: str, network: str, position: int
-    ) -> tuple[Suggestion, ...]:
-        """The route by way of the relaying device, where the server stands next to it."""
-        near = [
-            attachment
-            for attachment in site.topology.addressed
-            if attachment.device == relay.attachment.device
-            and any(
-                interface.address is not None and interface.address.span.holds(attachment.address)
-                for interface in site.plan.devices[server].interfaces.values()
-            )
-        ]
-        if len(near) != 1:
-            return ()
-        to, via = site.plan.networks[network].subnet.subnet, format_address(near[0].address)
-        path: PlanPath = ("devices", server, "routes", position)
-        return (Suggestion(path, None, f"{{to: {to}, via: {via}}}"),)
 
 
 class RelayAndServer(Rule):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from reservoir.core.addressing import format_address
-from reservoir.core.checks.rule import Obstructed, Rule, Site
+from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.plan import Network, PlanPath
 
@@ -62,7 +62,7 @@ class ServerNotReached(Rule):
 
     severity = Severity.ERROR
     follows = (
-        "subnet-has-host-bits",
+        *SUBNET_WRONG,
         "interface-without-address",
         "relay-misplaced",
         "relay-to-nobody",

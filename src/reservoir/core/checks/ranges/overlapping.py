@@ -10,7 +10,7 @@ import numpy as np
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.ranges.within import written_ranges
-from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.lending import Pool
 from reservoir.core.overlaps import overlaps
@@ -65,6 +65,7 @@ class NetworksOverlap(Rule):
     """
 
     severity = Severity.ERROR
+    follows = ("subnet-differs",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
@@ -108,7 +109,7 @@ class PoolsOverlap(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("two-servers", "networks-overlap", "subnet-has-host-bits")
+    follows = ("two-servers", "networks-overlap", *SUBNET_WRONG)
     failing = """
         devices: {pier: {}, depot: {}}
         networks:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from reservoir.core.address_set import EMPTY, AddressSet
 from reservoir.core.addressing import Span, format_address
-from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
+from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.lending import Pool
 from reservoir.core.overlaps import overlaps
@@ -32,7 +32,7 @@ class ExclusionOutsideSubnet(Rule):
     """
 
     severity = Severity.WARNING
-    follows = ("subnet-has-host-bits",)
+    follows = SUBNET_WRONG
     failing = """
         networks:
           crew:
@@ -75,7 +75,7 @@ class ExclusionIdle(Rule):
     """
 
     severity = Severity.WARNING
-    follows = ("range-outside-subnet", "range-reversed", "subnet-has-host-bits")
+    follows = ("range-outside-subnet", "range-reversed", *SUBNET_WRONG)
     follows_here = ("exclusion-outside-subnet",)
     failing = """
         networks:

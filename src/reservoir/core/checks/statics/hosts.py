@@ -8,7 +8,7 @@ import numpy as np
 
 from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
-from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.lending import Pool
 
@@ -22,7 +22,7 @@ class StaticLendable(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("networks-overlap", "subnet-has-host-bits")
+    follows = ("networks-overlap", *SUBNET_WRONG)
     failing = """
         networks:
           crew:
@@ -71,7 +71,7 @@ class InfrastructureLendable(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("subnet-has-host-bits",)
+    follows = SUBNET_WRONG
     follows_here = ("range-outside-subnet",)
     failing = """
         networks:

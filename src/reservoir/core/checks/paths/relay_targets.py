@@ -1,0 +1,189 @@
+"""Where relays send requests: to a server that is there, and that knows the way back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from itertools import groupby
+
+from reservoir.core.addressing import Prefix, format_address
+from reservoir.core.checks.paths.relays import Relay, relays
+from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.findings import Finding, Severity, Suggestion, Witness
+from reservoir.core.plan import PlanPath
+from reservoir.core.topology import Attachment
+from reservoir.core.typos import is_slip
+
+
+class RelayToNobody(Rule):
+    """An interface relays to an address where no server is.
+
+    Why: The clients' requests are sent into the void, and they get no address.
+
+    Remedy: Name an address of the device that serves the network.
+    """
+
+    severity = Severity.ERROR
+    follows = ("network-unserved",)
+    failing = """
+        devices:
+          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.48.0.10]}}}
+          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
+    """
+    passing = """
+        devices:
+          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
+          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        lost = [relay for relay in relays(site) if self._is_lost(site, relay)]
+        lost.sort(key=lambda relay: relay.target)
+        for target, group in groupby(lost, key=lambda relay: relay.target):
+            together = list(group)
+            server = self._moved(site, together)
+            if server is not None:
+                yield self._server_moved(site, target, together, server)
+            else:
+                yield from (self._lost(site, relay) for relay in together)
+
+    def _is_lost(self, site: Site, relay: Relay) -> bool:
+        if relay.network is None or relay.attachment.device in relay.servers:
+            return False
+        if not site.complete and not relay.servers:
+            return False  # the server may be one that isn't known
+        return not any(site.lending.pools_served_by(server) for server in relay.servers)
+
+    def _lost(self, site: Site, relay: Relay) -> Finding:
+        shown, holders = format_address(relay.target), relay.servers
+        fault = f"is {holders[0]}'s, which serves nothing" if holders else "nobody in the plan has"
+        also = f"and {holders[0]} serves nothing" if holders else "where nobody is"
+        meant = self._meant(site, relay)
+        return self.finding(
+            f"{relay.attachment} relays to {shown}, which {fault}"
+            + (f"; {meant.device} has {format_address(meant.address)}" if meant else ""),
+            relay.path,
+            Witness("lost-request", relay.network, relay.target, also=also),
+            replaced(relay.path, shown, format_address(meant.address) if meant else None),
+        )
+
+    def _moved(self, site: Site, together: list[Relay]) -> Attachment | None:
+        """The server's interface that several relays mean by an address that nobody has."""
+        meant = {self._meant(site, relay) for relay in together}
+        moved = meant.pop() if len(meant) == 1 and len(together) > 1 else None
+        if moved is None or any(relay.servers for relay in together):
+            return None
+        address = site.topology.interface(moved).address
+        assert address is not None  # it is attached by it
+        return moved if address.subnet.span.holds(together[0].target) else None
+
+    def _server_moved(
+        self, site: Site, target: int, together: list[Relay], server: Attachment
+    ) -> Finding:
+        networks = list(dict.fromkeys(str(relay.network) for relay in together))
+        address, path = site.topology.interface(server).address, (*server.path, "address")
+        assert address is not None
+        wanted = format_address(target)
+        return self.finding(
+            f"{len(together):,} relays go to {wanted}, which nobody in the plan has; "
+            f"{server} has {format_address(server.address)}",
+            path,
+            Witness("lost-request", networks[0], target, also="where nobody is"),
+            replaced(path, address, Prefix(target, address.bits)),
+            concerns=tuple(networks[1:]),
+        )
+
+    def _meant(self, site: Site, relay: Relay) -> Attachment | None:
+        """The interface of the network's server whose address was meant."""
+        serving = {service.device for service in site.plan.networks[str(relay.network)].served_by}
+        others = site.topology.interface(relay.attachment).relay_to
+        found = [
+            attachment
+            for server in sorted(serving)
+            for attachment in site.topology.attachments_of(server)
+            if attachment.address not in others
+        ]
+        near = [attachment for attachment in found if is_slip(relay.target, attachment.address)]
+        chosen = near if len(near) == 1 else found
+        return chosen[0] if len(chosen) == 1 else None
+
+
+class RelayNoWayBack(Rule):
+    """A server has no route to the relay that asks it.
+
+    Why: The answer goes to the relay's address in the client network; without a route it is lost,
+    and the clients get no address.
+
+    Remedy: Give the server a route to the client network. Where it learns its routes, none need
+    stand in the plan: this is an error only where some do.
+    """
+
+    severity = Severity.ERROR
+    failing = """
+        devices:
+          pier:
+            interfaces:
+              uplink: {address: 10.84.0.2/24}
+              deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
+          depot:
+            interfaces: {lan: {address: 10.84.0.10/24}}
+            routes: [{to: 10.84.31.0/24, via: 10.84.0.2}]
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
+    """
+    passing = """
+        devices:
+          pier:
+            interfaces:
+              uplink: {address: 10.84.0.2/24}
+              deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
+          depot:
+            interfaces: {lan: {address: 10.84.0.10/24}}
+            routes: [{to: 10.84.30.0/24, via: 10.84.0.2}]
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for relay in relays(site):
+            network = relay.network
+            if network is None:
+                continue
+            serving = {service.device for service in site.plan.networks[network].served_by}
+            for server in relay.servers:
+                giaddr = relay.attachment.address
+                if server not in serving or site.topology.knows_way(server, giaddr):
+                    continue
+                routes = site.plan.devices[server].routes
+                if not routes:
+                    continue  # it learns them, or the plan leaves them out altogether
+                path: PlanPath = ("devices", server, "routes")
+                yield self.finding(
+                    f"{server} has no route to {format_address(giaddr)}, from where "
+                    f"{relay.attachment} relays {network} to it",
+                    path,
+                    Witness("lost-answer", network, giaddr, also=f"and {server} has no route"),
+                    self._route(site, relay, server, network, len(routes)),
+                )
+
+    def _route(
+        self, site: Site, relay: Relay, server: str, network: str, position: int
+    ) -> tuple[Suggestion, ...]:
+        """The route by way of the relaying device, where the server stands next to it."""
+        near = [
+            attachment
+            for attachment in site.topology.addressed
+            if attachment.device == relay.attachment.device
+            and any(
+                interface.address is not None and interface.address.span.holds(attachment.address)
+                for interface in site.plan.devices[server].interfaces.values()
+            )
+        ]
+        if len(near) != 1:
+            return ()
+        to, via = site.plan.networks[network].subnet.subnet, format_address(near[0].address)
+        path: PlanPath = ("devices", server, "routes", position)
+        return (Suggestion(path, None, f"{{to: {to}, via: {via}}}"),)
