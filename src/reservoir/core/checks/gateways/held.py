@@ -11,6 +11,7 @@ from reservoir.core.checks.remedies import keep_out, range_holding
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Network, PlanPath
+from reservoir.core.topology import Attachment
 
 
 class GatewayBound(Rule):
@@ -216,17 +217,22 @@ class AddressHeldTwice(Rule):
                     yield self._twice(address, names[0], names[1], path, [network])
 
     def _interfaces(self, site: Site) -> Iterator[Finding]:
-        first: dict[tuple[str, int], str] = {}
-        for attachment in site.topology.addressed:
-            interface = site.topology.interface(attachment)
-            key = (interface.vrf, attachment.address)
+        first: dict[tuple[str, int], Attachment] = {}
+        topology = site.topology
+        asked = {to for a in topology.addressed for to in topology.interface(a).relay_to}
+        for attachment in topology.addressed:
+            interface = topology.interface(attachment)
             if not interface.enabled:
                 continue
-            if key in first:
-                networks = list(site.topology.networks_at(attachment.address, interface.vrf))
-                path = (*attachment.path, "address")
-                yield self._twice(attachment.address, first[key], str(attachment), path, networks)
-            first.setdefault(key, str(attachment))
+            other = first.setdefault((interface.vrf, attachment.address), attachment)
+            if other is attachment:
+                continue
+            networks = list(topology.networks_at(attachment.address, interface.vrf))
+            if attachment.address in asked:  # then whoever these devices serve is concerned
+                for device in (other.device, attachment.device):
+                    networks += [pool.name for pool in site.lending.pools_served_by(device)]
+            path = (*attachment.path, "address")
+            yield self._twice(attachment.address, str(other), str(attachment), path, networks)
 
     def _static_and_interfaces(self, site: Site) -> Iterator[Finding]:
         table = site.lending.static

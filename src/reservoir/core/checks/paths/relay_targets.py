@@ -23,7 +23,7 @@ class RelayToNobody(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("network-unserved",)
+    follows = ("network-unserved", "address-held-twice")
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.48.0.10]}}}
@@ -148,35 +148,42 @@ class RelayNoWayBack(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        unanswered: dict[tuple[str, str], list[Attachment]] = {}
         for relay in relays(site):
-            network = relay.network
-            if network is None:
+            if relay.network is None:
                 continue
-            serving = {service.device for service in site.plan.networks[network].served_by}
-            for server in relay.servers:
-                giaddr = relay.attachment.address
-                if server not in serving or site.topology.knows_way(server, giaddr):
-                    continue
+            services = site.plan.networks[relay.network].served_by
+            serving = {service.device for service in services}.intersection(relay.servers)
+            for server in sorted(serving):
+                # A server without routes learns them, or the plan leaves them out altogether.
                 routes = site.plan.devices[server].routes
-                if not routes:
-                    continue  # it learns them, or the plan leaves them out altogether
-                path: PlanPath = ("devices", server, "routes")
-                yield self.finding(
-                    f"{server} has no route to {format_address(giaddr)}, from where "
-                    f"{relay.attachment} relays {network} to it",
-                    path,
-                    Witness("lost-answer", network, giaddr, also=f"and {server} has no route"),
-                    self._route(site, relay, server, network, len(routes)),
-                )
+                if routes and not site.topology.knows_way(server, relay.attachment.address):
+                    unanswered.setdefault((server, relay.network), []).append(relay.attachment)
+        for (server, network), attachments in unanswered.items():
+            path: PlanPath = ("devices", server, "routes")
+            position = len(site.plan.devices[server].routes)
+            giaddr = attachments[0].address
+            yield self.finding(
+                f"{server} has no route to {network}, where "
+                f"{' and '.join(map(str, attachments))} relay{'s' * (len(attachments) == 1)} to it "
+                f"from {' and '.join(format_address(a.address) for a in attachments)}",
+                path,
+                Witness("lost-answer", network, giaddr, also=f"and {server} has no route"),
+                tuple(
+                    suggestion
+                    for attachment in attachments
+                    for suggestion in self._route(site, attachment, server, network, position)
+                ),
+            )
 
     def _route(
-        self, site: Site, relay: Relay, server: str, network: str, position: int
+        self, site: Site, relaying: Attachment, server: str, network: str, position: int
     ) -> tuple[Suggestion, ...]:
         """The route by way of the relaying device, where the server stands next to it."""
         near = [
             attachment
             for attachment in site.topology.addressed
-            if attachment.device == relay.attachment.device
+            if attachment.device == relaying.device
             and any(
                 interface.address is not None and interface.address.span.holds(attachment.address)
                 for interface in site.plan.devices[server].interfaces.values()

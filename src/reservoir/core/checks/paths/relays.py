@@ -84,9 +84,11 @@ class RelayMisplaced(Rule):
             names = f"; {', '.join(meant[:3])} waits for a relay" if meant else ""
             attachment, path = relay.attachment, (*relay.attachment.path, "address")
             shown, typo = format_address(attachment.address), self._meant(site, attachment)
+            elsewhere = self._in_other_vrf(site, attachment)
             hint = f"; {format_address(typo[1].address)} would be in {typo[0]}" if typo else names
             yield self.finding(
-                f"{attachment} relays from {shown}, which is in no network of the plan{hint}",
+                f"{attachment} relays from {shown}, which is in no network of the plan"
+                + (elsewhere or hint),
                 relay.path[:-1],
                 Witness("unanswered", meant[0])
                 if meant
@@ -94,6 +96,17 @@ class RelayMisplaced(Rule):
                 replaced(path, site.topology.interface(attachment).address, typo and typo[1]),
                 concerns=tuple(meant),
             )
+
+    def _in_other_vrf(self, site: Site, attachment: Attachment) -> str:
+        """Where the address would be at home in another VRF."""
+        own, *others = (
+            f"VRF {vrf}" if vrf else "no VRF"
+            for vrf in (site.topology.interface(attachment).vrf, *site.lending.vrf_of)
+        )
+        for words, vrf in zip(others, site.lending.vrf_of, strict=True):
+            for name in site.topology.networks_at(attachment.address, vrf):
+                return f"; {name} has it, in {words}, and the interface is in {own}"
+        return ""
 
     def _meant(self, site: Site, attachment: Attachment) -> tuple[str, Prefix] | None:
         """The one network that a slip kept the interface out of, and the address meant there."""
@@ -138,7 +151,7 @@ class RelayWithoutPool(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("network-unserved",)
+    follows = ("network-unserved", "address-held-twice")
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
