@@ -1,0 +1,91 @@
+"""One mistake in a sound plan of ordinary size is one finding; what follows from it is folded."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Run
+
+Put = Callable[[str, str], Path]
+
+SOUND = (Path(__file__).parent / "plans/two-routers.yaml").read_text()
+
+
+def test_a_sound_plan_has_nothing_to_put_right(run: Run, put: Put) -> None:
+    """Shared gateways, two servers, a VRF, addresses set by hand: not even advice."""
+    put("plan.yaml", SOUND)
+    checked = run("check", "plan.yaml", "--fail-on", "advice")
+    assert checked.code == 0, checked.out
+    assert checked.out.startswith("Nothing to put right in 4 networks on 4 devices")
+
+
+MENDABLE = [
+    (
+        "servers: {address: 10.84.0.2/24",
+        "servers: {address: 10.84.0.2/25",
+        "interface-mask-differs",
+    ),
+    ("staff: {address: 10.84.50.2/23", "staff: {address: 10.84.50.2/22", "interface-mask-differs"),
+    ("voice: {address: 10.84.52.2/24", "voice: {address: 10.84.25.2/24", "relay-misplaced"),
+    ("[10.84.0.10, 10.84.0.11]", "[10.84.0.110, 10.84.0.11]", "relay-to-nobody"),
+    ("lan: {address: 10.84.0.10/24}", "lan: {address: 10.84.0.20/24}", "relay-to-nobody"),
+    ("subnet: 10.84.52.0/24", "subnet: 10.84.51.0/24", "subnet-differs"),
+    ("subnet: 10.84.52.0/24", "subnet: 10.48.52.0/24", "subnet-differs"),
+    ("subnet: 172.20.0.0/22", "subnet: 172.20.0.1/22", "subnet-has-host-bits"),
+    ("gateway: 10.84.52.1", "gateway: 10.84.25.1", "gateway-outside-subnet"),
+    ("[10.84.52.20-10.84.52.129]", "[10.84.25.20-10.84.25.129]", "range-outside-subnet"),
+    ("[10.84.52.20-10.84.52.129]", "[10.84.52.129-10.84.52.20]", "range-reversed"),
+]
+"""Right, wrong, and the rule that says so and knows what was right."""
+
+TOLD = [
+    ("-10.84.51.250]", "-10.84.51.255]", "range-takes-edge-address"),
+    ("vlan: 50, relay_to", "vlan: 51, relay_to", "vlan-differs"),
+    ("lan: {address: 10.84.0.11/24}", "lan: {address: 10.84.0.10/24}", "address-held-twice"),
+    ("vlan: 60, vrf: guests, relay", "vlan: 60, relay", "relay-misplaced"),
+    ("relay_to: [10.84.0.10, 10.84.0.11]", "relay_to: [10.84.0.2]", "relay-to-itself"),
+    ("10.84.51.63", "10.84.51.73", "pools-overlap"),
+    ("devices: 150", "devices: 240", "subnet-outgrown"),
+    ("lease: 2h", "lease: 12h", "lease-too-long"),
+    ("lease: 8d", "lease: infinite", "lease-infinite"),
+    ("10.84.0.53, 10.84.0.54]", "10.84.50.53, 10.84.0.54]", "infrastructure-lendable"),
+    ("{150: 10.84.0.60}", "{150: 10.84.52.60}", "infrastructure-lendable"),
+    (
+        "{name: resolver-1, address: 10.84.0.53}",
+        "{name: x, address: 10.84.0.10}",
+        "address-held-twice",
+    ),
+]
+"""Mistakes that can be put right in more than one way."""
+
+
+def leaders(run: Run, put: Put, text: str) -> list[dict[str, Any]]:
+    """The findings of a plan that follow from no other."""
+    put("plan.yaml", text)
+    found = json.loads(run("check", "plan.yaml", "--format", "json").out)["findings"]
+    return [finding for finding in found if finding["cause"] is None]
+
+
+@pytest.mark.parametrize(("right", "wrong", "rule"), MENDABLE)
+def test_a_slip_is_found_and_undone(
+    right: str, wrong: str, rule: str, run: Run, put: Put, tmp_path: Path
+) -> None:
+    """One finding; mending it gives the sound plan back, letter for letter."""
+    assert right in SOUND
+    mistaken = SOUND.replace(right, wrong, 1)
+    assert [finding["rule"] for finding in leaders(run, put, mistaken)] == [rule]
+    assert run("mend", "plan.yaml", "--in-place").code == 0
+    assert (tmp_path / "plan.yaml").read_text() == SOUND
+
+
+@pytest.mark.parametrize(("right", "wrong", "rule"), TOLD)
+def test_a_mistake_is_one_finding(right: str, wrong: str, rule: str, run: Run, put: Put) -> None:
+    """However many things go wrong because of it."""
+    assert right in SOUND
+    found = leaders(run, put, SOUND.replace(right, wrong, 1))
+    assert [finding["rule"] for finding in found] == [rule]
