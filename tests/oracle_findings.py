@@ -57,6 +57,8 @@ def of_moved_subnets(w: Walked) -> Found:
     for name, network in w.networks.items():
         lists = {p.path: p.named for p in w.pools if p.network == name and p.named != "all"}
         ranges = [walk(text) for texts in lists.values() for text in texts if walk(text)]
+        ranges = [range_ for range_ in ranges if not range_ >= w.hosts(name)]
+        ranges += [walk(text) for text in network["exclusions"] if walk(text)]
         things = [*ranges, *({number_of(row["address"])} for row in network["bindings"])]
         gateway = w.gateway(name)
         things += [] if gateway is None else [{gateway}]

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import json
+import shutil
+import subprocess
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from conftest import Run
+import reservoir
+from conftest import PROGRAM, Run
 
 Put = Callable[[str, str], Path]
 
@@ -89,3 +92,58 @@ def test_a_mistake_is_one_finding(right: str, wrong: str, rule: str, run: Run, p
     assert right in SOUND
     found = leaders(run, put, SOUND.replace(right, wrong, 1))
     assert [finding["rule"] for finding in found] == [rule]
+
+
+ROUTER, OFFICE = "pier-router.larkspur", "harbour-office.merganser"
+
+CONFIGURED = [
+    (ROUTER, "holds 10.84.20.1/22", "holds 10.84.20.1/24", "interface-mask-differs"),
+    (ROUTER, "deck tag 24", "deck tag 20", "vlan-twice"),
+    (ROUTER, "withhold 10.84.20.1 to", "withhold 10.84.20.2 to", "gateway-lendable"),
+    (ROUTER, "withhold 10.84.22.1\n", "withhold 10.84.222.1\n", "exclusion-outside-subnet"),
+    (ROUTER, "gateway 10.84.20.1", "gateway 10.84.2.1", "gateway-outside-subnet"),
+    (ROUTER, "subnet 10.84.20.0/22", "subnet 10.84.28.0/22", "subnet-differs"),
+    (ROUTER, "subnet 10.84.20.0/22", "subnet 10.84.20.0/44", "line-unread"),
+    (ROUTER, "pool passenger-wifi", "pol passenger-wifi", "line-unread"),
+    (ROUTER, "carries to 10.84.0.10", "carries to 10.84.0.110", "server-not-reached"),
+    (ROUTER, "ips 10.84.0.123", "ips 10.84.22.123", "infrastructure-lendable"),
+    (
+        OFFICE,
+        "lend 10.84.50.40 through 10.84.50",
+        "lend 10.84.5.40 through 10.84.5",
+        "exclusion-idle",
+    ),
+    (OFFICE, "lend 10.84.50.40 through", "lend 10.84.150.40 through", "range-reversed"),
+    (OFFICE, "lend 10.84.51.20 through 10.84", "lend 10.84.51.20 through 10.48", "range-reversed"),
+    (OFFICE, "net 10.84.51.0", "net 10.84.15.0", "subnet-differs"),
+    (OFFICE, "in zone staff", "in zone stuff", "zone-blocks-dhcp"),
+    (OFFICE, "address 10.84.52.1", "address 10.84.25.1", "server-not-reached"),
+]
+"""A device's file, what stands there, a mistake, and the rule that finds it."""
+
+
+@pytest.fixture(scope="module")
+def written(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The configuration of the ferry line's devices, as it is written from a sound plan."""
+    folder = tmp_path_factory.mktemp("line")
+    shutil.copytree(Path(reservoir.__file__).parent / "demo/right", folder, dirs_exist_ok=True)
+    command = [str(PROGRAM), "write", "ferry-line.yaml"]
+    subprocess.run(command, cwd=folder, check=True, capture_output=True)
+    return folder / "configuration"
+
+
+@pytest.mark.parametrize(("file", "right", "wrong", "rule"), CONFIGURED)
+def test_a_mistake_in_configuration_is_one_finding(
+    file: str, right: str, wrong: str, rule: str, run: Run, written: Path, tmp_path: Path
+) -> None:
+    """In the file of one device, looked at beside those of the others, and in its line."""
+    shutil.copytree(written, tmp_path / "running")
+    path = tmp_path / "running" / file
+    text = path.read_text()
+    assert right in text
+    path.write_text(text.replace(right, wrong, 1))
+    files = sorted(f"running/{there.name}" for there in written.glob("[!.]*"))
+    ended = run("check", *files, "--ignore", "demand-unknown", "--format", "json")
+    leading = [f for f in json.loads(ended.out)["findings"] if f["cause"] is None]
+    assert [finding["rule"] for finding in leading] == [rule]
+    assert leading[0]["file"].startswith("running/")

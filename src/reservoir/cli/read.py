@@ -57,7 +57,7 @@ def _say(result: ConfigurationRead) -> None:
         f"{result.file}: {result.lifted.name}, {result.dialect}{_how_sure(result)}; {networks} "
         f"{'network' if networks == 1 else 'networks'} from {reading.lines:,} lines"
         + (f", {reading.foreign:,} about other things" if reading.foreign else "")
-        + (f", {len(reading.unread):,} not understood" if reading.unread else "")
+        + (f", {reading.unread_lines:,} not understood" if reading.unread else "")
     )
     about: dict[str, list[str]] = {}
     for note in result.lifted.notes:

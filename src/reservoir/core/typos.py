@@ -60,7 +60,7 @@ def _readable(texts: Iterator[str]) -> Iterator[int]:
 def _swapped(text: str) -> Iterator[int]:
     def swaps() -> Iterator[str]:
         for i in range(len(text) - 1):
-            if text[i] != text[i + 1]:
+            if text[i] != text[i + 1] and text[i : i + 2].isdecimal():
                 yield text[:i] + text[i + 1] + text[i] + text[i + 2 :]
 
     return _readable(swaps())

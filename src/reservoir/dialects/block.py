@@ -26,6 +26,8 @@ class Block:
     """The same fact, if this opens it again: to take back some of what it says."""
     taken_back: int = 0
     """Lines that took something back."""
+    misread: set[Row] = field(default_factory=set)
+    """Rows that a line has the shape of, with a value that can't be."""
     waiting: list[tuple[Row, Fact, Node]] = field(default_factory=list)
     """Facts that name the fact that they belong to, which may still come."""
 

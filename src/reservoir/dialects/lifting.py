@@ -22,6 +22,7 @@ from reservoir.core.plan import (
     Service,
     Zone,
 )
+from reservoir.dialects.fact_spans import backward_ranges, each_span, idle_exclusions, notes_of
 from reservoir.dialects.keeping import kept_of
 from reservoir.dialects.lowering import called
 from reservoir.dialects.option_facts import FIELD_OF_OPTION, option_data
@@ -95,8 +96,8 @@ class _Lifting:
             for fact in self.interfaces.values()
             if fact.get("address") is not None
         )
-        self._device_exclusions = _spans(device.of_kind("exclusion"))
-        self._notes = _notes(device)
+        self._device_exclusions = AddressSet(each_span(device.of_kind("exclusion")))
+        self._notes = notes_of(device)
         self._placed: set[int] = set()
         self._in_network: list[Fact] = []
         """The bindings of the network that was made last."""
@@ -284,13 +285,19 @@ class _Lifting:
                 for span in each_span(pool.fact.of_kind("range"), subnet.span.first)
             )
             lent = named - excluded - bound
+        facts = [pool.fact for pool in pools]
+        idle = idle_exclusions(facts, subnet.span)
+        backwards = backward_ranges(facts, subnet.span.first)
         if not named:
-            return [], []
+            return backwards, [Exclusion(range=span) for span in idle]
         hull = AddressSet([Span(named.first, named.last)])
         ranges = [s for s in named | (bound & hull) if not AddressSet([s]) <= bound]
         kept = AddressSet(ranges) - lent - bound
-        notes = {**self._notes, **_notes(pools[0].fact)}
-        return ranges, [Exclusion(range=span, reason=notes.get(span, "")) for span in kept]
+        notes = {**self._notes, **notes_of(pools[0].fact)}
+        spans = [*(kept - AddressSet(idle)), *idle]
+        return [*ranges, *backwards], [
+            Exclusion(range=span, reason=notes.get(span, "")) for span in spans
+        ]
 
     def _told(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
         options = self._options(pool)
@@ -389,15 +396,6 @@ class _ByAddress:
         return [fact for _, fact in sorted(self._facts[begin:end], key=lambda entry: entry[0])]
 
 
-def _notes(owner: Fact) -> dict[Span, str]:
-    """What exclusions are for, by what they exclude."""
-    return {
-        span: fact.get("note")
-        for fact in owner.of_kind("exclusion")
-        if fact.get("note") and (span := _span(fact)) is not None
-    }
-
-
 def _binding(fact: Fact) -> Binding:
     fields = fact.fields
     return Binding.model_construct(  # the reader has typed them; there may be a million
@@ -406,27 +404,3 @@ def _binding(fact: Fact) -> Binding:
         client_id=fields.get("client_id"),
         address=fields["address"],
     )
-
-
-def _spans(facts: Iterable[Fact]) -> AddressSet:
-    return AddressSet(each_span(facts))
-
-
-def each_span(facts: Iterable[Fact], base: int = 0) -> Iterator[Span]:
-    """The addresses of each range or exclusion, if there are such; offsets count from ``base``."""
-    for fact in facts:
-        span = _span(fact, base)
-        if span is not None and span.last < 2**32:
-            yield span
-
-
-def _span(fact: Fact, base: int = 0) -> Span | None:
-    """First to last address; a fact that states one of them means that one alone."""
-    first, last = fact.get("first"), fact.get("last")
-    if "offset" in fact.fields and "count" in fact.fields:
-        first = base + fact.get("offset")
-    if "count" in fact.fields and first is not None:
-        last = first + fact.get("count") - 1
-    if first is None and last is None:
-        return None
-    return Span(last if first is None else first, first if last is None else last)

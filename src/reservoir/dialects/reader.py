@@ -25,6 +25,8 @@ class Unread:
     line: int
     column: int
     message: str
+    lines: int = 1
+    """As many lines were not read because of it: its own, and those inside it."""
 
 
 @dataclass(frozen=True)
@@ -42,6 +44,11 @@ class Reading:
     foreign: int
     """Lines that have nothing to do with lending; they are no fault."""
     comments: int
+
+    @property
+    def unread_lines(self) -> int:
+        """Lines that concern lending and were not understood."""
+        return sum(unread.lines for unread in self.unread)
 
 
 @dataclass(frozen=True)
@@ -161,20 +168,21 @@ class _Reader:
             return
         candidates = scope.candidates(text)
         matches: list[_Match] = []
-        fault: BadValueError | None = None
+        misread: list[tuple[Row, BadValueError]] = []
         for row in candidates:
             try:
                 if (values := row.pattern.read(text)) is not None:
                     matches.append((row, values))
             except BadValueError as error:
-                fault = fault or error
+                misread.append((row, error))
         if len(matches) > 1:
             self._best(matches, node, block)
         elif matches:
             self._accept(*matches[0], node, block)
-        elif fault is not None:
-            self._report(node, fault.message, fault.column)
-            self._inside_of_unread(node)
+        elif misread:
+            row, fault = misread[0]
+            block.misread.add(row)
+            self._report_whole(node, fault.message, fault.column)
         else:
             self._not_understood(node, scope, block, candidates)
 
@@ -236,7 +244,8 @@ class _Reader:
             trial = _Reader(self.sheet)
             copy = Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
             trial._accept(row, dict(values), node, copy)
-            trials.append((trial.misshapen, len(trial.unread), len(trial.foreign)))
+            lost = sum(unread.lines for unread in trial.unread)
+            trials.append((trial.misshapen, lost, len(trial.foreign)))
         self._accept(*matches[trials.index(min(trials))], node, block)
 
     def _accept(self, row: Row, values: dict[str, Any], node: Node, block: Block) -> None:
@@ -359,7 +368,7 @@ class _Reader:
     def _require(self, rows: Iterable[Row], block: Block, node: Node) -> None:
         """Report the rows that must be there and aren't."""
         for row in rows:
-            if row.kind or row.repeat or row.links:
+            if row.kind or row.repeat or row.links or row in block.misread:
                 continue
             if row.is_frame:
                 self._require(row.children, block, node)
@@ -382,8 +391,7 @@ class _Reader:
             hint = self._hint(node, scope, candidates)
         self.misshapen += 1
         where = f", inside {block.label} (line {block.line})" if block.label else ""
-        self._report(node, f"not understood{where}: {node.text!r}{hint}")
-        self._inside_of_unread(node)
+        self._report_whole(node, f"not understood{where}: {node.text!r}{hint}")
 
     def _hint(self, node: Node, scope: Scope, candidates: list[Row]) -> str:
         if candidates:
@@ -400,11 +408,13 @@ class _Reader:
         near = nearest(word, heads)
         return near if near and len(word) > 2 and abs(len(near) - len(word)) < 2 else None
 
-    def _inside_of_unread(self, node: Node) -> None:
-        """What stands inside a node that was not understood can't be placed either."""
-        for child in _all_nodes(node.children):
-            if child.line != node.line:
-                self._report(child, f"not read, because line {node.line} was not understood")
+    def _report_whole(self, node: Node, message: str, column: int = 0) -> None:
+        """Report a node that was not understood; what stands inside it can't be placed either."""
+        inside = len({child.line for child in _all_nodes(node.children)} - {node.line})
+        if inside:
+            lines = "line inside it is" if inside == 1 else "lines inside it are"
+            message += f"; the {inside:,} {lines} not read either"
+        self.unread.append(Unread(node.line, node.column + column, message, 1 + inside))
 
     def _report(self, node: Node, message: str, column: int = 0) -> None:
         self.unread.append(Unread(node.line, node.column + column, message))

@@ -75,7 +75,7 @@ def _as_files(text: str, file: str, sheet: Sheet) -> str:
 
 def _share(reading: Reading) -> float:
     """The share of what the dialect understands in what it could tell apart."""
-    unknown = reading.foreign + len(reading.unread)
+    unknown = reading.foreign + reading.unread_lines
     known = reading.understood
     return known / (known + unknown) if known else 0.0
 

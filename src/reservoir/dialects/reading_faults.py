@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import format_address
 from reservoir.core.clients import format_client
-from reservoir.dialects.lifting import Lifted, Origin, each_span
+from reservoir.core.typos import likely_meant
+from reservoir.dialects.fact_spans import each_span
+from reservoir.dialects.lifting import Lifted, Origin
 from reservoir.dialects.option_facts import FIELD_OF_OPTION
 from reservoir.dialects.sheet import Sheet
 from reservoir.dialects.vocabulary import Fact
@@ -29,9 +31,30 @@ def faults_in(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[ReadFault]
     """Everything that is wrong with where the lines of a configuration stand."""
     for name, origin in lifted.origins.items():
         finder = _Faults(name, origin, device, sheet)
+        yield from finder.lent_elsewhere(lifted.interfaces)
         yield from finder.misplaced_bindings()
         yield from finder.lent_before_excluded()
         yield from finder.options_twice()
+    yield from _left_behind(lifted, device, sheet)
+
+
+def _left_behind(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[ReadFault]:
+    """The device's own exclusions that keep nothing out of any pool."""
+    if not sheet.trait("exclusions").endswith("device-wide"):
+        return
+    subnets = AddressSet(origin.subnet.span for origin in lifted.origins.values())
+    for fact in device.of_kind("exclusion"):
+        for span in each_span([fact]):
+            first = format_address(span.first)
+            if not span.size:
+                rule, harm = "range-reversed", f"may be lent {first}, which was to be kept out"
+                message = f"the exclusion {span} runs backwards, so nothing is kept out by it"
+            elif subnets.isdisjoint(AddressSet([span])):
+                rule, harm = "exclusion-idle", f"is never lent {first}, excluded or not"
+                message = f"{span} is excluded, and no pool of {lifted.name} has any of it"
+            else:
+                continue
+            yield ReadFault(rule, message, fact.line, fact.column, "", harm)
 
 
 class _Faults:
@@ -68,6 +91,25 @@ class _Faults:
             if why is not None:
                 message = f"{shown}, which is bound to {client}, {why}"
                 yield self._of(binding, "binding-placement", message, "address")
+
+    def lent_elsewhere(self, interfaces: Mapping[str, Fact]) -> Iterator[ReadFault]:
+        """Pools at an interface that stands in another subnet."""
+        for pool in self.origin.pools:
+            interface = interfaces.get(pool.get("interface"))
+            address = interface.get("address") if interface else None
+            if address is None or self.origin.subnet.span.holds(address.address):
+                continue
+            meant = likely_meant(address.address, self.origin.subnet)
+            hint = f"; {format_address(meant)} would be" if meant is not None else ""
+            yield ReadFault(
+                "server-not-reached",
+                f"{self.name} is lent at the interface {pool.get('interface')}, which has "
+                f"{address}; that is not in {self.origin.subnet}{hint}",
+                pool.line_of("interface"),
+                pool.column,
+                self.name,
+                "asks for an address and nobody answers",
+            )
 
     def _named(self) -> AddressSet:
         """What the device's ranges name, or all of the subnet where it has none."""

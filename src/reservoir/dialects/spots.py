@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from reservoir.core.addressing import Prefix
 from reservoir.core.plan import Network, PlanPath
-from reservoir.dialects.lifting import Lifted, Origin, each_span
+from reservoir.dialects.fact_spans import each_span
+from reservoir.dialects.lifting import Lifted, Origin
 from reservoir.dialects.vocabulary import Fact
 
 Spot = tuple[int, int]
@@ -51,7 +52,7 @@ def _stating(origin: Origin, network: Network, key: str, position: int) -> Fact 
     base = origin.subnet.span.first
     for pool in origin.pools:
         for fact in pool.of_kind("exclusion" if key == "exclusions" else "range"):
-            if any(span.holds(first) for span in each_span([fact], base)):
+            if any(span.first == first or span.holds(first) for span in each_span([fact], base)):
                 return fact
     return None
 

@@ -9,6 +9,7 @@ from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.plan import PlanPath
+from reservoir.core.schema_types import nearest
 from reservoir.core.topology import Attachment
 
 
@@ -265,8 +266,17 @@ class ZoneBlocksDhcp(Rule):
                 )
                 continue
             zones = site.plan.devices[attachment.device].zones
+            if zone not in zones:
+                at = (*attachment.path, "zone")
+                yield self.finding(
+                    f"{attachment} is in zone {zone}, which {attachment.device} doesn't have",
+                    at,
+                    Witness("unanswered", name),
+                    replaced(at, zone, nearest(zone, zones)),
+                )
+                continue
             path: PlanPath = ("devices", attachment.device, "zones", zone)
-            if zone in zones and "dhcp" not in zones[zone].admits and path not in seen:
+            if "dhcp" not in zones[zone].admits and path not in seen:
                 seen.add(path)
                 admits = zones[zone].admits
                 yield self.finding(

@@ -51,7 +51,7 @@ def _servers_near(site: Site, network: Network) -> set[str]:
     return relayed or {attachment.device for attachment in attached}
 
 
-class ServerNotReached(Rule):
+class ServerNotReached(Obstructed):
     """A network's server neither stands in the network nor is relayed to from there.
 
     Why: The clients' broadcasts never arrive at it, and they get no address.
@@ -82,6 +82,8 @@ class ServerNotReached(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        if not site.complete:
+            yield from super().check(site)
         for pool in site.lending.pools:
             if not site.complete and not site.topology.attachments(pool.network):
                 continue  # the router that relays may be one that isn't known

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 
 
@@ -17,7 +17,7 @@ class VlanTwice(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("networks-overlap",)
+    follows = ("networks-overlap", "vlan-twice")
     failing = """
         devices:
           pier:
@@ -77,6 +77,7 @@ class VlanTwice(Rule):
                                 f"sends with tag {interface.vlan}, which only one of the two gets"
                             ),
                         ),
+                        concerns=tuple(n for n in [_network_of(site, device_name, other)] if n),
                     )
 
 
@@ -97,6 +98,7 @@ class VlanDiffers(Rule):
     """
 
     severity = Severity.ERROR
+    follows = SUBNET_WRONG
     failing = """
         devices:
           pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 3, address: 10.84.30.1/24}}}

@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Prefix, Span, format_address
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
+from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.lending import Pool
 from reservoir.core.plan import Network, PlanPath
@@ -28,7 +28,7 @@ def written_ranges(site: Site) -> list[tuple[Pool, PlanPath, Span]]:
     return found
 
 
-class RangeReversed(Rule):
+class RangeReversed(Obstructed):
     """The first address of a range or an exclusion is above its last.
 
     Why: Devices refuse such a range or lend nothing from it, and clients get no address; such an
@@ -48,6 +48,7 @@ class RangeReversed(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        yield from super().check(site)
         for pool, path, span in written_ranges(site):
             if span.first > span.last:
                 turned = Span(span.last, span.first)
@@ -108,16 +109,19 @@ class SubnetDiffers(Rule):
         lending = site.lending
         spans: dict[str, list[Span]] = {}
         for pool, _, span in written_ranges(site):
-            if span.size:
+            hosts = pool.network.subnet.hosts
+            whole = span.first <= hosts.first and span.last >= hosts.last
+            if span.size and not whole:  # all of the subnet says nothing but the subnet
                 spans.setdefault(pool.name, []).append(span)
         for index, (name, network) in enumerate(site.plan.networks.items()):
             subnet, gateway = network.subnet, network.gateway
             if gateway is not None and subnet.span.holds(gateway):
                 continue
             named, bound = spans.get(name, []), lending.bound_rows(index)
-            ends = [end for span in named for end in span]
+            excluded = [e.range for e in network.exclusions if e.range.size]
+            ends = [end for span in (*named, *excluded) for end in span]
             ends += [] if gateway is None else [gateway]
-            things = (gateway is not None) + len(named) + len(bound)
+            things = (gateway is not None) + len(named) + len(excluded) + len(bound)
             if len(bound):
                 addresses = lending.bindings.address[bound]
                 ends += [int(addresses.min()), int(addresses.max())]
@@ -126,7 +130,8 @@ class SubnetDiffers(Rule):
                 continue
             other = others.pop()
             yield self.finding(
-                f"{_in_words(gateway, named, len(bound))} of {name} are not in {subnet.subnet}, "
+                f"{_in_words(gateway, len(named), len(excluded), len(bound))} of {name} are not in "
+                f"{subnet.subnet}, "
                 f"all are in {other}" + self._whose(site, network, other),
                 ("networks", name, "subnet"),
                 self._witness(site, index, named),
@@ -138,20 +143,22 @@ class SubnetDiffers(Rule):
         return f", which {owners[0]} has" if owners else ""
 
     def _witness(self, site: Site, index: int, named: list[Span]) -> Witness:
-        lending = site.lending
+        lending, bound = site.lending, site.lending.bound_rows(index)
         name, gateway = lending.names[index], lending.networks[index].gateway
         if gateway is not None:
             return Witness("misled", name, gateway, also="which is not on its network")
         if named:
             return Witness("named", name, named[0].first, also="which is not in its subnet")
-        row = int(lending.bound_rows(index)[0])
+        if not len(bound):
+            return Witness("spared", name, lending.networks[index].exclusions[0].range.first)
+        row = int(bound[0])
         address = int(lending.bindings.address[row])
         return Witness("misplaced", name, address, client=lending.bindings.label(row))
 
 
-def _in_words(gateway: int | None, named: list[Span], bound: int) -> str:
+def _in_words(gateway: int | None, named: int, excluded: int, bound: int) -> str:
     """What a network names: ``the gateway, 2 ranges and 1 binding``."""
-    counted = [(len(named), "range"), (bound, "binding")]
+    counted = [(named, "range"), (excluded, "exclusion"), (bound, "binding")]
     words = [f"{count:,} {noun}{'s' * (count > 1)}" for count, noun in counted if count]
     words = ["the gateway"] * (gateway is not None) + words
     return " and ".join([", ".join(words[:-1]), words[-1]] if words[1:] else words)

@@ -65,7 +65,7 @@ class ExclusionOutsideSubnet(Rule):
             )
 
 
-class ExclusionIdle(Rule):
+class ExclusionIdle(Obstructed):
     """An exclusion keeps out nothing that could be lent.
 
     Why: It is left over from a pool that is gone, or what it was meant to keep out is elsewhere
@@ -93,6 +93,7 @@ class ExclusionIdle(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        yield from super().check(site)
         written = list(written_exclusions(site))
         excluding = {name for name, *_ in written}
         ranges = {
