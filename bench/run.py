@@ -20,7 +20,7 @@ PER_NETWORK = 20
 
 def make_plan(folder: Path, bindings: int) -> None:
     """A plan with so many bindings, twenty a network, without mistakes."""
-    plan = ["reservoir: 1", "defaults: {dns: [10.0.0.53], lease: 12h}", "devices:", "  server:"]
+    plan = ["reservoir: 1", "defaults: {dns: [10.255.0.53], lease: 12h}", "devices:", "  server:"]
     plan += ["    dialect: larkspur", "    interfaces:", "      uplink: {address: 10.255.0.1/24}"]
     relay = ["  relay:", "    interfaces:"]
     networks, rows = ["networks:"], ["network,name,mac,address"]

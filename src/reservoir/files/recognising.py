@@ -42,7 +42,7 @@ def require_no_plan(file: str) -> None:
     if file != STANDARD_INPUT and _says_so(path):
         raise InputError([Problem(Place(file), "this is a plan, not a device's configuration")])
     if path.is_dir():
-        plan = next((str(inner) for inner in sorted(path.iterdir()) if is_plan(str(inner))), None)
+        plan = next((inner for inner in sorted(path.glob("*")) if is_plan(str(inner))), None)
         if plan is not None:
             message = f"this folder is no device's configuration, it has a plan in it: name {plan}"
             raise InputError([Problem(Place(file), message)])

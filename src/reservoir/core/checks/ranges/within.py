@@ -6,11 +6,11 @@ from collections.abc import Iterator
 from functools import lru_cache
 
 from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import Prefix, Span, format_address
+from reservoir.core.addressing import Span, format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.lending import Pool
-from reservoir.core.plan import Network, PlanPath
+from reservoir.core.plan import PlanPath
 from reservoir.core.typos import likely_range
 
 
@@ -77,91 +77,6 @@ class RangeReversed(Obstructed):
                     else Witness("spared", name, turned.first),
                     replaced(path, span, turned),
                 )
-
-
-class SubnetDiffers(Rule):
-    """Everything that a network names lies in one other subnet.
-
-    Why: The subnet has a digit wrong, or the network was copied and only its subnet changed; no
-    client gets an address that works.
-
-    Remedy: Correct the subnet, or else the gateway, the ranges and the bindings.
-    """
-
-    severity = Severity.ERROR
-    follows = ("subnet-has-host-bits",)
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.3.0/24
-            gateway: 10.84.30.1
-            ranges: [10.84.30.20-10.84.30.200]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            ranges: [10.84.30.20-10.84.30.200]
-    """
-
-    def check(self, site: Site) -> Iterator[Finding]:
-        lending = site.lending
-        spans: dict[str, list[Span]] = {}
-        for pool, _, span in written_ranges(site):
-            hosts = pool.network.subnet.hosts
-            whole = span.first <= hosts.first and span.last >= hosts.last
-            if span.size and not whole:  # all of the subnet says nothing but the subnet
-                spans.setdefault(pool.name, []).append(span)
-        for index, (name, network) in enumerate(site.plan.networks.items()):
-            subnet, gateway = network.subnet, network.gateway
-            if gateway is not None and subnet.span.holds(gateway):
-                continue
-            named, bound = spans.get(name, []), lending.bound_rows(index)
-            excluded = [e.range for e in network.exclusions if e.range.size]
-            ends = [end for span in (*named, *excluded) for end in span]
-            ends += [] if gateway is None else [gateway]
-            things = (gateway is not None) + len(named) + len(excluded) + len(bound)
-            if len(bound):
-                addresses = lending.bindings.address[bound]
-                ends += [int(addresses.min()), int(addresses.max())]
-            others = {Prefix(end, subnet.bits).subnet for end in ends}
-            if things < 2 or len(others) > 1 or subnet.subnet in others:
-                continue
-            other = others.pop()
-            yield self.finding(
-                f"{_in_words(gateway, len(named), len(excluded), len(bound))} of {name} are not in "
-                f"{subnet.subnet}, "
-                f"all are in {other}" + self._whose(site, network, other),
-                ("networks", name, "subnet"),
-                self._witness(site, index, named),
-                replaced(("networks", name, "subnet"), subnet, other),
-            )
-
-    def _whose(self, site: Site, network: Network, other: Prefix) -> str:
-        owners = list(site.topology.networks_at(other.network, network.vrf))
-        return f", which {owners[0]} has" if owners else ""
-
-    def _witness(self, site: Site, index: int, named: list[Span]) -> Witness:
-        lending, bound = site.lending, site.lending.bound_rows(index)
-        name, gateway = lending.names[index], lending.networks[index].gateway
-        if gateway is not None:
-            return Witness("misled", name, gateway, also="which is not on its network")
-        if named:
-            return Witness("named", name, named[0].first, also="which is not in its subnet")
-        if not len(bound):
-            return Witness("spared", name, lending.networks[index].exclusions[0].range.first)
-        row = int(bound[0])
-        address = int(lending.bindings.address[row])
-        return Witness("misplaced", name, address, client=lending.bindings.label(row))
-
-
-def _in_words(gateway: int | None, named: int, excluded: int, bound: int) -> str:
-    """What a network names: ``the gateway, 2 ranges and 1 binding``."""
-    counted = [(named, "range"), (excluded, "exclusion"), (bound, "binding")]
-    words = [f"{count:,} {noun}{'s' * (count > 1)}" for count, noun in counted if count]
-    words = ["the gateway"] * (gateway is not None) + words
-    return " and ".join([", ".join(words[:-1]), words[-1]] if words[1:] else words)
 
 
 class RangeOutsideSubnet(Rule):
