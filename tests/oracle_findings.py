@@ -56,18 +56,21 @@ def of_ranges(w: Walked) -> Found:
 def of_moved_subnets(w: Walked) -> Found:
     for name, network in w.networks.items():
         lists = {p.path: p.named for p in w.pools if p.network == name and p.named != "all"}
-        ranges = [walk(text) for texts in lists.values() for text in texts if walk(text)]
-        ranges = [range_ for range_ in ranges if not range_ >= w.hosts(name)]
-        ranges += [walk(text) for text in network["exclusions"] if walk(text)]
-        things = [*ranges, *({number_of(row["address"])} for row in network["bindings"])]
+        hosts, inside = w.hosts(name), w.addresses(name)
+        things = [walk(text) for texts in lists.values() for text in texts]
+        things = [thing for thing in things if not hosts <= thing <= inside]
+        things += [walk(text) for text in network["exclusions"]]
+        things += [{number_of(row["address"])} for row in network["bindings"]]
         gateway = w.gateway(name)
         things += [] if gateway is None else [{gateway}]
-        bits = IPv4Interface(network["subnet"]).network.prefixlen
-        there = {IPv4Interface((address, bits)).network for thing in things for address in thing}
-        if (
-            len(things) > 1
-            and len(there) == 1
-            and there.pop().network_address not in map(IPv4Address, w.addresses(name))
+        things, bits = [thing for thing in things if thing], IPv4Interface(network["subnet"])
+        named = set().union(*things)
+        there = {IPv4Interface((address, bits.network.prefixlen)).network for address in named}
+        attached = {IPv4Interface((a, b)).network for _, a, b in w.attached(name)}
+        larger = [n for n in attached if n.prefixlen < bits.network.prefixlen]
+        held = larger and all(IPv4Address(address) in larger[0] for address in named)
+        if (len(things) > 1 and len(there) == 1 and bits.network not in there) or (
+            held and len(attached) == 1 and named - inside
         ):
             yield "subnet-differs", f"networks.{name}.subnet"
 

@@ -39,6 +39,8 @@ MENDABLE = [
     ("lan: {address: 10.84.0.10/24}", "lan: {address: 10.84.0.20/24}", "relay-to-nobody"),
     ("subnet: 10.84.52.0/24", "subnet: 10.84.51.0/24", "subnet-differs"),
     ("subnet: 10.84.52.0/24", "subnet: 10.48.52.0/24", "subnet-differs"),
+    ("subnet: 10.84.52.0/24", "subnet: 10.84.52.0/25", "subnet-differs"),
+    ("subnet: 172.20.0.0/22", "subnet: 172.20.0.0/23", "subnet-differs"),
     ("subnet: 172.20.0.0/22", "subnet: 172.20.0.1/22", "subnet-has-host-bits"),
     ("gateway: 10.84.52.1", "gateway: 10.84.25.1", "gateway-outside-subnet"),
     ("[10.84.52.20-10.84.52.129]", "[10.84.25.20-10.84.25.129]", "range-outside-subnet"),

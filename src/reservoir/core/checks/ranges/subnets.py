@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
+from itertools import chain
 
+import numpy as np
+
+from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Prefix, Span
 from reservoir.core.checks.ranges.within import written_ranges
 from reservoir.core.checks.rule import Rule, Site, replaced
@@ -40,10 +44,10 @@ class Named:
 
 
 class SubnetDiffers(Rule):
-    """Everything that a network names lies in one other subnet.
+    """What a network names lies in one other subnet, or in the larger one of the interface there.
 
-    Why: The subnet has a digit wrong, or the network was copied and only its subnet changed; no
-    client gets an address that works.
+    Why: The subnet or its length has a digit wrong, or the network was copied and only its subnet
+    changed; clients get no address, or none that works.
 
     Remedy: Correct the subnet, or else the gateway, the ranges and the bindings.
     """
@@ -66,50 +70,89 @@ class SubnetDiffers(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        ranges = _ranges_of(site)
-        for index, (name, network) in enumerate(site.plan.networks.items()):
-            if network.gateway is not None and network.subnet.span.holds(network.gateway):
-                continue  # most networks; nothing else need be looked at
+        ranges, lending = _ranges_of(site), site.lending
+        for index in self._astray(site, ranges):
+            name, network = lending.names[index], lending.networks[index]
             named = Named(
                 network.gateway,
                 ranges.get(name, []),
                 [exclusion.range for exclusion in network.exclusions if exclusion.range.size],
-                site.lending.bound_rows(index).tolist(),
+                lending.bound_rows(index).tolist(),
             )
-            subnets = {Prefix(end, network.subnet.bits).subnet for end in _ends(site, named)}
-            if named.things < 2 or len(subnets) > 1 or network.subnet.subnet in subnets:
+            ends = _ends(site, named)
+            other = _other_subnet(network, named, ends) or _larger_subnet(site, network, ends)
+            if other is None:
                 continue
-            (other,) = subnets
             yield self.finding(
-                f"{named} of {name} are not in {network.subnet}, all are in {other}"
+                f"{named} of {name} {'is' if named.things == 1 else 'are'} not all in "
+                f"{network.subnet}; {'it is' if named.things == 1 else 'all are'} in {other}"
                 + self._whose(site, network, other),
                 ("networks", name, "subnet"),
                 self._witness(site, name, named),
                 replaced(("networks", name, "subnet"), network.subnet, other),
             )
 
+    def _astray(self, site: Site, ranges: Mapping[str, list[Span]]) -> Iterator[int]:
+        """The networks that name anything outside their subnet."""
+        lending, table = site.lending, site.lending.bindings
+        first, last = lending.subnet_spans.T
+        outside = (table.address < first[table.network]) | (table.address > last[table.network])
+        bound = set(np.unique(table.network[outside]).tolist())
+        for index, (name, network) in enumerate(site.plan.networks.items()):
+            span = network.subnet.span
+            spans = [*ranges.get(name, ()), *(exclusion.range for exclusion in network.exclusions)]
+            gateway = span.first if network.gateway is None else network.gateway
+            if index in bound or not all(map(span.holds, [gateway, *chain(*spans)])):
+                yield index
+
     def _whose(self, site: Site, network: Network, other: Prefix) -> str:
+        for attachment in site.topology.attachments(network):
+            if other.span.holds(attachment.address):
+                return f", as {attachment} is"
         owners = list(site.topology.networks_at(other.network, network.vrf))
+        owners = [name for name in owners if site.plan.networks[name] is not network]
         return f", which {owners[0]} has" if owners else ""
 
     def _witness(self, site: Site, name: str, named: Named) -> Witness:
-        if named.gateway is not None:
+        """The first thing that is outside."""
+        span, table = site.plan.networks[name].subnet.span, site.lending.bindings
+        if named.gateway is not None and not span.holds(named.gateway):
             return Witness("misled", name, named.gateway, also="which is not on its network")
-        if named.ranges:
-            first = named.ranges[0].first
-            return Witness("named", name, first, also="which is not in its subnet")
-        if named.exclusions:
-            return Witness("spared", name, named.exclusions[0].first)
-        row, table = named.bound[0], site.lending.bindings
-        return Witness("misplaced", name, int(table.address[row]), client=table.label(row))
+        outside = AddressSet(named.ranges) - AddressSet([span])
+        if outside:
+            return Witness("named", name, outside.first, also="which is not in its subnet")
+        for row in named.bound:
+            if not span.holds(address := int(table.address[row])):
+                return Witness("misplaced", name, address, client=table.label(row))
+        kept = AddressSet(named.exclusions) - AddressSet([span])
+        return Witness("spared", name, kept.first)
+
+
+def _other_subnet(network: Network, named: Named, ends: Collection[int]) -> Prefix | None:
+    """The one subnet of the same size in which all lies, if it is another."""
+    subnets = {Prefix(end, network.subnet.bits).subnet for end in ends}
+    alone = named.things > 1 and len(subnets) == 1 and network.subnet.subnet not in subnets
+    return subnets.pop() if alone else None
+
+
+def _larger_subnet(site: Site, network: Network, ends: Collection[int]) -> Prefix | None:
+    """The subnet of the interfaces in the network, if it is larger and all lies in it."""
+    attached = map(site.topology.interface, site.topology.attachments(network))
+    subnets = {interface.address.subnet for interface in attached if interface.address is not None}
+    if len(subnets) != 1:
+        return None
+    (other,) = subnets
+    larger = other.bits < network.subnet.bits and all(map(other.span.holds, ends))
+    return other if larger else None
 
 
 def _ranges_of(site: Site) -> dict[str, list[Span]]:
     """The ranges of each network; one that is the whole subnet says no more than the subnet."""
     found: dict[str, list[Span]] = {}
     for pool, _, span in written_ranges(site):
-        hosts = pool.network.subnet.hosts
-        if span.size and not (span.first <= hosts.first and span.last >= hosts.last):
+        subnet, hosts = pool.network.subnet.span, pool.network.subnet.hosts
+        whole = subnet.first <= span.first <= hosts.first and hosts.last <= span.last <= subnet.last
+        if span.size and not whole:
             found.setdefault(pool.name, []).append(span)
     return found
 
