@@ -44,7 +44,7 @@ class Named:
 
 
 class SubnetDiffers(Rule):
-    """What a network names lies in one other subnet, or in the larger one of the interface there.
+    """A network's gateway, ranges and bindings lie in another subnet than its own.
 
     Why: The subnet or its length has a digit wrong, or the network was copied and only its subnet
     changed; clients get no address, or none that works.
