@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import json
 import shutil
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 import pytest
 
 import reservoir
 from conftest import PROGRAM, Run
+from reservoir.core.subject import Subject
 
 Put = Callable[[str, str], Path]
 
@@ -69,31 +68,28 @@ TOLD = [
 """Mistakes that can be put right in more than one way."""
 
 
-def leaders(run: Run, put: Put, text: str) -> list[dict[str, Any]]:
-    """The findings of a plan that follow from no other."""
-    put("plan.yaml", text)
-    found = json.loads(run("check", "plan.yaml", "--format", "json").out)["findings"]
-    return [finding for finding in found if finding["cause"] is None]
+def leaders(subject: Subject) -> list[str]:
+    """The rules of the findings that follow from no other."""
+    report = reservoir.check(subject, ignore=["demand-unknown"])
+    return [finding.rule for finding in report.findings if finding.cause is None]
 
 
 @pytest.mark.parametrize(("right", "wrong", "rule"), MENDABLE)
-def test_a_slip_is_found_and_undone(
-    right: str, wrong: str, rule: str, run: Run, put: Put, tmp_path: Path
-) -> None:
+def test_a_slip_is_found_and_undone(right: str, wrong: str, rule: str, run: Run, put: Put) -> None:
     """One finding; mending it gives the sound plan back, letter for letter."""
     assert right in SOUND
-    mistaken = SOUND.replace(right, wrong, 1)
-    assert [finding["rule"] for finding in leaders(run, put, mistaken)] == [rule]
+    plan = put("plan.yaml", SOUND.replace(right, wrong, 1))
+    assert leaders(reservoir.load(str(plan))) == [rule]
     assert run("mend", "plan.yaml", "--in-place").code == 0
-    assert (tmp_path / "plan.yaml").read_text() == SOUND
+    assert plan.read_text() == SOUND
 
 
 @pytest.mark.parametrize(("right", "wrong", "rule"), TOLD)
-def test_a_mistake_is_one_finding(right: str, wrong: str, rule: str, run: Run, put: Put) -> None:
+def test_a_mistake_is_one_finding(right: str, wrong: str, rule: str, put: Put) -> None:
     """However many things go wrong because of it."""
     assert right in SOUND
-    found = leaders(run, put, SOUND.replace(right, wrong, 1))
-    assert [finding["rule"] for finding in found] == [rule]
+    plan = put("plan.yaml", SOUND.replace(right, wrong, 1))
+    assert leaders(reservoir.load(str(plan))) == [rule]
 
 
 ROUTER, OFFICE = "pier-router.larkspur", "harbour-office.merganser"
@@ -136,16 +132,12 @@ def written(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.mark.parametrize(("file", "right", "wrong", "rule"), CONFIGURED)
 def test_a_mistake_in_configuration_is_one_finding(
-    file: str, right: str, wrong: str, rule: str, run: Run, written: Path, tmp_path: Path
+    file: str, right: str, wrong: str, rule: str, written: Path, tmp_path: Path
 ) -> None:
     """In the file of one device, looked at beside those of the others, and in its line."""
-    shutil.copytree(written, tmp_path / "running")
-    path = tmp_path / "running" / file
-    text = path.read_text()
+    text = (written / file).read_text()
     assert right in text
-    path.write_text(text.replace(right, wrong, 1))
-    files = sorted(f"running/{there.name}" for there in written.glob("[!.]*"))
-    ended = run("check", *files, "--ignore", "demand-unknown", "--format", "json")
-    leading = [f for f in json.loads(ended.out)["findings"] if f["cause"] is None]
-    assert [finding["rule"] for finding in leading] == [rule]
-    assert leading[0]["file"].startswith("running/")
+    (tmp_path / file).write_text(text.replace(right, wrong, 1))
+    others = sorted(str(there) for there in written.glob("[!.]*") if there.name != file)
+    reads = reservoir.read([str(tmp_path / file), *others])
+    assert leaders(reservoir.together(reads)) == [rule]
