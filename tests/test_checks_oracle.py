@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 import pytest
 from hypothesis import given, settings
@@ -48,7 +49,8 @@ def errors(report: Report) -> Counter[tuple[str, str | None]]:
 @settings(max_examples=examples(500))
 def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, Any]) -> None:
     """Rule and place of every finding, as often as the oracle finds it; witnesses really hold."""
-    report = checked(file, text_of(plan))
+    with patch("reservoir.core.checks.verifying.MOST_WORK", 0):  # what is suggested, others test
+        report = checked(file, text_of(plan))
     walked = Walked(plan)
     assert counted(report) == findings(walked)
     assert report.lendable == sum(len(pool.lent) for pool in walked.pools)
@@ -59,7 +61,7 @@ def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, A
 
 
 @given(plan=plans())
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(30))
 def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -> None:
     """Applied to the file's text, one suggestion at a time; it adds no error."""
     text = text_of(plan)
@@ -74,7 +76,7 @@ def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -
 
 
 @given(plan=plans())
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(30))
 def test_mending_never_makes_anything_worse(file: Path, plan: dict[str, Any]) -> None:
     """After mending there are fewer findings, and no network has an error of a new kind."""
     before = checked(file, text_of(plan))
