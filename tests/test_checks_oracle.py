@@ -8,7 +8,7 @@ from typing import Any
 from unittest.mock import patch
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 
 import reservoir
 from conftest import examples
@@ -45,7 +45,25 @@ def errors(report: Report) -> Counter[tuple[str, str | None]]:
     return Counter((finding.rule, finding.network) for finding in graver)
 
 
+BACKWARDS = {
+    "reservoir": 1,
+    "devices": {"a": {"interfaces": {"deck": {"address": "10.84.0.32/26"}}}, "b": {}},
+    "networks": {
+        "n0": {
+            "subnet": "10.84.0.32/27",
+            "ranges": "all",
+            "served_by": [],
+            "exclusions": ["10.84.0.1-10.84.0.0"],
+            "static": [],
+            "bindings": [],
+        }
+    },
+}
+"""All that the network names besides its subnet holds nothing."""
+
+
 @given(plan=plans())
+@example(plan=BACKWARDS)
 @settings(max_examples=examples(500))
 def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, Any]) -> None:
     """Rule and place of every finding, as often as the oracle finds it; witnesses really hold."""

@@ -76,7 +76,7 @@ class SubnetDiffers(Rule):
             named = Named(
                 network.gateway,
                 ranges.get(name, []),
-                [exclusion.range for exclusion in network.exclusions if exclusion.range.size],
+                _excluded(network),
                 lending.bound_rows(index).tolist(),
             )
             ends = _ends(site, named)
@@ -100,7 +100,7 @@ class SubnetDiffers(Rule):
         bound = set(np.unique(table.network[outside]).tolist())
         for index, (name, network) in enumerate(site.plan.networks.items()):
             span = network.subnet.span
-            spans = [*ranges.get(name, ()), *(exclusion.range for exclusion in network.exclusions)]
+            spans = [*ranges.get(name, ()), *_excluded(network)]
             gateway = span.first if network.gateway is None else network.gateway
             if index in bound or not all(map(span.holds, [gateway, *chain(*spans)])):
                 yield index
@@ -155,6 +155,11 @@ def _ranges_of(site: Site) -> dict[str, list[Span]]:
         if span.size and not whole:
             found.setdefault(pool.name, []).append(span)
     return found
+
+
+def _excluded(network: Network) -> list[Span]:
+    """What the network excludes; an exclusion that runs backwards holds nothing."""
+    return [exclusion.range for exclusion in network.exclusions if exclusion.range.size]
 
 
 def _ends(site: Site, named: Named) -> set[int]:
