@@ -235,7 +235,7 @@ def test_lines_that_are_not_understood_are_listed(run: Run, put: Put) -> None:
         "pier.larkspur:12:3: pool cameras has its subnet already (line 11)",
         "pier.larkspur:13:1: pool crew lacks its line: subnet {subnet}",
         "pier.larkspur:15:1: not understood: 'pol shop' (did you mean 'pool'?); "
-        "the 1 line inside it is not read either",
+        "1 more line is not read because of it",
         "pier.larkspur:17:1: not understood: 'pin 10.84.31.30 00005e'; expected a line like: "
         "pin {address} to {mac}[ as {name}]",
         "pier.larkspur:19:23: '02' has 1 byte; a client identifier has 2 to 255, in: pin …",

@@ -104,6 +104,8 @@ class Finding:
     """Why it is accepted, if it is."""
     concerns: tuple[str, ...] = ()
     """Other networks that it is about."""
+    states: frozenset[str] = frozenset()
+    """Where a line was not understood: what it seems to state, as :attr:`Obstacle.states`."""
 
     @property
     def is_mendable(self) -> bool:
@@ -137,3 +139,5 @@ class Obstacle:
     suggestions: tuple[Suggestion, ...] = ()
     severity: Severity | None = None
     """The rule's own if None."""
+    states: frozenset[str] = frozenset()
+    """What a line that was not understood seems to state: ``gateway``, ``range``, ``exclusion``."""

@@ -102,6 +102,13 @@ class Topology:
         """The device's interfaces that have an address, in the plan's order."""
         return self._attached_of[device]
 
+    def devices_touching(self, name: str) -> Iterator[str]:
+        """The devices that lend to a network or have an interface in it; none if it isn't known."""
+        network = self._plan.networks.get(name)
+        if network is not None:
+            yield from (service.device for service in network.served_by)
+            yield from (attachment.device for attachment in self.attachments(network))
+
     def reach(self, server: str, network: Network) -> Reach | None:
         """How the server hears the network's clients; None if it doesn't.
 

@@ -26,8 +26,10 @@ class Block:
     """The same fact, if this opens it again: to take back some of what it says."""
     taken_back: int = 0
     """Lines that took something back."""
-    misread: set[Row] = field(default_factory=set)
-    """Rows that a line has the shape of, with a value that can't be."""
+    misread: dict[Row, list[Node]] = field(default_factory=dict)
+    """The nodes that were meant for a row and were not understood."""
+    given_up: dict[str, int] = field(default_factory=dict)
+    """What could not be placed, of which there may be more: its place in the report."""
     waiting: list[tuple[Row, Fact, Node]] = field(default_factory=list)
     """Facts that name the fact that they belong to, which may still come."""
 

@@ -7,14 +7,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from reservoir.core.addressing import Prefix
 from reservoir.core.findings import Obstacle
 from reservoir.core.plan import Device, Network, Plan, PlanPath, Service
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import Subject
+from reservoir.dialects.lifting import Lifted
 from reservoir.dialects.merging import merged_plan, own_ranges
 from reservoir.dialects.reading import ConfigurationRead
 from reservoir.dialects.reading_faults import faults_in
 from reservoir.dialects.spots import origin_of, spot_in_device, spot_in_network
+from reservoir.dialects.unread import Unread
+from reservoir.dialects.vocabulary import Fact
 
 LINES = "configuration"
 """The key, below a device's path, of the lines of its configuration."""
@@ -45,6 +49,7 @@ class ReadSubject(Subject):
         self._names: dict[str, str] = {}
         """The names that networks that were read have in the plan."""
         self.plan = merged if planned is None else self._together(planned.plan, merged)
+        self._by_subnet = _by_subnet(self.plan)
         files = tuple(read.file for read in reads)
         self.files = files if planned is None else (*planned.files, *files)
 
@@ -54,7 +59,7 @@ class ReadSubject(Subject):
         A network of both has those servers too that only the configuration knows, each with the
         ranges that it has there.
         """
-        by_subnet = {(n.vrf, n.subnet.subnet): name for name, n in planned.networks.items()}
+        by_subnet = _by_subnet(planned)
         networks = dict(planned.networks)
         for name, network in read.networks.items():
             same = by_subnet.get((network.vrf, network.subnet.subnet))
@@ -123,10 +128,43 @@ class ReadSubject(Subject):
     @property
     def obstacles(self) -> Sequence[Obstacle]:
         """Lines that were not understood, and what is wrong in the order or place of others."""
-        return [obstacle for read in self._reads.values() for obstacle in _obstacles(read)]
+        return [obstacle for read in self._reads.values() for obstacle in self._of(read)]
+
+    def _of(self, read: ConfigurationRead) -> Iterator[Obstacle]:
+        """What only the text of one device's configuration shows."""
+        device = read.lifted.name
+        homes = _Homes(read.lifted) if read.reading.unread else None
+        for unread in read.reading.unread:
+            assert homes is not None
+            at: PlanPath = ("devices", device, LINES, unread.line, unread.column)
+            network = self._known_as(read, homes.of(unread))
+            harm = f"may be lent or told what {device} says there"
+            yield Obstacle("line-unread", unread.message, at, network, harm, states=unread.states)
+        for fault in faults_in(read.lifted, read.reading.device, read.sheet):
+            at = ("devices", device, LINES, fault.line, fault.column)
+            network = self._known_as(read, fault.network)
+            yield Obstacle(fault.rule, fault.message, at, network, fault.harm)
+
+    def _known_as(self, read: ConfigurationRead, name: str) -> str:
+        """The name that a device's network has in the plan; nothing for nothing."""
+        if not name:
+            return ""
+        network = read.lifted.networks[name]
+        key = network.vrf, network.subnet.subnet
+        for known in (f"{name}-{read.lifted.name}", name):
+            there = self.plan.networks.get(known)
+            if there is not None and (there.vrf, there.subnet.subnet) == key:
+                return known
+        return self._by_subnet[key]
 
 
 _TOLD = ("dns", "domain", "lease")
+
+
+def _by_subnet(plan: Plan) -> dict[tuple[str, Prefix], str]:
+    """The name of the network that has a subnet of a VRF; the first, if several have."""
+    networks = reversed(list(plan.networks.items()))
+    return {(network.vrf, network.subnet.subnet): name for name, network in networks}
 
 
 def network_device(network: Network) -> str | None:
@@ -153,17 +191,21 @@ def _with_interfaces(planned: Device, read: Device) -> Device:
     return planned.model_copy(update={"interfaces": {**planned.interfaces, **more}})
 
 
-def _obstacles(read: ConfigurationRead) -> Iterator[Obstacle]:
-    """What only the text of the configuration shows."""
-    device = read.lifted.name
-    for unread in read.reading.unread:
-        yield Obstacle(
-            "line-unread",
-            unread.message,
-            ("devices", device, LINES, unread.line, unread.column),
-            "",
-            f"may be lent or told what {device} says there",
-        )
-    for fault in faults_in(read.lifted, read.reading.device, read.sheet):
-        at: PlanPath = ("devices", device, LINES, fault.line, fault.column)
-        yield Obstacle(fault.rule, fault.message, at, fault.network, fault.harm)
+class _Homes:
+    """Finds the network that a line of a device's configuration is about."""
+
+    def __init__(self, lifted: Lifted) -> None:
+        self._names = {
+            _place(fact): name
+            for name, origin in lifted.origins.items()
+            for owner in (*origin.pools, *origin.bindings)
+            for fact in (owner, *owner.walk())
+        }
+
+    def of(self, unread: Unread) -> str:
+        """The network's name on the device; nothing if it isn't about one."""
+        return self._names.get(_place(unread.within), "") if unread.within is not None else ""
+
+
+def _place(fact: Fact) -> tuple[str, int, int]:
+    return fact.kind, fact.line, fact.column

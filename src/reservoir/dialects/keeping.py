@@ -30,7 +30,11 @@ def kept_of(device: Fact, pools: Iterable[tuple[str, Fact]]) -> Kept:
         pools: Each pool, with the name of its network in the plan.
     """
     owners = [("device", device)]
-    owners += [(f"interface {fact.get('name')}", fact) for fact in device.of_kind("interface")]
+    owners += [
+        (f"interface {fact.get('name')}", fact)
+        for fact in device.of_kind("interface")
+        if fact.get("name")
+    ]
     owners += [(f"pool {name}", pool) for name, pool in pools]
     found = {about: dict(_texts(fact)) for about, fact in owners}
     return {about: fields for about, fields in found.items() if fields}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, NamedTuple
 
 from reservoir.core import options as dhcp_options
@@ -63,6 +63,16 @@ class Origin:
     pools: Sequence[Fact]
     bindings: Sequence[Fact]
     """In the order of the network's bindings."""
+    switched_off: SwitchedOff | None = None
+    """What keeps the device from lending it, if something does."""
+
+
+class SwitchedOff(NamedTuple):
+    """A switch that is off, so that a pool isn't lent."""
+
+    why: str
+    line: int
+    column: int
 
 
 def lift(device: Fact, sheet: Sheet, otherwise_called: str = "device") -> Lifted:
@@ -84,7 +94,8 @@ class _Lifting:
         self.interfaces = {
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }
-        self.result = Lifted(device.get("name") or otherwise_called, self._device())
+        self.name = device.get("name") or otherwise_called
+        self.result = Lifted(self.name, self._device())
         self.result.interfaces = self.interfaces
         owners = (device, *self.interfaces.values())
         self._bindings = self._usable(b for owner in owners for b in owner.of_kind("binding"))
@@ -109,10 +120,13 @@ class _Lifting:
             if name in self.result.networks:
                 self._note(pools[0].fact, "stands there twice; the second is left out")
                 continue
-            self.result.networks[name] = self._network(pools)
-            self.result.origins[name] = Origin(
-                pools[0].subnet, [pool.fact for pool in pools], self._in_network
-            )
+            facts = [pool.fact for pool in pools]
+            off = self._switched_off(facts[0])
+            if off is not None:
+                self._note(facts[0], f"not served: {off.why}")
+            network = self._network(pools, () if off else (Service(device=self.name),))
+            self.result.networks[name] = network
+            self.result.origins[name] = Origin(pools[0].subnet, facts, self._in_network, off)
             named.append((name, pools[0].fact))
         for binding in self._bindings:
             if id(binding) not in self._placed:
@@ -127,7 +141,7 @@ class _Lifting:
         for name, interface in self.interfaces.items():
             for pool in interface.of_kind("pool"):
                 fields = {**pool.fields, "interface": name}
-                yield Fact("pool", fields, pool.children, pool.line, pool.column)
+                yield replace(pool, fields=fields)
 
     def _pools_by_network(self) -> dict[object, list[_Pool]]:
         """The pools that have a subnet; together those that are parts of one."""
@@ -190,7 +204,7 @@ class _Lifting:
             vrf=fact.get("vrf", ""),
         )
 
-    def _network(self, pools: Sequence[_Pool]) -> Network:
+    def _network(self, pools: Sequence[_Pool], served_by: tuple[Service, ...]) -> Network:
         pool, subnet = pools[0]
         self._in_network = bindings = self._bindings_in(pools)
         bound = AddressSet.of_addresses([fact.get("address") for fact in bindings])
@@ -203,7 +217,7 @@ class _Lifting:
             subnet=subnet,
             vlan=self._vlan(subnet),
             vrf=self._vrf(subnet),
-            served_by=(Service(device=self.result.name),) if self._serves(pool) else (),
+            served_by=served_by,
             ranges=tuple(ranges),
             exclusions=tuple(exclusions),
             bindings=tuple(_binding(fact) for fact in bindings),
@@ -243,21 +257,22 @@ class _Lifting:
     def _vrf(self, subnet: Prefix) -> str:
         return next((fact.get("vrf", "") for fact in self._attached(subnet)), "")
 
-    def _serves(self, pool: Fact) -> bool:
-        """Whether the device lends from the pool at all: its switches are on."""
+    def _switched_off(self, pool: Fact) -> SwitchedOff | None:
+        """The switch that keeps the device from lending from the pool, if one is off."""
         service = self.sheet.trait("service")
         by_itself = service in ("on-from-factory", "interface", "pool")
-        if not self.facts.get("service", by_itself):
-            self._note(pool, "not served: lending is switched off on the device")
-            return False
-        if service == "pool" and not pool.get("active"):
-            self._note(pool, "not served: it is not active")
-            return False
         interface = self.interfaces.get(pool.get("interface"))
+        if not self.facts.get("service", by_itself):
+            return self._off(self.facts, "service", f"lending is switched off on {self.name}")
+        if service == "pool" and not pool.get("active"):
+            return self._off(pool, "active", "it is not active")
         if service.endswith("interface") and interface and not interface.get("service"):
-            self._note(pool, f"not served: lending is off at {interface.get('name')}")
-            return False
-        return True
+            return self._off(interface, "service", f"lending is off at {interface.get('name')}")
+        return None
+
+    def _off(self, fact: Fact, switch: str, why: str) -> SwitchedOff:
+        line = fact.line_of(switch)
+        return SwitchedOff(why, max(line, 1), max(fact.column, 1) if line == fact.line else 1)
 
     def _ranges(
         self, pools: Sequence[_Pool], bound: AddressSet, own: AddressSet

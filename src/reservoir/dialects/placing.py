@@ -12,7 +12,7 @@ from collections import defaultdict, deque
 from collections.abc import Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
-from reservoir.dialects.carriers.nodes import Edit, Fault, Node, Spot
+from reservoir.dialects.carriers.nodes import Edit, Fault, Node, Spot, all_nodes
 from reservoir.dialects.keeping import KEPT
 from reservoir.dialects.patterns import head_of
 from reservoir.dialects.reader import Said, read_nodes
@@ -174,7 +174,7 @@ class _Placing:
         if said.row.is_frame:
             inside = [new for child in node.children for new in self._new(child, _Numbers())]
             return [Node(node.text, children=inside, kind=node.kind)] if inside else []
-        if any(self._lends(self.new_said[id(inner)]) for inner in _all_inside(node)):
+        if any(self._lends(self.new_said[id(inner)]) for inner in all_nodes(node.children)):
             self.homeless.append(said.fact.label)
         return []
 
@@ -245,9 +245,3 @@ def _identity(said: Said) -> Hashable:
         own = tuple(sorted(said.values.items())) if row.repeat == "*" else ()
         return id(row), own, said.owner
     return fact.kind, tuple(fact.get(name) for name in IDENTITY[fact.kind]), said.owner
-
-
-def _all_inside(node: Node) -> Iterator[Node]:
-    for child in node.children:
-        yield child
-        yield from _all_inside(child)

@@ -2,31 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from operator import attrgetter
 from typing import Any
 
 from reservoir.core.addressing import MalformedValueError
-from reservoir.core.schema_types import nearest
 from reservoir.dialects.block import Block, by_link, first_like
-from reservoir.dialects.carriers.nodes import Node, Nodes
+from reservoir.dialects.carriers.nodes import Fault, Node, Nodes, all_nodes
 from reservoir.dialects.collector import without_collector
 from reservoir.dialects.patterns import BadValueError, head_of, joined_parts
+from reservoir.dialects.reports import Reports
 from reservoir.dialects.sheet import Row, Scope, Sheet, kind_of
 from reservoir.dialects.undoing import taken_back
+from reservoir.dialects.unread import (
+    EVERYTHING,
+    Unread,
+    meant_about_lending,
+    meant_among,
+    with_faults,
+)
 from reservoir.dialects.vocabulary import KINDS, RUNNING_NUMBER, Fact
-
-
-@dataclass(frozen=True, order=True)
-class Unread:
-    """A line that was not understood, or a block that lacks something."""
-
-    line: int
-    column: int
-    message: str
-    lines: int = 1
-    """As many lines were not read because of it: its own, and those inside it."""
 
 
 @dataclass(frozen=True)
@@ -99,9 +95,9 @@ def read_fast(text: str, sheet: Sheet) -> Reading:
             return read_exactly(text, sheet)
         nodes = sheet.carrier.read(bulk.rest)
         numbers = bulk.rest_lines
-        for node in _all_nodes(nodes.top):
+        for node in all_nodes(nodes.top):
             node.line = numbers[node.line - 1]
-        faults = [fault._replace(line=numbers[fault.line - 1]) for fault in nodes.faults]
+        faults = [_moved(fault, numbers) for fault in nodes.faults]
         reading = _understood(Nodes(nodes.top, nodes.comments, faults), sheet, bulk.rest)
         device = reading.device
         device.children += bulk.facts
@@ -114,6 +110,13 @@ def read_fast(text: str, sheet: Sheet) -> Reading:
         )
 
 
+def _moved(fault: Fault, numbers: Sequence[int]) -> Fault:
+    """A fault in a text of some lines only, as it is in the whole; ``numbers`` are theirs."""
+    opened = fault.opened and (numbers[fault.opened[0] - 1], fault.opened[1])
+    since = numbers[fault.since - 1] if fault.since else 0
+    return Fault(numbers[fault.line - 1], fault.column, fault.message, since, opened)
+
+
 def _understood(
     nodes: Nodes, sheet: Sheet, text: str, said: dict[int, Said] | None = None
 ) -> Reading:
@@ -121,22 +124,15 @@ def _understood(
     device = Block(Fact("device", {}), "", 1)
     reader.take_all(nodes.top, sheet.scope, device)
     reader.finish(device)
-    unread = [*reader.unread, *(Unread(*fault) for fault in nodes.faults)]
+    device.fact.said = device.said
     return Reading(
         device=device.fact,
-        unread=tuple(sorted(unread)),
+        unread=tuple(sorted(with_faults(reader.reports.unread, nodes.faults))),
         lines=sum(1 for line in text.split("\n") if line.strip(" \t\r")) - nodes.comments,
-        understood=len({node.line for node in _all_nodes(nodes.top) if node.kind}),
+        understood=len({node.line for node in all_nodes(nodes.top) if node.kind}),
         foreign=len(reader.foreign),
         comments=nodes.comments,
     )
-
-
-def _all_nodes(nodes: Iterable[Node]) -> Iterator[Node]:
-    for node in nodes:
-        yield node
-        if node.children:
-            yield from _all_nodes(node.children)
 
 
 _Match = tuple[Row, dict[str, Any]]
@@ -149,7 +145,7 @@ class _Reader:
         self.said = said
         """By the ``id`` of each node how it was understood, if somebody wants to know."""
         self.undo_words = sheet.undo_words
-        self.unread: list[Unread] = []
+        self.reports = Reports()
         self.foreign: set[int] = set()
         """Lines about other things."""
         self.misshapen = 0
@@ -181,8 +177,7 @@ class _Reader:
             self._accept(*matches[0], node, block)
         elif misread:
             row, fault = misread[0]
-            block.misread.add(row)
-            self._report_whole(node, fault.message, fault.column)
+            self.reports.whole(node, block, row, fault.message, fault.column)
         else:
             self._not_understood(node, scope, block, candidates)
 
@@ -194,14 +189,14 @@ class _Reader:
                 there = Block(block.earlier, block.label, block.line)
                 done = self._taken_back(node, scope, there, inside=False)
         except BadValueError as error:
-            self._report(node, error.message, error.column)
+            self.reports.say(node, error.message, error.column)
             return
         if done:
             block.taken_back += 1
-            for inner in (node, *_all_nodes(node.children)):
+            for inner in (node, *all_nodes(node.children)):
                 inner.kind = block.fact.kind
         else:
-            self._report(node, f"there is nothing here for this to take back: {node.text!r}")
+            self.reports.say(node, f"there is nothing here for this to take back: {node.text!r}")
 
     def _taken_back(self, node: Node, scope: Scope, block: Block, *, inside: bool) -> bool:
         """Take back what a line, or a step of a path, says; whether it was there."""
@@ -244,12 +239,13 @@ class _Reader:
             trial = _Reader(self.sheet)
             copy = Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
             trial._accept(row, dict(values), node, copy)
-            lost = sum(unread.lines for unread in trial.unread)
+            lost = sum(unread.lines for unread in trial.reports.unread)
             trials.append((trial.misshapen, lost, len(trial.foreign)))
         self._accept(*matches[trials.index(min(trials))], node, block)
 
     def _accept(self, row: Row, values: dict[str, Any], node: Node, block: Block) -> None:
         node.kind = kind_of(row)
+        block.given_up.pop("", None)
         if row.conditions:
             values.update(row.conditions)
         number = values.pop(RUNNING_NUMBER, None)
@@ -261,7 +257,7 @@ class _Reader:
             for name, value in values.items():
                 self._set(name, value, row, node, block)
             self.take_all(node.children, row.scope, block)
-            self._require(row.pieces, block, node)
+            self.reports.require(row.pieces, block, node)
             return
         fact = Fact(node.kind, values, [], node.line, node.column)
         if (row.children or node.children) and not self._inside(row, fact, node, block):
@@ -288,7 +284,7 @@ class _Reader:
         inner.label = fact.label
         fact.said = inner.said
         self._join_parts(inner, node)
-        self._require(row.children, inner, node)
+        self.reports.require(row.children, inner, node)
         self.finish(inner)
         return True
 
@@ -297,7 +293,13 @@ class _Reader:
         if row not in block.implied:
             fact = Fact(row.kind, dict(row.conditions), [], node.line, node.column)
             block.fact.children.append(fact)
-            block.implied[row] = Block(fact, f"{row.kind} of {block.label}", node.line)
+            block.implied[row] = Block(
+                fact,
+                f"{row.kind} of {block.label}",
+                node.line,
+                misread=block.misread,
+                given_up=block.given_up,
+            )
         return block.implied[row]
 
     def finish(self, block: Block) -> None:
@@ -305,7 +307,7 @@ class _Reader:
         for row, implied in block.implied.items():
             at = Node("", implied.line, implied.fact.column)
             self._join_parts(implied, at)
-            self._require(row.children, implied, at)
+            self.reports.require(row.children, implied, at)
         owners: dict[tuple[str, ...], dict[tuple[Any, ...], Fact]] = {}
         for row, fact, node in sorted(block.waiting, key=lambda entry: entry[0].link_depth):
             links = row.links
@@ -314,17 +316,14 @@ class _Reader:
             wanted = tuple(fact.fields.pop(link, None) for link in links)
             owner = owners[links].get(wanted)
             if owner is None:
-                if None not in wanted:  # else its lack is reported already
-                    named = ", ".join(
-                        f"{link.partition('.')[2]} {value}"
-                        for link, value in zip(links, wanted, strict=True)
-                    )
-                    self._report(node, f"there is no {links[0].partition('.')[0]} with {named}")
+                self.reports.ownerless(row, wanted, node, block)
             elif row.adds_fields:
                 label = owner.label
                 for name, value in fact.fields.items():
                     if owner.fields.setdefault(name, value) != value:
-                        self._report(node, f"{label} has its {name} already (line {owner.line})")
+                        self.reports.say(
+                            node, f"{label} has its {name} already (line {owner.line})"
+                        )
             else:
                 owner.children.append(fact)
 
@@ -336,10 +335,10 @@ class _Reader:
                 *(value if isinstance(value, tuple) else (value,)),
             )
         elif name in block.said and fields[name] != value:
-            first = block.said[name]
-            self._report(
-                node, f"{block.label or 'the device'} has its {name} already (line {first})"
-            )
+            owner, what = block.label or "the device", name.partition(":")[0]
+            message = f"{owner} has its {what} already (line {block.said[name]})"
+            if not self.reports.gave_up_before("said twice", 1, block):
+                self.reports.say(node, message, states=EVERYTHING, block=block)
         else:
             fields[name] = value
             block.said[name] = node.line
@@ -356,65 +355,32 @@ class _Reader:
         try:
             joined = joined_parts(parts)
         except MalformedValueError as error:
-            self._report(node, f"{error}, in: {block.label}")
+            self.reports.say(node, f"{error}, in: {block.label}")
             return
+        unread = {name.partition(":")[0] for row in block.misread for name in row.mentioned}
         for key, value in joined.items():
             name, _, part = key.partition(":")
-            if part:
-                self._report(node, f"{block.label} has its {name} only in part")
-            else:
+            if not part:
                 fields[name] = value
-
-    def _require(self, rows: Iterable[Row], block: Block, node: Node) -> None:
-        """Report the rows that must be there and aren't."""
-        for row in rows:
-            if row.kind or row.repeat or row.links or row in block.misread:
-                continue
-            if row.is_frame:
-                self._require(row.children, block, node)
-            elif row.required - block.fact.fields.keys():
-                owner = block.label or "the device"
-                self._report(node, f"{owner} lacks its line: {row.pattern.shape}")
+            elif name not in unread:
+                message = f"{block.label} has its {name} only in part"
+                self.reports.say(node, message, states=frozenset({name}), block=block)
 
     def _not_understood(
         self, node: Node, scope: Scope, block: Block, candidates: list[Row]
     ) -> None:
         inside = KINDS[block.fact.kind].lends
-        if not inside and not any(row.lends for row in candidates):
-            near = self._near_lending_head(node, scope)
-            if near is None:
-                self.foreign.add(node.line)
-                self.foreign.update(inner.line for inner in _all_nodes(node.children))
-                return
-            hint = f" (did you mean {near!r}?)"
+        if inside or any(row.lends for row in candidates):
+            meant = meant_among(node.text, scope, candidates)
         else:
-            hint = self._hint(node, scope, candidates)
+            meant = meant_about_lending(node, scope)
+            if meant.row is None:
+                self.foreign.add(node.line)
+                self.foreign.update(inner.line for inner in all_nodes(node.children))
+                return
         self.misshapen += 1
+        if meant.row is None and self.reports.gave_up_before("", 1, block):
+            return  # one more that belongs elsewhere, right after another
         where = f", inside {block.label} (line {block.line})" if block.label else ""
-        self._report_whole(node, f"not understood{where}: {node.text!r}{hint}")
-
-    def _hint(self, node: Node, scope: Scope, candidates: list[Row]) -> str:
-        if candidates:
-            row = max(candidates, key=lambda row: row.pattern.progress(node.text))
-            begun = row.pattern.head is not None or row.pattern.progress(node.text)
-            return f"; expected a line like: {row.pattern.shape}" if begun else ""
-        near = nearest(scope.head_of(node.text), scope.by_head)
-        return f" (did you mean {near!r}?)" if near else ""
-
-    def _near_lending_head(self, node: Node, scope: Scope) -> str | None:
-        """A row about lending that the text's first word nearly is."""
-        word = scope.head_of(node.text)
-        heads = [head for head, rows in scope.by_head.items() if rows[0].lends]
-        near = nearest(word, heads)
-        return near if near and len(word) > 2 and abs(len(near) - len(word)) < 2 else None
-
-    def _report_whole(self, node: Node, message: str, column: int = 0) -> None:
-        """Report a node that was not understood; what stands inside it can't be placed either."""
-        inside = len({child.line for child in _all_nodes(node.children)} - {node.line})
-        if inside:
-            lines = "line inside it is" if inside == 1 else "lines inside it are"
-            message += f"; the {inside:,} {lines} not read either"
-        self.unread.append(Unread(node.line, node.column + column, message, 1 + inside))
-
-    def _report(self, node: Node, message: str, column: int = 0) -> None:
-        self.unread.append(Unread(node.line, node.column + column, message))
+        message = f"not understood{where}: {node.text!r}{meant.hint}"
+        self.reports.whole(node, block, meant.row, message)

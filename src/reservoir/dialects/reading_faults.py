@@ -31,6 +31,7 @@ def faults_in(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[ReadFault]
     """Everything that is wrong with where the lines of a configuration stand."""
     for name, origin in lifted.origins.items():
         finder = _Faults(name, origin, device, sheet)
+        yield from finder.not_lent()
         yield from finder.lent_elsewhere(lifted.interfaces)
         yield from finder.misplaced_bindings()
         yield from finder.lent_before_excluded()
@@ -67,6 +68,19 @@ class _Faults:
             *(device.of_kind("exclusion") if everywhere else ()),
             *(fact for pool in origin.pools for fact in pool.of_kind("exclusion")),
         ]
+
+    def not_lent(self) -> Iterator[ReadFault]:
+        """A switch that is off."""
+        off = self.origin.switched_off
+        if off is not None:
+            yield ReadFault(
+                "network-unserved",
+                f"{self.name} is not lent: {off.why}",
+                off.line,
+                off.column,
+                self.name,
+                "asks for an address and nobody answers",
+            )
 
     def misplaced_bindings(self) -> Iterator[ReadFault]:
         """Bound addresses that lie where the device doesn't heed the binding."""

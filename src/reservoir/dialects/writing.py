@@ -16,8 +16,9 @@ from reservoir.core.plan import option_text
 from reservoir.dialects.lifting import lift
 from reservoir.dialects.lowering import Held, lower
 from reservoir.dialects.placing import Placed, place_into
-from reservoir.dialects.reader import Unread, read_configuration
+from reservoir.dialects.reader import read_configuration
 from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.unread import Unread
 from reservoir.dialects.vocabulary import Fact
 from reservoir.dialects.writer import Refusal, write_configuration
 

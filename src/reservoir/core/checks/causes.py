@@ -2,29 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from reservoir.core.checks.rule import Rule
 from reservoir.core.findings import Finding
 
 Key = tuple[str, str, Hashable]
-"""A rule, a relation (``networks``, ``place`` or ``address``), and what is related."""
+"""A rule, a relation (``networks``, ``place`` or ``address``), and what is related; or what a
+line states that was not understood, ``network`` or ``device``, and of which."""
+
+Touching = Callable[[str], Iterable[str]]
+"""The devices that lend to a network or stand in it, by its name."""
 
 
-def with_causes(found: Sequence[Finding], rules: Mapping[str, Rule]) -> list[Finding]:
+def with_causes(
+    found: Sequence[Finding], rules: Mapping[str, Rule], touching: Touching
+) -> list[Finding]:
     """Point each consequence to the finding that it follows from in the end.
 
     A finding follows from one of a rule that its own rule names: at the same place, shown by the
     same address, or on the same network. What is wrong between two networks is the cause only of
     what concerns both; what is wrong at a device, of what concerns any network that it touches.
-    Of a chain of causes the first is the cause of all. Linear in the number of findings.
+    What rests on something follows from a line about that, of its network or of a device that
+    touches it, which was not understood. Of a chain of causes the first is the cause of all.
+    Linear in the number of findings.
     """
     first: dict[Key, int] = {}
     for number, finding in enumerate(found):
         for key in _offered(finding):
             first.setdefault(key, number)
-    direct = [_cause(number, finding, rules, first) for number, finding in enumerate(found)]
+    wanted = _Wanted(rules, touching if any(f.states for f in found) else None)
+    direct = [
+        next((first[key] for key in wanted.by(f) if first.get(key, number) != number), None)
+        for number, f in enumerate(found)
+    ]
     result = list(found)
     for number in range(len(found)):
         root = _root(number, direct)
@@ -42,21 +54,48 @@ def _offered(finding: Finding) -> Iterator[Key]:
     yield finding.rule, "place", finding.at
     if finding.witness is not None and finding.witness.address is not None:
         yield finding.rule, "address", finding.witness.address
+    for what in finding.states:
+        if finding.network is None:
+            yield what, "device", finding.at[1]
+        else:
+            yield what, "network", finding.network
 
 
-def _cause(
-    number: int, finding: Finding, rules: Mapping[str, Rule], first: Mapping[Key, int]
-) -> int | None:
-    rule = rules.get(finding.rule)
-    if rule is None:
-        return None
-    address = finding.witness.address if finding.witness else None
-    wanted: list[Key] = [(name, "place", finding.at) for name in rule.follows_here]
-    wanted += [(name, "address", address) for name in rule.follows_address if address is not None]
-    about = _networks(finding)
-    scopes = [about, *(frozenset({network}) for network in sorted(about))] if about else []
-    wanted += [(name, "networks", scope) for name in rule.follows for scope in scopes]
-    return next((first[key] for key in wanted if first.get(key, number) != number), None)
+class _Wanted:
+    """The keys of what may be the cause of a finding, the likeliest first."""
+
+    def __init__(self, rules: Mapping[str, Rule], touching: Touching | None) -> None:
+        self._rules = rules
+        self._touching = touching
+        """None if every line was understood."""
+
+    def by(self, finding: Finding) -> Iterator[Key]:
+        rule = self._rules.get(finding.rule)
+        if rule is None:
+            return
+        about = _networks(finding)
+        if self._touching is not None and rule.rests_on:
+            yield from self._unread(finding, rule.rests_on, self._touching)
+        for name in rule.follows_here:
+            yield name, "place", finding.at
+        if finding.witness is not None and finding.witness.address is not None:
+            for name in rule.follows_address:
+                yield name, "address", finding.witness.address
+        scopes = [about, *(frozenset({network}) for network in sorted(about))] if about else []
+        for name in rule.follows:
+            for scope in scopes:
+                yield name, "networks", scope
+
+    def _unread(
+        self, finding: Finding, rests_on: Iterable[str], touching: Touching
+    ) -> Iterator[Key]:
+        about = sorted(_networks(finding))
+        devices = {device for network in about for device in touching(network)}
+        if finding.at[:1] == ("devices",):
+            devices.add(str(finding.at[1]))
+        for what in rests_on:
+            yield from ((what, "network", network) for network in about)
+            yield from ((what, "device", device) for device in sorted(devices))
 
 
 def _networks(finding: Finding) -> frozenset[str]:

@@ -84,11 +84,11 @@ def check_plan(
 
     found = [
         replace(finding, suggestions=(), cause=None) if finding.cause else finding
-        for finding in with_causes(look(lending, watch), rules())
+        for finding in with_causes(look(lending, watch), rules(), lending.topology.devices_touching)
     ]  # what follows from another goes away with that one
     found = with_tried_suggestions(found, plan, lambda changed: look(Lending(changed)))
     found = [_accepted(finding, plan, today) for finding in found]
-    found = with_causes(found, rules())
+    found = with_causes(found, rules(), lending.topology.devices_touching)
     kept = [f for f in found if _wanted(f, select, ignore) and _placed(f, at)]
     return Report(
         findings=tuple(_ordered(kept, plan)),

@@ -15,6 +15,7 @@ class NotExpressible(Obstructed):
     """
 
     severity = Severity.ERROR
+    rests_on = ("address", "interface")
     failing = """
         devices: {depot: {dialect: quillon, interfaces: {lan: {address: 10.85.10.1/24}}}}
         networks:

@@ -9,7 +9,7 @@ import pkgutil
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import ClassVar
 
@@ -79,6 +79,9 @@ class Rule(ABC):
     """Rules whose finding at the very same place is the cause of this one's."""
     follows_address: ClassVar[tuple[str, ...]] = ()
     """Rules whose finding is shown by the same address is the cause of this one's."""
+    rests_on: ClassVar[tuple[str, ...]] = ()
+    """What it takes for known: a line about it that was not understood is the cause of this one's.
+    A field that is told, ``service`` or ``address``, or ``range``, ``exclusion``, ``route`` …"""
     comes_last: ClassVar[bool] = False
     """Whether it looks at what the other rules have found."""
 
@@ -137,13 +140,14 @@ class Obstructed(Rule, ABC):
                 if obstacle.harm:  # a device that lends nothing has no client to show it
                     network = obstacle.network or None
                     witness = Witness("told-otherwise", network, also=obstacle.harm)
-                yield self.finding(
+                found = self.finding(
                     obstacle.message,
                     obstacle.at,
                     witness,
                     obstacle.suggestions,
                     severity=obstacle.severity,
                 )
+                yield replace(found, states=obstacle.states)
 
 
 def replaced(path: PlanPath, old: object, new: object | None) -> tuple[Suggestion, ...]:

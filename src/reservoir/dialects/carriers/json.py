@@ -32,8 +32,9 @@ from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.texts import Enclosed, Quoted, Text
 
 _TOKEN = re.compile(
-    r'(?P<string>"(?:[^"\\\n]|\\.)*")|(?P<plain>-?[0-9][0-9.eE+-]*|true|false|null)'
-    r"|(?P<sign>[{}\[\],:])|(?P<stray>[^ \t\r\n][^\n]*)"
+    r'(?P<string>"(?:[^"\\\n]|\\.)*")'
+    r'|(?P<plain>(?:-?[0-9][0-9.eE+-]*|true|false|null)(?![^ \t\r\n{}\[\],:"]))'
+    r'|(?P<sign>[{}\[\],:])|(?P<stray>"[^\n]*|[^ \t\r\n{}\[\],:"]+)'
 )
 _VALUE = r'"[^"]*"|\[[^\[\]]*\]|\{[^{}]*\}|[^ ,{}\[\]]+'
 _ROW = re.compile(r'("[^"]*": [\[{])[ \t]*(?:\{(?=["\[])(.+?)\}[ \t]*\]?[ \t]*)?')
@@ -244,6 +245,8 @@ class _Open:
     key: str = ""
     """A list's own."""
     start: int = 0
+    line: int = 1
+    """The line that opens it."""
     items: list[str] = field(default_factory=list)
     """A list's plain values."""
 
@@ -271,7 +274,7 @@ class _Reader:
                 self.line_start = self.text.rindex("\n", 0, found.start()) + 1
             position = found.end()
             kind, token, at = found.lastgroup, found[0], found.start()
-            if kind == "stray":
+            if kind == "stray" and not self._is_value(token):
                 self._fault(at, f"not understood: {token.rstrip()!r}")
                 self.key = ""
             elif kind == "sign":
@@ -280,12 +283,22 @@ class _Reader:
                 self._string(token, at, found.end())
             else:
                 self._plain(token, at, found.end())
-        for container in self.open:
-            self._fault(len(self.text.rstrip()), f"{container.closing!r} is missing at the end")
+        end = len(self.text.rstrip())
+        while self.open:
+            self._fault(end, f"{self.open[-1].closing!r} is missing at the end")
+            self.open.pop()
         return Nodes(self.root.children, 0, sorted(self.faults))
 
+    def _is_value(self, stray: str) -> bool:
+        """Whether a word that is none of the notation stands where a value does."""
+        in_list = bool(self.open) and self.open[-1].closing == "]"
+        return not stray.startswith('"') and (in_list or bool(self.key and self.waiting))
+
     def _fault(self, offset: int, message: str) -> None:
-        self.faults.append(Fault(self.line, offset - self.line_start + 1, message))
+        if not self.open and self.faults:
+            return  # once what holds everything is broken, there is no end to what follows
+        since = self.open[-1].line if self.open else 0
+        self.faults.append(Fault(self.line, offset - self.line_start + 1, message, since))
 
     def _sign(self, sign: str, at: int) -> None:
         if sign == ":":
@@ -307,15 +320,16 @@ class _Reader:
         if around is None:
             if sign == "[":
                 self._fault(at, "an object is expected, not a list")
-            self.open.append(_Open(self.root, "}" if sign == "{" else "]", indent, start=start))
+            closing = "}" if sign == "{" else "]"
+            self.open.append(_Open(self.root, closing, indent, start=start, line=self.line))
         elif sign == "[":
-            self.open.append(_Open(around.node, "]", indent, key, start))
+            self.open.append(_Open(around.node, "]", indent, key, start, self.line))
         else:
             in_list = around.closing == "]"
             node = Node(f"{key}: [" if in_list else f"{key}: {{", self.line, start=start)
             node.column = start - self.line_start + 1
             around.node.children.append(node)
-            self.open.append(_Open(node, "}", indent, start=start))
+            self.open.append(_Open(node, "}", indent, start=start, line=self.line))
 
     def _end(self, sign: str, at: int) -> None:
         if self.key:
@@ -326,15 +340,16 @@ class _Reader:
         if depth is None:
             self._fault(at, f"{sign!r} closes nothing here")
             return
-        for container in self.open[depth + 1 :]:
-            self._fault(at, f"{container.closing!r} is missing before this {sign!r}")
-        closed = self.open[depth]
-        del self.open[depth:]
+        while len(self.open) > depth + 1:
+            self._fault(at, f"{self.open[-1].closing!r} is missing before this {sign!r}")
+            self.open.pop()
+        closed = self.open.pop()
         if sign == "}":
             closed.node.end = at + 1
         elif closed.items:
             text = f"{closed.key}: [{', '.join(closed.items)}]"
             self._member(closed.node, text, closed.start, at + 1)
+            closed.node.children[-1].line = closed.line
 
     def _closes(self, sign: str, indent: int) -> int | None:
         """What a closing sign closes; by the layout, what begins on a line as deep."""

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
+from reservoir.core.schema_types import nearest
 from reservoir.dialects.carriers.by_lines import ByLines
 from reservoir.dialects.carriers.nodes import (
     Fault,
@@ -75,6 +76,8 @@ class _Reader:
         self.comments = 0
         self.faults: list[Fault] = []
         self.open: list[tuple[int, Node]] = []
+        self.is_laid_out = False
+        """Whether what is inside a block has stood deeper somewhere."""
 
     def take_indented(self, node: Node, indent: int) -> None:
         while self.open and self.open[-1][0] >= indent:
@@ -86,12 +89,37 @@ class _Reader:
         if node.text == self.nesting.end:
             self._close(node, indent)
             return
+        if self.by_layout:
+            if self._is_misspelt_end(node, indent):
+                around = self.open[-1][1]
+                message = f"{node.text!r} closes {around.text!r}, where {self.nesting.end!r} should"
+                self.faults.append(Fault(node.line, node.column, message))
+                self._close(node, indent)
+                return
+            self._leave_blocks(node, indent)
         self._add(node)
         if self.nesting.is_opening(node.text):
             self.open.append((indent, node))
 
+    def _is_misspelt_end(self, node: Node, indent: int) -> bool:
+        """Whether a line stands where the innermost block should end, and reads nearly like it."""
+        at_end = bool(self.open) and self.open[-1][0] == indent and self._is_left(indent)
+        return at_end and nearest(node.text, [self.nesting.end]) is not None
+
+    def _leave_blocks(self, node: Node, indent: int) -> None:
+        """Close what has no end: blocks whose lines stand deeper than this line does."""
+        while self.open and self._is_left(indent):
+            self._not_closed(self.open.pop()[1])
+
+    def _is_left(self, indent: int) -> bool:
+        """Whether a line this deep is outside of the innermost block."""
+        begin, node = self.open[-1]
+        first = node.children[0].column if node.children else begin + self.is_laid_out
+        return begin >= indent and first > begin
+
     def _add(self, node: Node) -> None:
         (self.open[-1][1].children if self.open else self.top).append(node)
+        self.is_laid_out |= bool(self.open) and node.column > self.open[-1][0]
 
     def _close(self, closing: Node, indent: int) -> None:
         """Close the innermost block; by the layout, the one that begins as deep as this ends."""

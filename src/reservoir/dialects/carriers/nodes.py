@@ -62,12 +62,28 @@ class Node:
     """Whether these are lines of several nodes, one each."""
 
 
+def all_nodes(nodes: Iterable[Node]) -> Iterator[Node]:
+    """The nodes and those inside them, however deep."""
+    for node in nodes:
+        yield node
+        if node.children:
+            yield from all_nodes(node.children)
+
+
 class Fault(NamedTuple):
     """A place where the notation itself is broken."""
 
     line: int
     column: int
     message: str
+    since: int = 0
+    """The line from which on what is read may be wrong because of it, if not its own."""
+    opened: tuple[int, int] | None = None
+    """Where the piece begins that it is the end of; if that isn't understood, it says nothing."""
+
+    def covers(self, line: int) -> bool:
+        """Whether what is read in a line may be wrong because of it."""
+        return (self.since or self.line) <= line <= self.line
 
 
 @dataclass(frozen=True)

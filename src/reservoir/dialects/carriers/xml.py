@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from reservoir.core.addressing import MalformedValueError
+from reservoir.core.schema_types import nearest
 from reservoir.dialects.carriers.nodes import (
     Carrier,
     Edit,
@@ -183,6 +184,8 @@ class _Reader:
         self.by_layout = by_layout
         self.root = Node("")
         self.open = [self.root]
+        self.is_laid_out = False
+        """Whether what is inside an element has stood deeper somewhere."""
         self.comments = 0
         self.faults: list[Fault] = []
         self.line_starts = [0, *(found.end() for found in re.finditer("\n", text))]
@@ -211,7 +214,8 @@ class _Reader:
         return line, offset - self.line_starts[line - 1] + 1
 
     def _fault(self, offset: int, message: str) -> None:
-        self.faults.append(Fault(*self._place(offset), message))
+        since = self.open[-1].line if self.open[1:] else 0
+        self.faults.append(Fault(*self._place(offset), message, since))
 
     def _node(self, text: str, start: int, end: int) -> Node:
         return Node(text, *self._place(start), start=start, end=end)
@@ -240,10 +244,12 @@ class _Reader:
         """
         while self.by_layout and len(self.open) > 1:
             around = self.open[-1]
-            inside = [child for child in around.children if child.line > around.line][:1]
-            if not inside or inside[0].column <= around.column or node.column > around.column:
+            inside = next((child for child in around.children if child.line > around.line), None)
+            is_deeper = self.is_laid_out if inside is None else inside.column > around.column
+            if node.line == around.line or node.column > around.column or not is_deeper:
                 break
             self._not_closed(self.open.pop())
+        self.is_laid_out |= node.line > self.open[-1].line and node.column > self.open[-1].column
         self.open[-1].children.append(node)
 
     def _text(self, text: str, start: int, end: int) -> None:
@@ -265,6 +271,12 @@ class _Reader:
 
     def _close(self, name: str, start: int, end: int) -> None:
         names = [re.split(r"[^A-Za-z0-9_.:-]", node.text[1:])[0] for node in self.open]
+        innermost = self.open[-1]
+        if name not in names[1:] and names[1:] and self._is_misspelt(name, names[-1]):
+            where = f"</{name}> closes <{names[-1]}> of line {innermost.line}"
+            place = *self._place(start), f"{where}, which is called otherwise"
+            self.faults.append(Fault(*place, opened=(innermost.line, innermost.column)))
+            name = names[-1]
         if name not in names[1:]:
             self._fault(start, f"</{name}> closes nothing here")
             return
@@ -278,6 +290,11 @@ class _Reader:
         if only is not None and only.start >= after_tag and not only.text.startswith("<"):
             closed.text = f"{closed.text}>{only.text}</{name}>"
             closed.children = []
+
+    def _is_misspelt(self, name: str, innermost: str) -> bool:
+        """Whether a closing tag is that of the innermost element, one of the two misspelt."""
+        alone = f"<{name}" not in self.text or f"</{innermost}" not in self.text
+        return alone and nearest(name, [innermost]) is not None
 
     def _not_closed(self, node: Node) -> None:
         self.faults.append(Fault(node.line, node.column, f"{node.text!r} is not closed"))

@@ -23,6 +23,7 @@ class BindingOutsideSubnet(Rule):
 
     severity = Severity.ERROR
     follows = SUBNET_WRONG
+    rests_on = ("subnet",)
     failing = """
         networks:
           crew:

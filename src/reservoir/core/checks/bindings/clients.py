@@ -224,7 +224,9 @@ class BindingPlacement(Obstructed):
     """
 
     severity = Severity.ERROR
+    follows = ("binding-placement",)  # a missing line is missed by all that it would hold
     dialect = "larkspur"
+    rests_on = ("exclusion", "range")
     failing = """
         pool crew
           withhold 10.84.30.1 to 10.84.30.19

@@ -114,6 +114,7 @@ class PoolUndersized(Rule):
         "subnet-outgrown",
         "lease-too-long",
     )
+    rests_on = ("range", "binding")
     failing = """
         networks:
           crew:
@@ -188,6 +189,7 @@ class PoolTight(Rule):
 
     severity = Severity.WARNING
     follows = ("subnet-outgrown", "lease-too-long")
+    rests_on = ("range", "binding")
     failing = """
         networks:
           crew:

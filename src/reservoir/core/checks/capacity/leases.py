@@ -36,6 +36,7 @@ class LeaseTooLong(Rule):
 
     severity = Severity.WARNING
     follows = ("range-outside-subnet", "range-reversed", *SUBNET_WRONG)
+    rests_on = ("range", "binding")
     failing = """
         networks:
           crew:

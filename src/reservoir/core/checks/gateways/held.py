@@ -75,6 +75,7 @@ class GatewayUnattended(Rule):
 
     severity = Severity.WARNING
     follows = SUBNET_WRONG
+    rests_on = ("address", "interface")
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
         networks:
@@ -189,6 +190,7 @@ class AddressHeldTwice(Rule):
 
     severity = Severity.ERROR
     follows = ("networks-overlap",)
+    rests_on = ("interface", "address")
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
@@ -273,6 +275,7 @@ class InterfaceLendable(Rule):
     severity = Severity.ERROR
     follows = SUBNET_WRONG
     follows_here = ("range-outside-subnet",)
+    rests_on = ("exclusion",)
     failing = """
         devices:
           pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.2/24}}}

@@ -22,6 +22,7 @@ class GatewayMissing(Obstructed):
     """
 
     severity = Severity.ERROR
+    rests_on = ("gateway",)
     failing = """
         devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
         networks:
@@ -70,6 +71,7 @@ class GatewayOutsideSubnet(Rule):
 
     severity = Severity.ERROR
     follows = SUBNET_WRONG
+    rests_on = ("subnet", "gateway")
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, gateway: 10.84.3.1, ranges: [10.84.30.20-10.84.30.99]}
@@ -156,6 +158,7 @@ class GatewayLendable(Rule):
 
     severity = Severity.ERROR
     follows_here = ("range-outside-subnet",)
+    rests_on = ("exclusion",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.1-10.84.30.99]}

@@ -22,6 +22,7 @@ class DnsMissing(Obstructed):
     """
 
     severity = Severity.ERROR
+    rests_on = ("dns", "resolvers")
     failing = """
         devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
         networks:
@@ -117,6 +118,7 @@ class DnsUnrouted(Rule):
     """
 
     severity = Severity.ADVICE
+    rests_on = ("route",)
     failing = """
         devices:
           pier:

@@ -11,6 +11,7 @@ from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.plan import PlanPath
 from reservoir.core.schema_types import nearest
 from reservoir.core.topology import Attachment
+from reservoir.core.wording import listed
 
 
 @lru_cache(maxsize=1)
@@ -34,6 +35,7 @@ class InterfaceWithoutAddress(Rule):
     """
 
     severity = Severity.ERROR
+    rests_on = ("address",)
     failing = """
         devices: {pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 30}}}}
         networks:
@@ -153,6 +155,7 @@ class InterfaceIsMember(Rule):
     """
 
     severity = Severity.ERROR
+    rests_on = ("interface",)
     failing = """
         devices:
           pier: {interfaces: {deck: {bridge: [port1]}, port1: {address: 10.84.30.1/24}}}
@@ -207,19 +210,22 @@ class InterfaceDown(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        down: dict[PlanPath, list[str]] = {}
         for name, attachment in serving(site):
             interfaces = site.plan.devices[attachment.device].interfaces
             own = interfaces[attachment.interface]
             parent = own.parent if own.parent in interfaces else None
             for where in (attachment.interface, parent):
                 if where is not None and not interfaces[where].enabled:
-                    path = (*attachment.path[:3], where, "enabled")
-                    yield self.finding(
-                        f"{attachment.device} {where} is switched off",
-                        path,
-                        Witness("unanswered", name),
-                        replaced(path, "no", "yes"),
-                    )
+                    down.setdefault((*attachment.path[:3], where, "enabled"), []).append(name)
+        for path, (network, *others) in down.items():
+            yield self.finding(
+                f"{path[1]} {path[3]} is switched off",
+                path,
+                Witness("unanswered", network),
+                replaced(path, "no", "yes"),
+                concerns=tuple(others),
+            )
 
 
 class ZoneBlocksDhcp(Rule):
@@ -231,6 +237,7 @@ class ZoneBlocksDhcp(Rule):
     """
 
     severity = Severity.ERROR
+    rests_on = ("zone", "admits")
     failing = """
         devices:
           office:
@@ -251,38 +258,35 @@ class ZoneBlocksDhcp(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        seen: set[PlanPath] = set()
+        astray: dict[tuple[str, str | None], list[tuple[str, Attachment]]] = {}
         for name, attachment in serving(site):
-            if site.trait(attachment.device, "zone") != "must-admit-dhcp":
-                continue
-            zone = site.topology.interface(attachment).zone
-            if not site.plan.devices[attachment.device].zones:
-                continue  # the plan doesn't describe them
-            if zone is None:
-                yield self.finding(
-                    f"{attachment} is in no zone, and {attachment.device} admits nothing there",
-                    attachment.path,
-                    Witness("unanswered", name),
-                )
-                continue
             zones = site.plan.devices[attachment.device].zones
-            if zone not in zones:
-                at = (*attachment.path, "zone")
-                yield self.finding(
-                    f"{attachment} is in zone {zone}, which {attachment.device} doesn't have",
-                    at,
-                    Witness("unanswered", name),
-                    replaced(at, zone, nearest(zone, zones)),
-                )
-                continue
-            path: PlanPath = ("devices", attachment.device, "zones", zone)
-            if "dhcp" not in zones[zone].admits and path not in seen:
-                seen.add(path)
-                admits = zones[zone].admits
-                yield self.finding(
-                    f"zone {zone} of {attachment.device} admits "
-                    f"{', '.join(admits) or 'nothing'}, not dhcp",
-                    path,
-                    Witness("unanswered", name),
-                    (Suggestion((*path, "admits", len(admits)), None, "dhcp"),),
-                )
+            if not zones or site.trait(attachment.device, "zone") != "must-admit-dhcp":
+                continue  # without zones the plan doesn't describe them
+            zone = site.topology.interface(attachment).zone
+            if zone is None or zone not in zones or "dhcp" not in zones[zone].admits:
+                astray.setdefault((attachment.device, zone), []).append((name, attachment))
+        for (device, zone), served in astray.items():
+            networks = [name for name, _ in served]
+            message, at, edit = self._wrong(site, device, zone, [there for _, there in served])
+            unheard = Witness("unanswered", networks[0])
+            yield self.finding(message, at, unheard, edit, concerns=tuple(networks[1:]))
+
+    def _wrong(
+        self, site: Site, device: str, zone: str | None, served: list[Attachment]
+    ) -> tuple[str, PlanPath, tuple[Suggestion, ...]]:
+        """What is wrong with a zone, where, and how to put it right."""
+        names = listed(attachment.interface for attachment in served)
+        they = f"{device} {names} {'is' if len(served) == 1 else 'are'} in"
+        first, zones = served[0].path, site.plan.devices[device].zones
+        if zone is None:
+            return f"{they} no zone, and {device} admits nothing there", first, ()
+        if zone not in zones:
+            meant, at = nearest(zone, zones), (*first, "zone")
+            message = f"{they} zone {zone}, which {device} doesn't have"
+            if len(served) == 1:
+                return message, at, replaced(at, zone, meant)
+            return message + (f"; it has {meant}" if meant else ""), at, ()
+        path, admits = ("devices", device, "zones", zone), zones[zone].admits
+        message = f"zone {zone} of {device} admits {', '.join(admits) or 'nothing'}, not dhcp"
+        return message, path, (Suggestion((*path, "admits", len(admits)), None, "dhcp"),)

@@ -12,6 +12,7 @@ from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.plan import PlanPath
 from reservoir.core.topology import Attachment
 from reservoir.core.typos import is_slip
+from reservoir.core.wording import listed
 
 
 class RelayToNobody(Rule):
@@ -24,6 +25,7 @@ class RelayToNobody(Rule):
 
     severity = Severity.ERROR
     follows = ("network-unserved", "address-held-twice")
+    rests_on = ("address", "interface")
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.48.0.10]}}}
@@ -122,6 +124,7 @@ class RelayNoWayBack(Rule):
     """
 
     severity = Severity.ERROR
+    rests_on = ("route",)
     failing = """
         devices:
           pier:
@@ -165,8 +168,8 @@ class RelayNoWayBack(Rule):
             giaddr = attachments[0].address
             yield self.finding(
                 f"{server} has no route to {network}, where "
-                f"{' and '.join(map(str, attachments))} relay{'s' * (len(attachments) == 1)} to it "
-                f"from {' and '.join(format_address(a.address) for a in attachments)}",
+                f"{listed(attachments)} relay{'s' * (len(attachments) == 1)} to it "
+                f"from {listed(format_address(a.address) for a in attachments)}",
                 path,
                 Witness("lost-answer", network, giaddr, also=f"and {server} has no route"),
                 tuple(

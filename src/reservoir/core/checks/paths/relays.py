@@ -152,6 +152,7 @@ class RelayWithoutPool(Rule):
 
     severity = Severity.ERROR
     follows = ("network-unserved", "address-held-twice")
+    rests_on = ("pool", "subnet")
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
@@ -206,6 +207,7 @@ class RelayAndServer(Rule):
 
     severity = Severity.WARNING
     follows = ("relay-to-itself", "relay-to-nobody", "relay-without-pool")
+    rests_on = ("relay_to", "address", "interface")
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}

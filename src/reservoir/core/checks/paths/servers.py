@@ -8,6 +8,7 @@ from reservoir.core.addressing import format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.plan import Network, PlanPath
+from reservoir.core.wording import listed
 
 
 class NetworkUnserved(Rule):
@@ -19,6 +20,8 @@ class NetworkUnserved(Rule):
     """
 
     severity = Severity.ERROR
+    follows_here = ("network-unserved",)  # a switch that is off for several networks
+    rests_on = ("service", "active", "interface")
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
@@ -30,17 +33,20 @@ class NetworkUnserved(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        switched_off = {o.network: o for o in site.obstacles if o.rule == self.name}
         for pool in site.lending.pools:
             network = pool.network
             wanted = network.ranges or network.demand or len(pool.bindings)
-            if pool.server is None and wanted:
-                servers, path = _servers_near(site, network), (*pool.path, "served_by")
-                yield self.finding(
-                    f"no device lends to {pool.name}: it has no served_by",
-                    pool.path,
-                    Witness("unanswered", pool.name),
-                    (Suggestion(path, None, servers.pop()),) if len(servers) == 1 else (),
-                )
+            if pool.server is not None or not wanted:
+                continue
+            servers, path = _servers_near(site, network), (*pool.path, "served_by")
+            off = switched_off.get(pool.name)
+            yield self.finding(
+                off.message if off else f"no device lends to {pool.name}: it has no served_by",
+                off.at if off else pool.path,
+                Witness("unanswered", pool.name),
+                (Suggestion(path, None, servers.pop()),) if len(servers) == 1 else (),
+            )
 
 
 def _servers_near(site: Site, network: Network) -> set[str]:
@@ -68,6 +74,7 @@ class ServerNotReached(Obstructed):
         "relay-to-nobody",
         "relay-without-pool",
     )
+    rests_on = ("relay_to", "address", "interface")
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.31.1/24}}}}
         networks:
@@ -149,7 +156,7 @@ class TwoServers(Rule):
             unsplit = [p for p in pools if p.server and p.lendable and p.ranges_path == path]
             servers = list(dict.fromkeys(str(pool.server) for pool in unsplit))
             if len(servers) > 1:
-                who = " and ".join(servers)
+                who = listed(servers)
                 yield self.finding(
                     f"{who} lend from the same ranges of {name}",
                     ("networks", name, "served_by"),
@@ -167,6 +174,7 @@ class ServerOnByDefault(Rule):
     """
 
     severity = Severity.WARNING
+    rests_on = ("service",)
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24}}}

@@ -18,6 +18,7 @@ class VlanTwice(Rule):
 
     severity = Severity.ERROR
     follows = ("networks-overlap", "vlan-twice")
+    rests_on = ("interface", "vlan")
     failing = """
         devices:
           pier:
@@ -99,6 +100,7 @@ class VlanDiffers(Rule):
 
     severity = Severity.ERROR
     follows = SUBNET_WRONG
+    rests_on = ("vlan", "interface")
     failing = """
         devices:
           pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 3, address: 10.84.30.1/24}}}

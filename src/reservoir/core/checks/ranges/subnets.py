@@ -14,6 +14,7 @@ from reservoir.core.checks.ranges.within import written_ranges
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Network
+from reservoir.core.wording import listed
 
 
 @dataclass(frozen=True)
@@ -40,7 +41,7 @@ class Named:
         """In words: ``the gateway, 2 ranges and 1 binding``."""
         words = ["the gateway"] * (self.gateway is not None)
         words += [f"{n:,} {noun}{'s' * (n > 1)}" for noun, n in self._counts.items() if n]
-        return " and ".join([", ".join(words[:-1]), words[-1]] if words[1:] else words)
+        return listed(words)
 
 
 class SubnetDiffers(Rule):

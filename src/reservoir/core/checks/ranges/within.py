@@ -89,6 +89,7 @@ class RangeOutsideSubnet(Rule):
 
     severity = Severity.ERROR
     follows = ("subnet-differs",)
+    rests_on = ("subnet",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, ranges: [10.84.31.20-10.84.31.200]}
@@ -170,6 +171,7 @@ class PoolEmpty(Rule):
 
     severity = Severity.ERROR
     follows = ("range-outside-subnet", "range-reversed", *SUBNET_WRONG)
+    rests_on = ("range",)
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
         networks:

@@ -33,6 +33,7 @@ class ExclusionOutsideSubnet(Rule):
 
     severity = Severity.WARNING
     follows = SUBNET_WRONG
+    rests_on = ("subnet",)
     failing = """
         networks:
           crew:
@@ -77,6 +78,7 @@ class ExclusionIdle(Obstructed):
     severity = Severity.WARNING
     follows = ("range-outside-subnet", "range-reversed", *SUBNET_WRONG)
     follows_here = ("exclusion-outside-subnet",)
+    rests_on = ("pool", "subnet", "range")
     failing = """
         networks:
           crew:

@@ -23,6 +23,7 @@ class StaticLendable(Rule):
 
     severity = Severity.ERROR
     follows = ("networks-overlap", *SUBNET_WRONG)
+    rests_on = ("exclusion",)
     failing = """
         networks:
           crew:
@@ -73,6 +74,7 @@ class InfrastructureLendable(Rule):
     severity = Severity.ERROR
     follows = SUBNET_WRONG
     follows_here = ("range-outside-subnet",)
+    rests_on = ("exclusion",)
     failing = """
         networks:
           crew:
