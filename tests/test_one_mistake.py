@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import subprocess
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
@@ -12,6 +14,8 @@ import pytest
 import reservoir
 from conftest import PROGRAM, Run
 from reservoir.core.subject import Subject
+from reservoir.dialects.carriers.files import FILE_MARK
+from reservoir.dialects.library import Library
 
 Put = Callable[[str, str], Path]
 
@@ -72,6 +76,11 @@ def leaders(subject: Subject) -> list[str]:
     """The rules of the findings that follow from no other."""
     report = reservoir.check(subject, ignore=["demand-unknown"])
     return [finding.rule for finding in report.findings if finding.cause is None]
+
+
+def leaders_in(file: Path, dialect: str) -> Counter[str]:
+    """The same for one device's configuration, looked at alone."""
+    return Counter(leaders(reservoir.together(reservoir.read([str(file)], dialect))))
 
 
 @pytest.mark.parametrize(("right", "wrong", "rule"), MENDABLE)
@@ -141,3 +150,48 @@ def test_a_mistake_in_configuration_is_one_finding(
     others = sorted(str(there) for there in written.glob("[!.]*") if there.name != file)
     reads = reservoir.read([str(tmp_path / file), *others])
     assert leaders(reservoir.together(reads)) == [rule]
+
+
+def slipped(line: str) -> str:
+    """The line with a letter of its first word lost."""
+    word = re.search("[a-zA-Z]{3,}", line)
+    return line if word is None else line[: word.start() + 1] + line[word.start() + 2 :]
+
+
+def mangled(line: str) -> str:
+    """The line with its last number made none."""
+    return re.sub(r"\d+(?=\D*$)", "9x", line)
+
+
+def gone(line: str) -> None:
+    """No line at all."""
+
+
+def doubled(line: str) -> str:
+    """The line, and the same again."""
+    return f"{line}\n{line}"
+
+
+DAMAGES = (slipped, mangled, gone, doubled)
+
+
+@pytest.mark.parametrize("dialect", Library().names)
+def test_a_damaged_line_is_one_finding(dialect: str, written: Path, tmp_path: Path) -> None:
+    """Each line of a router in each dialect, damaged in one way or another.
+
+    Whatever it was: a value, a name, the end of a block, a bracket. A line that is gone may leave
+    two kinds of lines without a home.
+    """
+    file = tmp_path / f"pier-router.{dialect}"
+    command = [str(PROGRAM), "convert", str(written / ROUTER), "--to", dialect, "--out", str(file)]
+    subprocess.run(command, check=False, capture_output=True)
+    lines = file.read_text().splitlines()
+    sound = leaders_in(file, dialect)
+    for number, line in enumerate(lines):
+        if not line.strip() or line.startswith(FILE_MARK):
+            continue
+        damage = DAMAGES[number % len(DAMAGES)]
+        new = damage(line)
+        file.write_text("\n".join([*lines[:number], *([new] if new else []), *lines[number + 1 :]]))
+        more = leaders_in(file, dialect) - sound
+        assert more.total() <= 1 + (damage is gone), (line, new, more)

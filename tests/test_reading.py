@@ -290,5 +290,6 @@ def one_liners(device: Fact, lines: list[str]) -> list[Fact]:
         for fact in device.walk()
         if fact.kind in ("range", "exclusion", "binding")
         and not fact.children
+        and not fact.said
         and QUAD.search(lines[fact.line - 1])
     ]

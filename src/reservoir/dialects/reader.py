@@ -305,6 +305,7 @@ class _Reader:
     def finish(self, block: Block) -> None:
         """Once all of a block is read: what lacks something, and what waits for its owner."""
         for row, implied in block.implied.items():
+            implied.fact.said = implied.said
             at = Node("", implied.line, implied.fact.column)
             self._join_parts(implied, at)
             self.reports.require(row.children, implied, at)

@@ -274,9 +274,8 @@ class _Reader:
                 self.line_start = self.text.rindex("\n", 0, found.start()) + 1
             position = found.end()
             kind, token, at = found.lastgroup, found[0], found.start()
-            if kind == "stray" and not self._is_value(token):
-                self._fault(at, f"not understood: {token.rstrip()!r}")
-                self.key = ""
+            if kind == "stray":
+                self._stray(token, at, found.end())
             elif kind == "sign":
                 self._sign(token, at)
             elif kind == "string":
@@ -289,16 +288,27 @@ class _Reader:
             self.open.pop()
         return Nodes(self.root.children, 0, sorted(self.faults))
 
-    def _is_value(self, stray: str) -> bool:
-        """Whether a word that is none of the notation stands where a value does."""
+    def _stray(self, token: str, at: int, end: int) -> None:
+        """What is none of the notation; where a value is due, it is the value all the same."""
         in_list = bool(self.open) and self.open[-1].closing == "]"
-        return not stray.startswith('"') and (in_list or bool(self.key and self.waiting))
+        if token.startswith('"') or not (in_list or (self.key and self.waiting)):
+            self._fault(at, f"not understood: {token.rstrip()!r}")
+            self.key = ""
+            return
+        opened = self._place(self.open[-1].start if in_list else self.key_start)
+        self._plain(token, at, end)
+        self._fault(at, f"{token!r} is no value; text stands between quotation signs", opened)
 
-    def _fault(self, offset: int, message: str) -> None:
+    def _place(self, offset: int) -> tuple[int, int]:
+        """The line and column of something that stands on this line or before."""
+        line = self.line - self.text.count("\n", offset, self.line_start)
+        return line, offset - self.text.rfind("\n", 0, offset)
+
+    def _fault(self, offset: int, message: str, opened: tuple[int, int] | None = None) -> None:
         if not self.open and self.faults:
             return  # once what holds everything is broken, there is no end to what follows
-        since = self.open[-1].line if self.open else 0
-        self.faults.append(Fault(self.line, offset - self.line_start + 1, message, since))
+        since = self.open[-1].line if self.open and opened is None else 0
+        self.faults.append(Fault(self.line, offset - self.line_start + 1, message, since, opened))
 
     def _sign(self, sign: str, at: int) -> None:
         if sign == ":":
@@ -349,7 +359,6 @@ class _Reader:
         elif closed.items:
             text = f"{closed.key}: [{', '.join(closed.items)}]"
             self._member(closed.node, text, closed.start, at + 1)
-            closed.node.children[-1].line = closed.line
 
     def _closes(self, sign: str, indent: int) -> int | None:
         """What a closing sign closes; by the layout, what begins on a line as deep."""
@@ -386,7 +395,7 @@ class _Reader:
             self.key = ""
 
     def _member(self, owner: Node, text: str, start: int, end: int) -> None:
-        node = Node(text, self.line, max(start - self.line_start, 0) + 1, start=start, end=end)
+        node = Node(text, *self._place(start), start=start, end=end)
         owner.children.append(node)
 
     def _indent(self) -> int:
