@@ -154,13 +154,18 @@ def of_subnets(w: Walked) -> Found:
 
 def of_gateways(w: Walked) -> Found:
     hops = {number_of(r["via"]) for d in w.plan["devices"].values() for r in d.get("routes", ())}
+    lent_in = {pool.network for pool in w.pools if pool.lent}
+    with_clients = [n for n, its in w.networks.items() if n in lent_in or its["bindings"]]
+    nobody_names = not any(its.get("dns") for its in w.networks.values())
+    without_dns = [n for n in with_clients if "dns" not in w.networks[n]]
     for name, network in w.networks.items():
         gateway, at = w.gateway(name), f"networks.{name}.gateway"
-        lent = any(pool.lent for pool in w.pools if pool.network == name)
+        lent = name in lent_in
         if "gateway" not in network and (lent or network["bindings"]):
             yield "gateway-missing", f"networks.{name}"
-        if "dns" not in network and (lent or network["bindings"]):
-            yield "dns-missing", f"networks.{name}"
+        if name in without_dns:
+            together = nobody_names and len(without_dns) > 2
+            yield "dns-missing", "defaults.dns" if together else f"networks.{name}"
         if gateway is None:
             continue
         if gateway not in w.addresses(name):

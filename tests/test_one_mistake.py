@@ -19,7 +19,11 @@ from reservoir.dialects.library import Library
 
 Put = Callable[[str, str], Path]
 
-SOUND = (Path(__file__).parent / "plans/two-routers.yaml").read_text()
+PLANS = Path(__file__).parent / "plans"
+RIGHT = Path(reservoir.__file__).parent / "demo/right"
+"""The ferry line's sound plan."""
+
+SOUND = (PLANS / "two-routers.yaml").read_text()
 
 
 def test_a_sound_plan_has_nothing_to_put_right(run: Run, put: Put) -> None:
@@ -101,6 +105,27 @@ def test_a_mistake_is_one_finding(right: str, wrong: str, rule: str, put: Put) -
     assert leaders(reservoir.load(str(plan))) == [rule]
 
 
+ADDRESS = re.compile(r"\b(\d+)\.(\d+)\.(\d+)\.(\d+)\b")
+
+
+def misdialled(found: re.Match[str]) -> str:
+    """An address with two digits of its second octet swapped, if there are two."""
+    first, second, *rest = found.groups()
+    return ".".join([first, second[1::-1] + second[2:], *rest])
+
+
+@pytest.mark.parametrize("file", [PLANS / "two-routers.yaml", RIGHT / "ferry-line.yaml"])
+def test_any_address_with_a_slip_is_one_finding_at_most(file: Path, tmp_path: Path) -> None:
+    """Of gateways, ranges, exclusions, interfaces, relays, routes, servers, subnets."""
+    shutil.copytree(file.parent, tmp_path, dirs_exist_ok=True)
+    text = file.read_text()
+    for found in ADDRESS.finditer(text):
+        wrong = text[: found.start()] + misdialled(found) + text[found.end() :]
+        (tmp_path / file.name).write_text(wrong)
+        rules = leaders(reservoir.load(str(tmp_path / file.name)))
+        assert len(rules) <= 1, (found[0], rules)
+
+
 ROUTER, OFFICE = "pier-router.larkspur", "harbour-office.merganser"
 
 CONFIGURED = [
@@ -133,7 +158,7 @@ CONFIGURED = [
 def written(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The configuration of the ferry line's devices, as it is written from a sound plan."""
     folder = tmp_path_factory.mktemp("line")
-    shutil.copytree(Path(reservoir.__file__).parent / "demo/right", folder, dirs_exist_ok=True)
+    shutil.copytree(RIGHT, folder, dirs_exist_ok=True)
     command = [str(PROGRAM), "write", "ferry-line.yaml"]
     subprocess.run(command, cwd=folder, check=True, capture_output=True)
     return folder / "configuration"
@@ -163,6 +188,11 @@ def mangled(line: str) -> str:
     return re.sub(r"\d+(?=\D*$)", "9x", line)
 
 
+def transposed(line: str) -> str:
+    """The line with two digits of its first address swapped."""
+    return re.sub(r"(\d+\.)(\d)(\d)(?=\.\d+\.\d+)", r"\1\3\2", line, count=1)
+
+
 def gone(line: str) -> None:
     """No line at all."""
 
@@ -172,7 +202,7 @@ def doubled(line: str) -> str:
     return f"{line}\n{line}"
 
 
-DAMAGES = (slipped, mangled, gone, doubled)
+DAMAGES = (slipped, mangled, transposed, gone, doubled)
 
 
 @pytest.mark.parametrize("dialect", Library().names)

@@ -124,7 +124,7 @@ def _subject(inputs: tuple[str, ...], dialect: str | None) -> Subject:
 def _show_text(report: Report, subject: Subject, out: str | None) -> None:
     from reservoir.draw.findings_text import findings_text
 
-    lines = findings_text(report, subject.plan, subject.place, width())
+    lines = findings_text(report, subject, width())
     if out is None:
         show(lines)
     else:
@@ -174,6 +174,6 @@ def _say_next(inputs: tuple[str, ...], subject: Subject, report: Report) -> None
         talk(f"Next: reservoir mend {inputs[0]}")
     elif open_findings:
         gravest = max(open_findings, key=lambda finding: finding.severity)
-        talk(f"Next: reservoir explain {gravest.rule}")
+        talk(f"Next: reservoir explain {(gravest.cause or gravest).rule}")
     elif is_one_plan and not report.is_partial:
         talk(f"Next: reservoir write {inputs[0]}")

@@ -4,10 +4,18 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
+from typing import NamedTuple
 
-from reservoir.core.findings import Obstacle
+from reservoir.core.findings import Obstacle, Suggestion
 from reservoir.core.plan import Plan, PlanPath
 from reservoir.core.problems import Place
+
+
+class LineChange(NamedTuple):
+    """A line of a configuration that has to come or to go."""
+
+    text: str
+    is_new: bool
 
 
 class Subject(ABC):
@@ -29,4 +37,8 @@ class Subject(ABC):
     @property
     def obstacles(self) -> Sequence[Obstacle]:
         """What is wrong that only the text it was read from shows."""
+        return ()
+
+    def lines_of(self, edit: Suggestion) -> Sequence[LineChange]:
+        """What an edit is in the lines of the configuration, if it was read from any."""
         return ()

@@ -8,14 +8,15 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from reservoir.core.addressing import Prefix
-from reservoir.core.findings import Obstacle
+from reservoir.core.findings import Obstacle, Suggestion
 from reservoir.core.plan import Device, Network, Plan, PlanPath, Service
 from reservoir.core.problems import InputError, Place, Problem
-from reservoir.core.subject import Subject
+from reservoir.core.subject import LineChange, Subject
 from reservoir.dialects.lifting import Lifted
 from reservoir.dialects.merging import merged_plan, own_ranges
 from reservoir.dialects.reading import ConfigurationRead
 from reservoir.dialects.reading_faults import faults_in
+from reservoir.dialects.remedies import changed_lines
 from reservoir.dialects.spots import origin_of, spot_in_device, spot_in_network
 from reservoir.dialects.unread import Unread
 from reservoir.dialects.vocabulary import Fact
@@ -156,6 +157,12 @@ class ReadSubject(Subject):
             if there is not None and (there.vrf, there.subnet.subnet) == key:
                 return known
         return self._by_subnet[key]
+
+    def lines_of(self, edit: Suggestion) -> Sequence[LineChange]:
+        """None beside a plan: that is what is to be edited then."""
+        if self._planned is not None:
+            return ()
+        return changed_lines(self.plan, edit, self._reads)
 
 
 _TOLD = ("dns", "domain", "lease")

@@ -152,7 +152,9 @@ class _Lifting:
                 self._note(pool, "no subnet, so nothing can be lent from it")
                 continue
             parts = self.sheet.trait("more-ranges") == "more-pools"
-            found.setdefault(subnet if parts else number, []).append(_Pool(pool, subnet))
+            found.setdefault(subnet.subnet if parts else number, []).append(_Pool(pool, subnet))
+        for pools in found.values():  # of parts, one that says it wrong speaks for all
+            pools.sort(key=lambda pool: pool.subnet == pool.subnet.subnet)
         return found
 
     def _subnet(self, pool: Fact) -> Prefix | None:

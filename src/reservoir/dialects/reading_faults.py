@@ -43,14 +43,16 @@ def _left_behind(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[ReadFau
     """The device's own exclusions that keep nothing out of any pool."""
     if not sheet.trait("exclusions").endswith("device-wide"):
         return
-    subnets = AddressSet(origin.subnet.span for origin in lifted.origins.values())
+    origins, networks = lifted.origins.values(), lifted.networks.values()
+    ranges = (span for network in networks if network.ranges != "all" for span in network.ranges)
+    pools = AddressSet(origin.subnet.span for origin in origins) | AddressSet(ranges)
     for fact in device.of_kind("exclusion"):
         for span in each_span([fact]):
             first = format_address(span.first)
             if not span.size:
                 rule, harm = "range-reversed", f"may be lent {first}, which was to be kept out"
                 message = f"the exclusion {span} runs backwards, so nothing is kept out by it"
-            elif subnets.isdisjoint(AddressSet([span])):
+            elif pools.isdisjoint(AddressSet([span])):
                 rule, harm = "exclusion-idle", f"is never lent {first}, excluded or not"
                 message = f"{span} is excluded, and no pool of {lifted.name} has any of it"
             else:
@@ -90,6 +92,8 @@ class _Faults:
         excluded, lent = AddressSet(each_span(self.exclusions)), self._named()
         for binding in self.origin.bindings:
             address = binding.get("address")
+            if not self.origin.subnet.span.holds(address):
+                continue  # that is said already
             shown, client = format_address(address), _client(binding)
             if wanted == "inside" and address in excluded:
                 message = f"{shown} is bound to {client} and excluded, and the binding isn't heeded"

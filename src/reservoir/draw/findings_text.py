@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import groupby
 
 from reservoir.core.checks import Report, rules
 from reservoir.core.checks.summary import summary_line
 from reservoir.core.findings import Finding, Severity, Suggestion
 from reservoir.core.plan import Plan, PlanPath, format_path
-from reservoir.core.problems import Place
+from reservoir.core.subject import LineChange, Subject
 from reservoir.draw.theme import styled, wrapped
 
 BODY = " " * 9
@@ -26,10 +26,8 @@ NAMED = 12
 """Networks that a line of advice names before it counts the rest."""
 
 
-def findings_text(
-    report: Report, plan: Plan, place: Callable[[PlanPath], Place], width: int
-) -> Iterator[str]:
-    """The lines of a report; ``place`` finds where a plan path stands."""
+def findings_text(report: Report, subject: Subject, width: int) -> Iterator[str]:
+    """The lines of a report on what was checked."""
     shown = [finding for finding in report.findings if finding.accepted is None]
     numbers = {id(finding): number for number, finding in enumerate(shown)}
     following: dict[int, list[Finding]] = {}
@@ -50,13 +48,13 @@ def findings_text(
         for finding in group:
             left[finding.rule] -= 1
             if left[finding.rule] >= 0:
-                lines += _block(finding, following.get(id(finding), ()), place, width)
+                lines += _block(finding, following.get(id(finding), ()), subject, width)
         if lines:
-            yield styled(_heading(about, plan), "heading")
+            yield styled(_heading(about, subject.plan), "heading")
             yield from lines
             yield ""
     yield from _left_out(counts, width)
-    yield from _advice(advice, place, width)
+    yield from _advice(advice, subject, width)
     yield from wrapped(summary_line(report), width, "")
 
 
@@ -81,18 +79,19 @@ def _heading(about: tuple[str, str], plan: Plan) -> str:
 def _block(
     finding: Finding,
     following: Sequence[Finding],
-    place: Callable[[PlanPath], Place],
+    subject: Subject,
     width: int,
 ) -> Iterator[str]:
     severity = styled(f"{finding.severity.word:<8}", finding.severity.word)
-    where = str(place(finding.at))
+    where = str(subject.place(finding.at))
     gap = max(width - 9 - len(finding.rule) - len(where), 2)
     yield f"{severity} {styled(finding.rule, 'name')}{' ' * gap}{styled(where, 'place')}"
     yield from wrapped(finding.message, width, BODY)
     if finding.witness is not None:
         yield from _labelled("shown when", finding.witness.sentence, width)
     for suggestion in finding.suggestions:
-        yield from _suggestion(suggestion, finding.at, width)
+        lines = subject.lines_of(suggestion)
+        yield from _lines(lines) if lines else _suggestion(suggestion, finding.at, width)
     if following:
         yield from _labelled("leads to", _counted_rules(following), width)
 
@@ -105,6 +104,15 @@ def _counted_rules(findings: Sequence[Finding]) -> str:
     """The rules of some findings, each with how often it is broken if more than once."""
     counts = Counter(finding.rule for finding in findings)
     return ", ".join(rule if n == 1 else f"{rule} ({n:,} times)" for rule, n in counts.items())
+
+
+def _lines(changes: Sequence[LineChange]) -> Iterator[str]:
+    """The edit as the lines that it changes in a configuration."""
+    label = f"{BODY}{'put right':<12}"
+    for change in changes:
+        sign, style = ("+", "added") if change.is_new else ("-", "removed")
+        yield label + styled(f"{sign} {change.text}", style)
+        label = LABELLED
 
 
 def _suggestion(suggestion: Suggestion, at: PlanPath, width: int) -> Iterator[str]:
@@ -131,7 +139,7 @@ def _left_out(counts: Mapping[str, int], width: int) -> Iterator[str]:
         yield ""
 
 
-def _advice(advice: Sequence[Finding], place: Callable[[PlanPath], Place], width: int) -> list[str]:
+def _advice(advice: Sequence[Finding], subject: Subject, width: int) -> list[str]:
     """Advice last, by rule: what is said of many networks alike is said once."""
     by_rule: dict[str, list[Finding]] = {}
     for finding in advice:
@@ -139,7 +147,7 @@ def _advice(advice: Sequence[Finding], place: Callable[[PlanPath], Place], width
     lines: list[str] = []
     for rule, findings in by_rule.items():
         if len(findings) == 1:
-            lines += _block(findings[0], (), place, width)
+            lines += _block(findings[0], (), subject, width)
             continue
         lines.append(f"{styled('advice  ', 'advice')} {styled(rule, 'name')}")
         lines += wrapped(rules()[rule].manual["summary"], width, BODY)

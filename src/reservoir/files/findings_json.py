@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from reservoir.core.checks import Report
-from reservoir.core.findings import Finding, Severity
+from reservoir.core.findings import Finding, Severity, Suggestion
 from reservoir.core.plan import format_path
 from reservoir.core.subject import Subject
 from reservoir.version import __version__
@@ -49,9 +49,17 @@ def _finding(finding: Finding, subject: Subject) -> dict[str, Any]:
         "line": place.line,
         "column": place.column,
         "witness": finding.witness.as_json() if finding.witness else None,
-        "suggestions": [
-            {"path": format_path(s.path), "old": s.old, "new": s.new} for s in finding.suggestions
-        ],
+        "suggestions": [_suggestion(suggestion, subject) for suggestion in finding.suggestions],
         "cause": {"rule": cause.rule, "at": format_path(cause.at)} if cause else None,
         "accepted": finding.accepted,
     }
+
+
+def _suggestion(edit: Suggestion, subject: Subject) -> dict[str, Any]:
+    """The edit; where configuration was read, also the lines that it changes there."""
+    result: dict[str, Any] = {"path": format_path(edit.path), "old": edit.old, "new": edit.new}
+    lines = subject.lines_of(edit)
+    if lines:
+        result["removes"] = [line.text for line in lines if not line.is_new]
+        result["adds"] = [line.text for line in lines if line.is_new]
+    return result

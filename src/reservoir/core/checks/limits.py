@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from reservoir.core.checks.rule import Obstructed
+from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed
 from reservoir.core.findings import Severity
 
 
@@ -15,6 +15,7 @@ class NotExpressible(Obstructed):
     """
 
     severity = Severity.ERROR
+    follows = (*SUBNET_WRONG,)
     rests_on = ("address", "interface")
     failing = """
         devices: {depot: {dialect: quillon, interfaces: {lan: {address: 10.85.10.1/24}}}}
@@ -38,6 +39,7 @@ class TooMany(Obstructed):
     """
 
     severity = Severity.ERROR
+    follows = ("binding-placement",)
     failing = """
         devices:
           pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}

@@ -21,6 +21,9 @@ from reservoir.core.topology import Topology
 SUBNET_WRONG = ("subnet-has-host-bits", "subnet-differs")
 """The rules that blame a network's subnet: what doesn't lie in it is then no mistake of its own."""
 
+EXCLUSION_WRONG = ("range-reversed", "exclusion-outside-subnet")
+"""The rules that blame an exclusion: that what it was to keep out may be lent follows from it."""
+
 
 @dataclass(frozen=True, eq=False)
 class Site:

@@ -224,7 +224,12 @@ class BindingPlacement(Obstructed):
     """
 
     severity = Severity.ERROR
-    follows = ("binding-placement",)  # a missing line is missed by all that it would hold
+    follows = (
+        "binding-placement",
+        "range-reversed",
+        "exclusion-outside-subnet",
+        "range-outside-subnet",
+    )
     dialect = "larkspur"
     rests_on = ("exclusion", "range")
     failing = """

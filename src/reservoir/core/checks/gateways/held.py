@@ -8,7 +8,7 @@ import numpy as np
 
 from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
+from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Network, PlanPath
 from reservoir.core.topology import Attachment
@@ -273,7 +273,7 @@ class InterfaceLendable(Rule):
     """
 
     severity = Severity.ERROR
-    follows = SUBNET_WRONG
+    follows = (*SUBNET_WRONG, *EXCLUSION_WRONG)
     follows_here = ("range-outside-subnet",)
     rests_on = ("exclusion",)
     failing = """

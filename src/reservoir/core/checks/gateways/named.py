@@ -6,7 +6,14 @@ from collections.abc import Iterator
 
 from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
-from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
+from reservoir.core.checks.rule import (
+    EXCLUSION_WRONG,
+    SUBNET_WRONG,
+    Obstructed,
+    Rule,
+    Site,
+    replaced,
+)
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.plan import Network, PlanPath
 from reservoir.core.typos import likely_meant
@@ -157,6 +164,7 @@ class GatewayLendable(Rule):
     """
 
     severity = Severity.ERROR
+    follows = EXCLUSION_WRONG
     follows_here = ("range-outside-subnet",)
     rests_on = ("exclusion",)
     failing = """

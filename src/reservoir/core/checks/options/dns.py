@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import format_address
 from reservoir.core.checks.ranges.space import SPECIAL_USE
 from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.lending import Pool
 from reservoir.core.plan import PlanPath
 
 
@@ -22,6 +24,7 @@ class DnsMissing(Obstructed):
     """
 
     severity = Severity.ERROR
+    follows_here = ("dns-missing",)  # where no network names one, it is the defaults that lack it
     rests_on = ("dns", "resolvers")
     failing = """
         devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
@@ -44,18 +47,32 @@ class DnsMissing(Obstructed):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        yield from super().check(site)
-        said = {obstacle.network for obstacle in site.obstacles if obstacle.rule == self.name}
-        for pools in site.lending.pools_by_network:
-            name, network = pools[0].name, pools[0].network
-            clients = any(pool.lendable for pool in pools) or len(pools[0].bindings)
-            if pools[0].told.dns or network.dns is not None or not clients or name in said:
-                continue
-            yield self.finding(
+        refused = {str(finding.network): finding for finding in super().check(site)}
+        lacking = [
+            pools[0].name
+            for pools in site.lending.pools_by_network
+            if not pools[0].told.dns and pools[0].network.dns is None and _has_clients(pools)
+        ]
+        nobody_names = not any(told.dns for told in site.lending.told)
+        together = nobody_names and len(lacking) >= MANY
+        for name in dict.fromkeys([*refused, *lacking]):
+            found = refused.get(name) or self.finding(
                 f"clients of {name} are told no DNS server",
                 ("networks", name),
                 Witness("told-otherwise", name, also="finds nobody by name"),
             )
+            if together:
+                message = f"{found.message}; and no network names one"
+                found = replace(found, at=("defaults", "dns"), message=message)
+            yield found
+
+
+MANY = 3
+"""As many networks without a DNS server have forgotten it in one place."""
+
+
+def _has_clients(pools: Sequence[Pool]) -> bool:
+    return any(pool.lendable for pool in pools) or len(pools[0].bindings) > 0
 
 
 def _dns_servers(site: Site) -> Iterator[tuple[PlanPath, int, str]]:

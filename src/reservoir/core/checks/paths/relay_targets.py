@@ -46,11 +46,12 @@ class RelayToNobody(Rule):
         lost.sort(key=lambda relay: relay.target)
         for target, group in groupby(lost, key=lambda relay: relay.target):
             together = list(group)
-            server = self._moved(site, together)
-            if server is not None:
-                yield self._server_moved(site, target, together, server)
-            else:
+            meant = {self._meant(site, relay) for relay in together}
+            server = meant.pop() if len(meant) == 1 else None
+            if meant or len(together) == 1 or together[0].servers:
                 yield from (self._lost(site, relay) for relay in together)
+            else:
+                yield self._lost_by_many(site, target, together, server)
 
     def _is_lost(self, site: Site, relay: Relay) -> bool:
         if relay.network is None or relay.attachment.device in relay.servers:
@@ -72,29 +73,23 @@ class RelayToNobody(Rule):
             replaced(relay.path, shown, format_address(meant.address) if meant else None),
         )
 
-    def _moved(self, site: Site, together: list[Relay]) -> Attachment | None:
-        """The server's interface that several relays mean by an address that nobody has."""
-        meant = {self._meant(site, relay) for relay in together}
-        moved = meant.pop() if len(meant) == 1 and len(together) > 1 else None
-        if moved is None or any(relay.servers for relay in together):
-            return None
-        address = site.topology.interface(moved).address
-        assert address is not None  # it is attached by it
-        return moved if address.subnet.span.holds(together[0].target) else None
-
-    def _server_moved(
-        self, site: Site, target: int, together: list[Relay], server: Attachment
+    def _lost_by_many(
+        self, site: Site, target: int, together: list[Relay], server: Attachment | None
     ) -> Finding:
+        """Several relays to an address that nobody has: it is the server's that is wrong."""
         networks = list(dict.fromkeys(str(relay.network) for relay in together))
-        address, path = site.topology.interface(server).address, (*server.path, "address")
-        assert address is not None
-        wanted = format_address(target)
+        wanted, edit = format_address(target), None
+        path: PlanPath = together[0].path
+        address = site.topology.interface(server).address if server is not None else None
+        near = address is not None and address.subnet.span.holds(target)
+        if server is not None and address and (near or is_slip(target, server.address)):
+            path, edit = (*server.path, "address"), Prefix(target, address.bits)
         return self.finding(
-            f"{len(together):,} relays go to {wanted}, which nobody in the plan has; "
-            f"{server} has {format_address(server.address)}",
+            f"{len(together):,} relays go to {wanted}, which nobody in the plan has"
+            + (f"; {server} has {format_address(server.address)}" if server else ""),
             path,
             Witness("lost-request", networks[0], target, also="where nobody is"),
-            replaced(path, address, Prefix(target, address.bits)),
+            replaced(path, address, edit),
             concerns=tuple(networks[1:]),
         )
 

@@ -12,6 +12,7 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import PlanPath
 from reservoir.core.topology import Attachment
 from reservoir.core.typos import likely_meant
+from reservoir.core.wording import listed
 
 FEW = 100
 """Networks in which a typing mistake is looked for; more would be no hint."""
@@ -173,28 +174,28 @@ class RelayWithoutPool(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        poolless: dict[tuple[str, str], list[Relay]] = {}
         for relay in relays(site):
             network = relay.network
             if network is None or relay.attachment.device in relay.servers:
                 continue
             serving = {service.device for service in site.plan.networks[network].served_by}
             for server in relay.servers:
-                pools = site.lending.pools_served_by(server)
-                if server in serving or not pools:
-                    continue
-                meant = _unreached(site, [server])
-                looks = [
-                    f"; {name}, which it serves and never hears, looks meant" for name in meant
-                ]
-                yield self.finding(
-                    f"{relay.attachment} relays to {server}, which has no pool for {network}"
-                    + "".join(looks[:1]),
-                    relay.path,
-                    Witness(
-                        "lost-request", network, relay.target, also=f"and {server} has no pool"
-                    ),
-                    concerns=tuple(meant[:1]),
-                )
+                if server not in serving and site.lending.pools_served_by(server):
+                    poolless.setdefault((server, network), []).append(relay)
+        for (server, network), together in poolless.items():
+            meant = _unreached(site, [server])[:1]
+            looks = [f"; {name}, which it serves and never hears, looks meant" for name in meant]
+            attachments = listed(relay.attachment for relay in together)
+            yield self.finding(
+                f"{attachments} relay{'s' * (len(together) == 1)} to {server}, "
+                f"which has no pool for {network}" + "".join(looks),
+                together[0].path,
+                Witness(
+                    "lost-request", network, together[0].target, also=f"and {server} has no pool"
+                ),
+                concerns=tuple(meant),
+            )
 
 
 class RelayAndServer(Rule):
@@ -256,6 +257,7 @@ class RelayToItself(Rule):
     """
 
     severity = Severity.ERROR
+    follows_address = ("address-held-twice",)
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.30.1]}}}

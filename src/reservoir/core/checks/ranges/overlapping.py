@@ -25,6 +25,7 @@ class RangesOverlap(Rule):
     """
 
     severity = Severity.ERROR
+    follows = ("range-outside-subnet",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.90, 10.84.30.80-10.84.30.99]}
@@ -65,7 +66,7 @@ class NetworksOverlap(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("subnet-differs",)
+    follows = ("subnet-differs", "subnet-has-host-bits")
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
@@ -109,7 +110,7 @@ class PoolsOverlap(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("two-servers", "networks-overlap", *SUBNET_WRONG)
+    follows = ("two-servers", "networks-overlap", *SUBNET_WRONG, "range-outside-subnet")
     failing = """
         devices: {pier: {}, depot: {}}
         networks:

@@ -81,7 +81,8 @@ class SubnetDiffers(Rule):
                 lending.bound_rows(index).tolist(),
             )
             ends = _ends(site, named)
-            other = _other_subnet(network, named, ends) or _larger_subnet(site, network, ends)
+            other = _other_subnet(site, network, named, ends)
+            other = other or _larger_subnet(site, network, ends)
             if other is None:
                 continue
             yield self.finding(
@@ -129,11 +130,25 @@ class SubnetDiffers(Rule):
         return Witness("spared", name, kept.first)
 
 
-def _other_subnet(network: Network, named: Named, ends: Collection[int]) -> Prefix | None:
-    """The one subnet of the same size in which all lies, if it is another."""
+def _other_subnet(
+    site: Site, network: Network, named: Named, ends: Collection[int]
+) -> Prefix | None:
+    """The one subnet of the same size in which all lies, if it is another.
+
+    A single thing may be wrong itself; unless its server stands there, and nowhere in the subnet.
+    """
     subnets = {Prefix(end, network.subnet.bits).subnet for end in ends}
-    alone = named.things > 1 and len(subnets) == 1 and network.subnet.subnet not in subnets
-    return subnets.pop() if alone else None
+    if len(subnets) != 1 or network.subnet.subnet in subnets:
+        return None
+    (other,) = subnets
+    servers = {service.device for service in network.served_by}
+    stands_there = not site.topology.attachments(network) and any(
+        site.topology.interface(attachment).address == Prefix(attachment.address, other.bits)
+        and other.span.holds(attachment.address)
+        for server in servers
+        for attachment in site.topology.attachments_of(server)
+    )
+    return other if named.things > 1 or stands_there else None
 
 
 def _larger_subnet(site: Site, network: Network, ends: Collection[int]) -> Prefix | None:

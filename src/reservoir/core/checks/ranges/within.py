@@ -170,7 +170,7 @@ class PoolEmpty(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("range-outside-subnet", "range-reversed", *SUBNET_WRONG)
+    follows = ("range-outside-subnet", "range-reversed", *SUBNET_WRONG, "exclusion-outside-subnet")
     rests_on = ("range",)
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}

@@ -32,7 +32,7 @@ class ExclusionOutsideSubnet(Rule):
     """
 
     severity = Severity.WARNING
-    follows = SUBNET_WRONG
+    follows = (*SUBNET_WRONG, "range-outside-subnet")
     rests_on = ("subnet",)
     failing = """
         networks:
@@ -169,6 +169,7 @@ class ExclusionSwallowsBinding(Obstructed):
     """
 
     severity = Severity.ERROR
+    follows = ("exclusion-swallows-binding", "exclusion-outside-subnet")
     dialect = "mortise"
     failing = """
         joint name=yard sits=10.85.10.1/24 desk=open
