@@ -111,7 +111,7 @@ ADDRESS = re.compile(r"\b(\d+)\.(\d+)\.(\d+)\.(\d+)\b")
 def misdialled(found: re.Match[str]) -> str:
     """An address with two digits of its second octet swapped, if there are two."""
     first, second, *rest = found.groups()
-    return ".".join([first, second[1::-1] + second[2:], *rest])
+    return ".".join([first, str(int(second[1::-1] + second[2:])), *rest])
 
 
 @pytest.mark.parametrize("file", [PLANS / "two-routers.yaml", RIGHT / "ferry-line.yaml"])
