@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Span, format_address, parse_prefix
 from reservoir.core.checks.ranges.within import written_ranges
-from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import PlanPath
 
@@ -134,7 +134,7 @@ class RangePublic(Rule):
     """
 
     severity = Severity.WARNING
-    follows_here = ("range-special-use", "subnet-has-host-bits")
+    follows_here = ("range-special-use", *SUBNET_WRONG)
     failing = """
         networks:
           crew: {subnet: 11.84.30.0/24, ranges: [11.84.30.20-11.84.30.200]}
