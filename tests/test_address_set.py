@@ -8,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from reservoir.core.address_set import AddressSet
+from reservoir.core.address_sets import AddressSets
 from reservoir.core.addressing import LAST_ADDRESS, Span
 from reservoir.core.overlaps import overlaps
 
@@ -93,3 +94,25 @@ def test_millions_at_once() -> None:
     asked = random.integers(0, 1 << 24, 4_000_000)
     assert (made.contains(asked) == inside[asked]).all()
     assert len(made) == inside.sum()
+
+
+@given(st.lists(st.tuples(spans, spans), max_size=5), st.sampled_from(FLOORS), st.data())
+def test_many_sets_at_once_are_each_their_own(
+    pairs: list[tuple[list[tuple[int, int]], list[tuple[int, int]]]],
+    floor: int,
+    data: st.DataObject,
+) -> None:
+    """Union, intersection and difference place by place; single addresses; places picked out."""
+    ones, others = ([built(both[side], floor)[0] for both in pairs] for side in (0, 1))
+    a, b = AddressSets.of_spans(ones), AddressSets.of_spans(others)
+    for both, one in ((a | b, set.__or__), (a & b, set.__and__), (a - b, set.__sub__)):
+        expected = [
+            one(set(x.addresses().tolist()), set(y.addresses().tolist()))
+            for x, y in zip(ones, others, strict=True)
+        ]
+        assert [set(found.addresses().tolist()) for found in both] == expected
+    where = [(place, address) for place, one in enumerate(ones) for address in one.addresses()]
+    places, addresses = np.array(where, dtype=np.int64).reshape(-1, 2).T
+    assert list(AddressSets.of_addresses(places, addresses, len(ones))) == ones
+    picked = data.draw(st.lists(st.sampled_from(range(len(ones))))) if ones else []
+    assert list(a.at(picked)) == [ones[place] for place in picked]

@@ -125,6 +125,8 @@ def test_damage_is_said_and_never_fatal(name: str, data: st.DataObject) -> None:
     for fault in carrier.read(text).faults:
         assert 1 <= fault.line <= len(lines)
         assert 1 <= fault.column <= len(lines[fault.line - 1]) + 1
+        assert 0 <= fault.since <= fault.line
+        assert fault.opened is None or 1 <= fault.opened[0] <= fault.line
 
 
 @given(values)
@@ -175,6 +177,30 @@ def test_layout_tells_where_a_lost_line_was() -> None:
     read = Json(Nesting()).read(stray)
     assert [fault.line for fault in read.faults] == [2]
     assert '"b": 2' in [node.text for node in read.top]
+
+
+ENDED = Lines(Nesting(end="done", indent=2, opens=":"))
+BROKEN = [
+    (Xml(Nesting()), "<a>\n <zne>\n  <c/>\n </zone>\n</a>\n", ["</zone> closes <zne> of line 2"]),
+    (Xml(Nesting()), "<a>\n <b>1</c>\n</a>\n", ["</c> closes <b> of line 2"]),
+    (Xml(Nesting()), "<a>\n </b>\n <b/>\n</a>\n", ["</b> closes nothing here"]),
+    (Json(Nesting()), '{\n "a": 9x,\n "b": [1, 2y]\n}\n', ["'9x' is no value", "'2y' is no value"]),
+    (Json(Nesting()), '{\n "a": [\n  {"b": 1},\n  {"b": 2\n ]\n}\n', ["'}' is missing before"]),
+    (Json(Nesting()), '"a": 1\n}\n', ['not expected here: "a"']),
+    (ENDED, "a:\n  b\ndne\nc:\n  d\ndone\n", ["'dne' closes 'a:', where 'done' should"]),
+    (ENDED, "a:\n  b\nc:\n  d\ndone\n", ["the block 'a:' is not closed with 'done'"]),
+    (ENDED, "a:\na:\n  b\ndone\n", ["the block 'a:' is not closed with 'done'"]),
+    (ENDED, "a:\n  b\ndone\ndone\n", ["'done' closes nothing here"]),
+]
+"""A notation, a text in which something is broken, and how what is said of it begins."""
+
+
+@pytest.mark.parametrize(("carrier", "text", "said"), BROKEN)
+def test_what_is_broken_is_said_once(carrier: Carrier, text: str, said: list[str]) -> None:
+    """And what stands beside it is read all the same."""
+    faults = carrier.read(text).faults
+    assert len(faults) == len(said)
+    assert all(f.message.startswith(s) for f, s in zip(faults, said, strict=True)), faults
 
 
 def test_each_notation_reads_by_hand() -> None:

@@ -16,6 +16,7 @@ from oracle import Walked, plans, text_of
 from oracle_findings import findings
 from oracle_witnesses import holds
 from reservoir.core.checks import Report
+from reservoir.core.edits import with_edit
 from reservoir.core.findings import Severity
 from reservoir.core.plan import format_path
 from reservoir.files.mending import mend
@@ -81,9 +82,13 @@ def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, A
 @given(plan=plans())
 @settings(max_examples=examples(30))
 def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -> None:
-    """Applied to the file's text, one suggestion at a time; it adds no error."""
+    """Applied to the file's text, one suggestion at a time; it adds no error.
+
+    What it makes of the file is what it makes of the plan in memory, where it was tried.
+    """
     text = text_of(plan)
     report = checked(file, text)
+    before = reservoir.load(str(file)).plan
     for finding in report.findings:
         for suggestion in finding.suggestions:
             edit = Edit(suggestion.path, suggestion.old, suggestion.new)
@@ -91,6 +96,9 @@ def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -
             key = finding.rule, finding.message
             assert said(after)[key] < said(report)[key], suggestion
             assert not errors(after) - errors(report), suggestion
+            again, tried = reservoir.load(str(file)).plan, with_edit(before, suggestion)
+            assert again.networks == tried.networks
+            assert again.devices == tried.devices
 
 
 @given(plan=plans())

@@ -272,7 +272,7 @@ class _Reader:
     def _close(self, name: str, start: int, end: int) -> None:
         names = [re.split(r"[^A-Za-z0-9_.:-]", node.text[1:])[0] for node in self.open]
         innermost = self.open[-1]
-        if name not in names[1:] and names[1:] and self._is_misspelt(name, names[-1]):
+        if name not in names[1:] and names[1:] and self._is_misspelt(name, names[-1], start):
             where = f"</{name}> closes <{names[-1]}> of line {innermost.line}"
             place = *self._place(start), f"{where}, which is called otherwise"
             self.faults.append(Fault(*place, opened=(innermost.line, innermost.column)))
@@ -291,10 +291,11 @@ class _Reader:
             closed.text = f"{closed.text}>{only.text}</{name}>"
             closed.children = []
 
-    def _is_misspelt(self, name: str, innermost: str) -> bool:
+    def _is_misspelt(self, name: str, innermost: str, start: int) -> bool:
         """Whether a closing tag is that of the innermost element, one of the two misspelt."""
         alone = f"<{name}" not in self.text or f"</{innermost}" not in self.text
-        return alone and nearest(name, [innermost]) is not None
+        in_line = self._place(start)[0] == self.open[-1].line
+        return alone and (in_line or nearest(name, [innermost]) is not None)
 
     def _not_closed(self, node: Node) -> None:
         self.faults.append(Fault(node.line, node.column, f"{node.text!r} is not closed"))

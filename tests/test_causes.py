@@ -1,0 +1,86 @@
+"""What follows from what: one mistake, and all that it leads to."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from reservoir.core.checks.causes import with_causes
+from reservoir.core.checks.rule import Rule, rules
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan import PlanPath
+
+BASE = 0x0A540000
+
+SOME_RULES = [rule for rule in rules().values() if rule.follows or rule.follows_here]
+NETWORKS = ("crew", "shop")
+ABOUT = st.sampled_from(
+    [("networks", name) for name in NETWORKS] + [("devices", "pier", "interfaces", "deck")]
+)
+
+
+@st.composite
+def findings(draw: st.DrawFn) -> Finding:
+    """Findings of rules that name causes, and of those causes."""
+    rule: Rule = draw(st.sampled_from(SOME_RULES))
+    names = [rule.name, *rule.follows, *rule.follows_here]
+    witness = Witness("refused", draw(st.sampled_from(NETWORKS) | st.none()), address=BASE)
+    concerns = draw(st.lists(st.sampled_from(NETWORKS), max_size=2)).copy()
+    named, states = draw(st.sampled_from(names)), draw(st.sampled_from([(), ("range", "gateway")]))
+    return Finding(
+        named,
+        "",
+        Severity.ERROR,
+        "",
+        draw(ABOUT),
+        witness,
+        concerns=tuple(concerns),
+        states=frozenset(states),
+    )
+
+
+@given(st.lists(findings(), max_size=12))
+def test_what_follows_has_a_cause_that_follows_from_nothing(found: list[Finding]) -> None:
+    """None is lost, their order stays, and something is always left to put right."""
+    result = with_causes(found, rules(), lambda _: ["pier"])
+    assert [(f.rule, f.at) for f in result] == [(f.rule, f.at) for f in found]
+    leaders = [finding for finding in result if finding.cause is None]
+    assert bool(leaders) == bool(found)
+    for finding in result:
+        if finding.cause is not None:
+            assert finding.cause in leaders
+            rule = rules()[finding.rule]
+            assert rule.follows or rule.follows_here or rule.follows_address or rule.rests_on
+
+
+def of(rule: str, at: PlanPath, network: str | None = None, *states: str) -> Finding:
+    """A finding of a rule, perhaps one of a line that was not understood."""
+    witness = Witness("told-otherwise", network, also="may be")
+    return Finding(rule, "", Severity.ERROR, "", at, witness, states=frozenset(states))
+
+
+LINE: PlanPath = ("devices", "pier", "configuration", 7, 1)
+EMPTY = of("pool-empty", ("networks", "crew"))
+
+
+@pytest.mark.parametrize(
+    ("unread", "follows"),
+    [
+        (of("line-unread", LINE, "crew", "range"), True),
+        (of("line-unread", LINE, "shop", "range"), False),
+        (of("line-unread", LINE, "crew", "gateway"), False),
+        (of("line-unread", LINE, "crew"), False),
+        (of("line-unread", LINE, None, "range"), True),
+        (of("line-unread", ("devices", "depot", *LINE[2:]), None, "range"), False),
+    ],
+)
+def test_a_line_that_was_not_understood_explains_what_it_may_have_said(
+    unread: Finding, follows: bool
+) -> None:
+    """What rests on such a line: of the network, or of a device that touches it."""
+    touching = {"crew": ["pier"], "shop": ["depot"]}
+    for order in ([unread, EMPTY], [EMPTY, unread]):
+        result = with_causes(order, rules(), touching.__getitem__)
+        found = next(finding for finding in result if finding.rule == "pool-empty")
+        assert (found.cause == unread) == follows

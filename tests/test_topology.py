@@ -1,0 +1,112 @@
+"""Who stands where and who hears whom, against walking over every interface."""
+
+from __future__ import annotations
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from reservoir.core.addressing import Prefix
+from reservoir.core.plan import Device, Interface, Network, Plan, Route, Service
+from reservoir.core.topology import Topology
+
+BASE = 0x0A540000
+"""10.84.0.0: all that is drawn lies in the 64 addresses from there on."""
+
+vrfs = st.sampled_from(["", "guests"])
+addresses = st.integers(BASE, BASE + 63)
+prefixes = st.builds(Prefix, addresses, st.integers(26, 31))
+interfaces = st.builds(
+    Interface,
+    address=prefixes | st.none(),
+    vrf=vrfs,
+    relay_to=st.lists(addresses, max_size=2).map(tuple),
+)
+devices = st.dictionaries(st.sampled_from("abc"), st.lists(interfaces, max_size=4), min_size=1)
+
+
+@st.composite
+def plans(draw: st.DrawFn) -> Plan:
+    """A few devices and networks in two VRFs, crowded together."""
+    made = {
+        name: Device(
+            interfaces={f"port{number}": its for number, its in enumerate(ports)},
+            routes=draw(st.lists(st.builds(Route, to=prefixes, via=addresses), max_size=2)),
+        )
+        for name, ports in draw(devices).items()
+    }
+    networks = st.builds(
+        Network,
+        subnet=prefixes.map(lambda prefix: prefix.subnet),
+        vrf=vrfs,
+        served_by=st.sampled_from(sorted(made)).map(lambda name: (Service(device=name),)),
+    )
+    drawn = draw(st.lists(networks, max_size=5))
+    return Plan(devices=made, networks={f"n{number}": its for number, its in enumerate(drawn)})
+
+
+def ports(plan: Plan) -> list[tuple[str, str, Interface, int]]:
+    """Every interface that has an address: its device, its name, itself, the address."""
+    return [
+        (device, name, interface, interface.address.address)
+        for device, its in plan.devices.items()
+        for name, interface in its.interfaces.items()
+        if interface.address is not None
+    ]
+
+
+@given(plans())
+def test_interfaces_stand_where_their_addresses_are(plan: Plan) -> None:
+    """In the networks of their VRF whose subnet has the address; whoever holds it is found."""
+    topology = Topology(plan)
+    for name, network in plan.networks.items():
+        here = {
+            (device, port)
+            for device, port, interface, address in ports(plan)
+            if interface.vrf == network.vrf and network.subnet.span.holds(address)
+        }
+        found = topology.attachments(network)
+        assert {(there.device, there.interface) for there in found} == here
+        assert [there.address for there in found] == sorted(there.address for there in found)
+        touching = {service.device for service in network.served_by} | {d for d, _ in here}
+        assert set(topology.devices_touching(name)) == touching
+    for address in range(BASE, BASE + 64):
+        holders = {(device, port) for device, port, _, held in ports(plan) if held == address}
+        assert {(h.device, h.interface) for h in topology.holders(address)} == holders
+        for vrf in ("", "guests"):
+            at = [n for n, its in plan.networks.items() if its.vrf == vrf]
+            at = [n for n in at if plan.networks[n].subnet.span.holds(address)]
+            assert sorted(topology.networks_at(address, vrf)) == sorted(at)
+
+
+@given(plans())
+def test_a_server_hears_whom_it_stands_beside_or_whom_a_relay_hands_on(plan: Plan) -> None:
+    """By its own interface first; else by one that relays to any of its addresses."""
+    topology = Topology(plan)
+    for network in plan.networks.values():
+        server = network.served_by[0].device
+        own = {address for device, _, _, address in ports(plan) if device == server}
+        here = [
+            (device, interface)
+            for device, _, interface, address in ports(plan)
+            if interface.vrf == network.vrf and network.subnet.span.holds(address)
+        ]
+        reach = topology.reach(server, network)
+        if any(device == server for device, _ in here):
+            assert reach is not None
+            assert reach.through.device == server
+        elif any(own.intersection(interface.relay_to) for _, interface in here):
+            assert reach is not None
+            assert own.intersection(topology.interface(reach.through).relay_to)
+        else:
+            assert reach is None
+
+
+@given(plans(), addresses)
+def test_a_device_knows_the_way_where_an_interface_or_a_route_leads(
+    plan: Plan, address: int
+) -> None:
+    """Whatever VRF it is in."""
+    for name, device in plan.devices.items():
+        spans = [i.address.span for i in device.interfaces.values() if i.address is not None]
+        spans += [route.to.span for route in device.routes]
+        assert Topology(plan).knows_way(name, address) == any(s.holds(address) for s in spans)
