@@ -171,6 +171,10 @@ class Walked:
         found = [entry for entry in self.interfaces(self.vrf(name)) if entry[1] in inside]
         return sorted(found, key=lambda entry: entry[1:2])
 
+    def naming(self, server: str) -> list[str]:
+        """The networks that name a DNS server."""
+        return [name for name in self.networks if server in self.networks[name].get("dns", ())]
+
     def static(self, vrf: str) -> list[tuple[str, int, str]]:
         """Path, address and name of the static hosts in a VRF."""
         return [

@@ -26,7 +26,7 @@ def findings(walked: Walked) -> Counter[tuple[str, str]]:
             of_gateways,
             of_capacity,
         ),
-        *(of_held_addresses, of_bindings, of_clients, of_static),
+        *(of_held_addresses, of_bindings, of_clients, of_static, of_servers),
     ]
     for family in families:
         found.update(family(walked))
@@ -69,7 +69,11 @@ def of_moved_subnets(w: Walked) -> Found:
         attached = {IPv4Interface((a, b)).network for _, a, b in w.attached(name)}
         larger = [n for n in attached if n.prefixlen < bits.network.prefixlen]
         held = larger and all(IPv4Address(address) in larger[0] for address in named)
-        if (len(things) > 1 and len(there) == 1 and bits.network not in there) or (
+        serves = any(pool.server == "a" for pool in w.pools if pool.network == name)
+        own = {IPv4Interface((a, b)).network for _, a, b in w.interfaces(w.vrf(name))}
+        stands_there = serves and not attached and there <= own
+        elsewhere = len(there) == 1 and bits.network not in there
+        if (elsewhere and (len(things) > 1 or stands_there)) or (
             held and len(attached) == 1 and named - inside
         ):
             yield "subnet-differs", f"networks.{name}.subnet"
@@ -247,12 +251,39 @@ def of_static(w: Walked) -> Found:
                 named |= set(map(number_of, w.networks[name].get("dns", ())))
         for address in (named & pool.lent) - known - {gateway}:
             yield "infrastructure-lendable", range_of(pool, address)
+
+
+def of_servers(w: Walked) -> Found:
     for name, network in w.networks.items():
         for i, text in enumerate(network.get("dns", ())):
             others = [o for o in w.networks if w.vrf(o) == w.vrf(name)]
             edges = set().union(*(w.addresses(o) - w.hosts(o) for o in others))
             if number_of(text) in edges or IPv4Address(text).is_loopback:
                 yield "dns-invalid", f"networks.{name}.dns[{i}]"
+            alike = [told for told in swapped(text) if len(w.naming(told)) > 1]
+            vrfs = {w.vrf(other) for other in w.networks} | {""}
+            held = {there[1] for vrf in vrfs for there in (*w.interfaces(vrf), *w.static(vrf))}
+            alone = w.naming(text) == [name] and number_of(text) not in held
+            if alone and len(set(alike) - set(network["dns"])) == 1:
+                yield "dns-transposed", f"networks.{name}.dns[{i}]"
+
+
+def swapped(address: str) -> set[str]:
+    """The addresses that it becomes when two of its neighbouring digits change places."""
+    pairs = [(i, address[i : i + 2]) for i in range(len(address) - 1)]
+    texts = {
+        address[:i] + pair[::-1] + address[i + 2 :] for i, pair in pairs if pair.isdecimal()
+    } - {address}
+    return {text for text in texts if is_address(text)}
+
+
+def is_address(text: str) -> bool:
+    """Whether the standard library reads it as an address."""
+    try:
+        IPv4Address(text)
+    except ValueError:
+        return False
+    return True
 
 
 def of_bindings(w: Walked) -> Found:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shutil
 import subprocess
@@ -177,6 +178,14 @@ def test_a_mistake_in_configuration_is_one_finding(
     assert leaders(reservoir.together(reads)) == [rule]
 
 
+def converted(written: Path, dialect: str, folder: Path) -> Path:
+    """A file with what the dialect can hold of the router's configuration."""
+    file = folder / f"pier-router.{dialect}"
+    command = [str(PROGRAM), "convert", str(written / ROUTER), "--to", dialect, "--out", str(file)]
+    subprocess.run(command, check=False, capture_output=True)
+    return file
+
+
 def slipped(line: str) -> str:
     """The line with a letter of its first word lost."""
     word = re.search("[a-zA-Z]{3,}", line)
@@ -212,9 +221,7 @@ def test_a_damaged_line_is_one_finding(dialect: str, written: Path, tmp_path: Pa
     Whatever it was: a value, a name, the end of a block, a bracket. A line that is gone may leave
     two kinds of lines without a home.
     """
-    file = tmp_path / f"pier-router.{dialect}"
-    command = [str(PROGRAM), "convert", str(written / ROUTER), "--to", dialect, "--out", str(file)]
-    subprocess.run(command, check=False, capture_output=True)
+    file = converted(written, dialect, tmp_path)
     lines = file.read_text().splitlines()
     sound = leaders_in(file, dialect)
     for number, line in enumerate(lines):
@@ -225,3 +232,38 @@ def test_a_damaged_line_is_one_finding(dialect: str, written: Path, tmp_path: Pa
         file.write_text("\n".join([*lines[:number], *([new] if new else []), *lines[number + 1 :]]))
         more = leaders_in(file, dialect) - sound
         assert more.total() <= 1 + (damage is gone), (line, new, more)
+
+
+@pytest.mark.parametrize("dialect", Library().names)
+def test_what_puts_it_right_is_told_in_the_lines_of_the_file(
+    dialect: str, written: Path, tmp_path: Path, run: Run
+) -> None:
+    """The line that stands there goes, and the one that comes is what stood there before."""
+    file = converted(written, dialect, tmp_path)
+    sound = file.read_text()
+    told = 0
+    for number, line in enumerate(sound.splitlines()):
+        if re.search(r"\b10\.84\.20\.1\b", line) is None:
+            continue
+        wrong = re.sub(r"\b10\.84\.20\.1\b", "10.48.20.1", line, count=1)
+        lines = sound.splitlines()
+        file.write_text("\n".join([*lines[:number], wrong, *lines[number + 1 :]]))
+        found = json.loads(run("check", str(file), "--format", "json").out)["findings"]
+        edits = [edit for f in found if not f["cause"] for edit in f["suggestions"]]
+        for edit in edits:
+            for old, new in zip(edit.get("removes", ()), edit.get("adds", ()), strict=True):
+                assert (bare(wrong), bare(line)) == (old, new)
+                told += 1
+                shown = run("check", str(file), "--fail-on", "never").out
+                assert f"- {old}\n" in shown
+                assert f"+ {new}\n" in shown
+    assert told or dialect in UNTOLD
+
+
+UNTOLD = ("linux-host",)
+"""Its gateway is the interface's own address, which is the plan's word for both."""
+
+
+def bare(line: str) -> str:
+    """A line without its layout."""
+    return line.strip().removesuffix(",")

@@ -38,6 +38,11 @@ def is_slip(typed: int, meant: int) -> bool:
     return octets == 1 or meant in _swapped(text) or meant in _one_digit(text)
 
 
+def transpositions(address: int) -> set[int]:
+    """The addresses that come of swapping two neighbouring digits: the commonest slip of all."""
+    return set(_swapped(format_address(address)))
+
+
 def likely_range(span: Span, subnet: Prefix) -> Span | None:
     """The range inside the subnet that was meant by one with an end outside it."""
     ends = [

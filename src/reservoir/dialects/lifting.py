@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from bisect import bisect_left, bisect_right
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any, NamedTuple
 
 from reservoir.core import options as dhcp_options
@@ -22,6 +22,7 @@ from reservoir.core.plan import (
     Service,
     Zone,
 )
+from reservoir.dialects.fact_addresses import FactsByAddress
 from reservoir.dialects.fact_spans import backward_ranges, each_span, idle_exclusions, notes_of
 from reservoir.dialects.keeping import kept_of
 from reservoir.dialects.lowering import called
@@ -49,6 +50,10 @@ class Lifted:
     """The facts that each network was made of."""
     interfaces: Mapping[str, Fact] = field(default_factory=dict)
     """The facts that its interfaces were made of."""
+    strays: list[Fact] = field(default_factory=list)
+    """Bindings of addresses that are in no pool's subnet."""
+    told_otherwise: list[tuple[Fact, list[str]]] = field(default_factory=list)
+    """Bindings whose clients are told otherwise than their network, and what is different."""
 
     def plan(self) -> Plan:
         """A plan of this device alone."""
@@ -99,10 +104,10 @@ class _Lifting:
         self.result.interfaces = self.interfaces
         owners = (device, *self.interfaces.values())
         self._bindings = self._usable(b for owner in owners for b in owner.of_kind("binding"))
-        self._bindings_by_address = _ByAddress(
+        self._bindings_by_address = FactsByAddress(
             (fact.get("address"), fact) for fact in self._bindings
         )
-        self._interfaces_by_address = _ByAddress(
+        self._interfaces_by_address = FactsByAddress(
             (fact.get("address").address, fact)
             for fact in self.interfaces.values()
             if fact.get("address") is not None
@@ -131,6 +136,7 @@ class _Lifting:
         for binding in self._bindings:
             if id(binding) not in self._placed:
                 self._note(binding, "lies in no pool's subnet, so it is left out")
+                self.result.strays.append(binding)
         kept = kept_of(self.facts, named)
         self.result.device = self.result.device.model_copy(update={"kept": kept})
         return self.result
@@ -142,6 +148,12 @@ class _Lifting:
             for pool in interface.of_kind("pool"):
                 fields = {**pool.fields, "interface": name}
                 yield replace(pool, fields=fields)
+
+    @cached_property
+    def _subnets(self) -> AddressSet:
+        """What the subnets of all pools have together."""
+        subnets = (self._subnet(pool) for pool in self._pools())
+        return AddressSet(subnet.span for subnet in subnets if subnet is not None)
 
     def _pools_by_network(self) -> dict[object, list[_Pool]]:
         """The pools that have a subnet; together those that are parts of one."""
@@ -242,8 +254,17 @@ class _Lifting:
     def _bindings_in(self, pools: Sequence[_Pool]) -> list[Fact]:
         inside = [b for pool in pools for b in self._usable(pool.fact.of_kind("binding"))]
         found = self._bindings_by_address.within(pools[0].subnet.span)
+        found += self._bindings_beside(pools[0])
         self._placed.update(map(id, found))
         return inside + found
+
+    def _bindings_beside(self, pool: _Pool) -> list[Fact]:
+        """Bindings in no pool's subnet, where a pool's gateway is: its subnet may be mistyped."""
+        gateway = pool.fact.get("gateway")
+        if not isinstance(gateway, int) or pool.subnet.span.holds(gateway):
+            return []
+        beside = self._bindings_by_address.within(Prefix(gateway, pool.subnet.bits).span)
+        return [fact for fact in beside if fact.get("address") not in self._subnets]
 
     def _attached(self, subnet: Prefix) -> list[Fact]:
         return self._interfaces_by_address.within(subnet.span)
@@ -394,23 +415,7 @@ class _Lifting:
         if differing:
             names = ", ".join(differing)
             self._note(binding, f"told another {names} than {pool.label}; taken as the same")
-
-
-class _ByAddress:
-    """Facts found by an address of theirs; given back in the order in which they were given."""
-
-    def __init__(self, facts: Iterable[tuple[int, Fact]]) -> None:
-        ordered = sorted(
-            ((address, position, fact) for position, (address, fact) in enumerate(facts)),
-            key=lambda entry: entry[:2],
-        )
-        self._addresses = [address for address, _, _ in ordered]
-        self._facts = [(position, fact) for _, position, fact in ordered]
-
-    def within(self, span: Span) -> list[Fact]:
-        begin = bisect_left(self._addresses, span.first)
-        end = bisect_right(self._addresses, span.last)
-        return [fact for _, fact in sorted(self._facts[begin:end], key=lambda entry: entry[0])]
+            self.result.told_otherwise.append((binding, differing))
 
 
 def _binding(fact: Fact) -> Binding:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import format_address
+from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.clients import format_client
 from reservoir.core.typos import likely_meant
+from reservoir.core.wording import listed
 from reservoir.dialects.fact_spans import each_span
 from reservoir.dialects.lifting import Lifted, Origin
 from reservoir.dialects.option_facts import FIELD_OF_OPTION
@@ -32,11 +34,14 @@ def faults_in(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[ReadFault]
     for name, origin in lifted.origins.items():
         finder = _Faults(name, origin, device, sheet)
         yield from finder.not_lent()
+        yield from finder.counted_from_elsewhere(lifted)
         yield from finder.lent_elsewhere(lifted.interfaces)
         yield from finder.misplaced_bindings()
         yield from finder.lent_before_excluded()
         yield from finder.options_twice()
+        yield from finder.unlike_the_others(lifted)
     yield from _left_behind(lifted, device, sheet)
+    yield from _strays(lifted)
 
 
 def _left_behind(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[ReadFault]:
@@ -58,6 +63,42 @@ def _left_behind(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[ReadFau
             else:
                 continue
             yield ReadFault(rule, message, fact.line, fact.column, "", harm)
+
+
+def _strays(lifted: Lifted) -> Iterator[ReadFault]:
+    """Bindings of addresses that are in no pool's subnet; perhaps only mistyped."""
+    few = lifted.origins if len(lifted.origins) <= FEW else {}
+    beside = Counter(binding.get("address") >> 8 for binding in lifted.strays)
+    lost: list[Fact] = []
+    for binding in lifted.strays:
+        address = binding.get("address")
+        found = {name: likely_meant(address, origin.subnet) for name, origin in few.items()}
+        near = [(name, meant) for name, meant in found.items() if meant is not None]
+        if len(near) == 1 and beside[address >> 8] == 1:  # several are hardly all mistyped
+            name, meant = near[0]
+            yield _stray([binding], f"; {format_address(meant)} would be in {name}", name)
+        else:
+            lost.append(binding)
+    if lost:
+        yield _stray(lost, "", "")
+
+
+def _stray(bindings: Sequence[Fact], hint: str, network: str) -> ReadFault:
+    first, more = bindings[0], len(bindings) - 1
+    shown, client = format_address(first.get("address")), _client(first)
+    others = f" ({more:,} more are like that)" if more else ""
+    return ReadFault(
+        "binding-outside-subnet",
+        f"{client} is bound to {shown}, which is in no pool's subnet{others}{hint}",
+        first.line_of("address"),
+        first.column,
+        network,
+        f"that is {client} is given another address than {shown}",
+    )
+
+
+FEW = 100
+"""Pools among which a mistyped address is looked for; more would be no hint."""
 
 
 class _Faults:
@@ -84,6 +125,28 @@ class _Faults:
                 "asks for an address and nobody answers",
             )
 
+    def counted_from_elsewhere(self, lifted: Lifted) -> Iterator[ReadFault]:
+        """A subnet that all speaks against but the ranges, which are counted from its start."""
+        pool, subnet = self.origin.pools[0], self.origin.subnet
+        counted = any("offset" in fact.fields for fact in pool.of_kind("range"))
+        gateway = pool.get("gateway")
+        named = [gateway, *(binding.get("address") for binding in self.origin.bindings)]
+        if not counted or not isinstance(gateway, int) or len(named) < 2:
+            return
+        other = Prefix(gateway, subnet.bits).subnet
+        if other == subnet.subnet or not all(map(other.span.holds, named)):
+            return
+        stating = lifted.interfaces.get(pool.get("interface"), pool)
+        bound = f"{len(named) - 1} binding{'s' * (len(named) > 2)}"
+        yield ReadFault(
+            "subnet-differs",
+            f"the gateway and {bound} of {self.name} are not in {subnet}; all are in {other}",
+            stating.line_of("address" if stating is not pool else "subnet"),
+            stating.column,
+            self.name,
+            "is lent addresses of one subnet and told the gateway of another",
+        )
+
     def misplaced_bindings(self) -> Iterator[ReadFault]:
         """Bound addresses that lie where the device doesn't heed the binding."""
         wanted = self.sheet.trait("bound-address")
@@ -109,6 +172,27 @@ class _Faults:
             if why is not None:
                 message = f"{shown}, which is bound to {client}, {why}"
                 yield self._of(binding, "binding-placement", message, "address")
+
+    def unlike_the_others(self, lifted: Lifted) -> Iterator[ReadFault]:
+        """Bindings that say of their network what their network doesn't say itself."""
+        own = set(map(id, self.origin.bindings))
+        for binding in self.origin.bindings:
+            subnet, address = binding.get("subnet"), binding.get("address")
+            if subnet is None or subnet == self.origin.subnet:
+                continue
+            client = _client(binding)
+            if not subnet.span.holds(address):
+                shown = format_address(address)
+                message = f"{client} is bound to {shown}, which is not in {subnet}, its own subnet"
+                yield self._of(binding, "binding-outside-subnet", message, "subnet")
+                continue
+            message = f"{client} has the subnet {subnet}, and {self.name} is {self.origin.subnet}"
+            yield self._of(binding, "binding-told-otherwise", message, "subnet")
+        for binding, names in lifted.told_otherwise:
+            if id(binding) in own:
+                what = f"another {listed(names)} than other clients of {self.name}"
+                message = f"{_client(binding)} is told {what}"
+                yield self._of(binding, "binding-told-otherwise", message, names[0])
 
     def lent_elsewhere(self, interfaces: Mapping[str, Fact]) -> Iterator[ReadFault]:
         """Pools at an interface that stands in another subnet."""
@@ -181,7 +265,10 @@ class _Faults:
                     )
 
     def _of(self, fact: Fact, rule: str, message: str, field: str) -> ReadFault:
-        harm = f"that is bound to {format_address(fact.get('address'))} may get another address"
+        shown = format_address(fact.get("address"))
+        harm = f"that is bound to {shown} may get another address"
+        if rule == "binding-told-otherwise":
+            harm = f"that is bound to {shown} is told something else than the others"
         return ReadFault(rule, message, fact.line_of(field), fact.column, self.name, harm)
 
 

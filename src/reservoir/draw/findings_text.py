@@ -22,6 +22,9 @@ LABELLED = BODY + " " * 12
 SHOWN = 10
 """Findings of one rule that are shown one by one; the rest is counted."""
 
+ONE_BY_ONE = 2
+"""Pieces of advice of one rule that are given one by one; more are given as one."""
+
 NAMED = 12
 """Networks that a line of advice names before it counts the rest."""
 
@@ -146,8 +149,9 @@ def _advice(advice: Sequence[Finding], subject: Subject, width: int) -> list[str
         by_rule.setdefault(finding.rule, []).append(finding)
     lines: list[str] = []
     for rule, findings in by_rule.items():
-        if len(findings) == 1:
-            lines += _block(findings[0], (), subject, width)
+        if len(findings) <= ONE_BY_ONE:
+            for finding in findings:
+                lines += _block(finding, (), subject, width)
             continue
         lines.append(f"{styled('advice  ', 'advice')} {styled(rule, 'name')}")
         lines += wrapped(rules()[rule].manual["summary"], width, BODY)

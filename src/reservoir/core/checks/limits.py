@@ -15,7 +15,7 @@ class NotExpressible(Obstructed):
     """
 
     severity = Severity.ERROR
-    follows = (*SUBNET_WRONG,)
+    follows = (*SUBNET_WRONG, "server-not-reached")
     rests_on = ("address", "interface")
     failing = """
         devices: {depot: {dialect: quillon, interfaces: {lan: {address: 10.85.10.1/24}}}}

@@ -7,12 +7,12 @@ from collections.abc import Iterator
 import numpy as np
 
 from reservoir.core.addressing import format_address
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
+from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.typos import likely_meant
 
 
-class BindingOutsideSubnet(Rule):
+class BindingOutsideSubnet(Obstructed):
     """A binding's address is not in its network's subnet.
 
     Why: The client asks from its network, the server finds no binding there, and the client gets
@@ -23,7 +23,7 @@ class BindingOutsideSubnet(Rule):
 
     severity = Severity.ERROR
     follows = SUBNET_WRONG
-    rests_on = ("subnet",)
+    rests_on = ("subnet", "pool", "address", "interface")
     failing = """
         networks:
           crew:
@@ -38,6 +38,7 @@ class BindingOutsideSubnet(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        yield from super().check(site)
         lending, table = site.lending, site.lending.bindings
         if not len(table):
             return

@@ -244,3 +244,63 @@ class BindingPlacement(Obstructed):
           subnet 10.84.30.0/24
         pin 10.84.30.9 to 01.00005e-005301 as printer
     """
+
+
+class BindingToldOtherwise(Obstructed):
+    """A bound client is told something else than the other clients of its network.
+
+    Why: Where a device's dialect says of each binding again what its network says, one of the two
+    is easily mistyped or forgotten; a client that is moved to a bound address then behaves
+    otherwise.
+
+    Remedy: Say the same of both, or accept that this client is an exception.
+    """
+
+    severity = Severity.ADVICE
+    follows = (
+        *SUBNET_WRONG,
+        "gateway-outside-subnet",
+        "gateway-unattended",
+        "dns-transposed",
+        "binding-told-otherwise",
+    )
+    rests_on = ("gateway", "dns", "domain", "lease", "option")
+    dialect = "merganser"
+    failing = """
+        lending ready
+        leg deck:
+            address 10.84.30.1 mask 255.255.255.0
+            lending ready
+        done
+        lot crew:
+            leg deck
+            net 10.84.30.0 mask 255.255.255.0
+            dns 10.84.0.53
+            lend 10.84.30.20 through 10.84.30.99
+        done
+        lot purser:
+            leg deck
+            net 10.84.30.0 mask 255.255.255.0
+            dns 10.48.0.53
+            lend only 10.84.30.10 to 00005e-005301
+        done
+    """
+    passing = """
+        lending ready
+        leg deck:
+            address 10.84.30.1 mask 255.255.255.0
+            lending ready
+        done
+        lot crew:
+            leg deck
+            net 10.84.30.0 mask 255.255.255.0
+            dns 10.84.0.53
+            lend 10.84.30.20 through 10.84.30.99
+        done
+        lot purser:
+            leg deck
+            net 10.84.30.0 mask 255.255.255.0
+            dns 10.84.0.53
+            lend only 10.84.30.10 to 00005e-005301
+        done
+    """

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import format_address
 from reservoir.core.checks.ranges.space import SPECIAL_USE
-from reservoir.core.checks.rule import Obstructed, Rule, Site
+from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.lending import Pool
 from reservoir.core.plan import PlanPath
+from reservoir.core.typos import transpositions
 
 
 class DnsMissing(Obstructed):
@@ -126,6 +128,51 @@ class DnsInvalid(Rule):
                 )
 
 
+class DnsTransposed(Rule):
+    """A DNS server that one network names is that of others with two digits swapped.
+
+    Why: Most likely it is mistyped there, and the network's clients find nobody by name.
+
+    Remedy: Correct the address, or accept it if there is such a server.
+    """
+
+    severity = Severity.WARNING
+    failing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, dns: [10.84.0.53]}
+          shop: {subnet: 10.84.51.0/24, gateway: 10.84.51.1, dns: [10.84.0.53]}
+          staff: {subnet: 10.84.50.0/24, gateway: 10.84.50.1, dns: [10.48.0.53]}
+    """
+    passing = """
+        networks:
+          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, dns: [10.84.0.53]}
+          shop: {subnet: 10.84.51.0/24, gateway: 10.84.51.1, dns: [10.84.0.53]}
+          staff: {subnet: 10.84.50.0/24, gateway: 10.84.50.1, dns: [10.84.0.53]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        told = Counter(address for told in site.lending.told for address in set(told.dns))
+        for name, network in site.plan.networks.items():
+            for position, address in enumerate(network.dns or ()):
+                if told[address] > 1 or site.topology.holders(address):
+                    continue
+                meant = [
+                    a
+                    for a in transpositions(address)
+                    if told[a] > 1 and a not in (network.dns or ())
+                ]
+                if len(meant) == 1:
+                    path: PlanPath = ("networks", name, "dns", position)
+                    shown, others = format_address(address), format_address(meant[0])
+                    yield self.finding(
+                        f"{name} alone names the DNS server {shown}; "
+                        f"{told[meant[0]]} networks name {others}",
+                        path,
+                        Witness("told-otherwise", name, also=f"asks {shown} for names"),
+                        replaced(path, shown, others),
+                    )
+
+
 class DnsUnrouted(Rule):
     """The router of a network knows no way to a DNS server that its clients are told.
 
@@ -135,6 +182,7 @@ class DnsUnrouted(Rule):
     """
 
     severity = Severity.ADVICE
+    follows = ("dns-transposed",)
     rests_on = ("route",)
     failing = """
         devices:

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from reservoir.core.addressing import format_address
-from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site
+from reservoir.core.addressing import Prefix, format_address
+from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.plan import Network, PlanPath
+from reservoir.core.lending import Pool
+from reservoir.core.plan import Network
+from reservoir.core.topology import Attachment
+from reservoir.core.typos import transpositions
 from reservoir.core.wording import listed
 
 
@@ -89,21 +92,55 @@ class ServerNotReached(Obstructed):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        if not site.complete:
-            yield from super().check(site)
+        said = set()
+        for finding in () if site.complete else super().check(site):
+            said.add(finding.network)
+            yield finding
         for pool in site.lending.pools:
-            if not site.complete and not site.topology.attachments(pool.network):
-                continue  # the router that relays may be one that isn't known
-            if pool.server and site.topology.reach(pool.server, pool.network) is None:
-                path: PlanPath = (*pool.path, "served_by", pool.service, "device")
-                refuses = site.trait(pool.server, "unreached-pool") == "configuration-refused"
-                yield self.finding(
-                    f"{pool.server} is named to serve {pool.name} and has no interface in "
-                    f"{pool.network.subnet.subnet}; {_relays(site, pool.network)}"
-                    + (f"; {pool.server} refuses its whole configuration then" if refuses else ""),
-                    path,
-                    Witness("unanswered", pool.name),
-                )
+            if pool.name in said or not pool.server:
+                continue
+            if site.topology.reach(pool.server, pool.network) is not None:
+                continue
+            astray = _astray(site, pool.server, pool.network)
+            if astray is not None:
+                yield self._mistyped(site, pool, astray)
+            elif site.complete or site.topology.attachments(pool.network):
+                yield self._unreached(site, pool)  # else the relay may be at an unknown router
+
+    def _unreached(self, site: Site, pool: Pool) -> Finding:
+        refuses = site.trait(pool.server, "unreached-pool") == "configuration-refused"
+        return self.finding(
+            f"{pool.server} is named to serve {pool.name} and has no interface in "
+            f"{pool.network.subnet.subnet}; {_relays(site, pool.network)}"
+            + (f"; {pool.server} refuses its whole configuration then" if refuses else ""),
+            (*pool.path, "served_by", pool.service, "device"),
+            Witness("unanswered", pool.name),
+        )
+
+    def _mistyped(self, site: Site, pool: Pool, astray: Attachment) -> Finding:
+        gateway, path = pool.network.gateway, (*astray.path, "address")
+        assert gateway is not None  # which is what the interface was to have
+        address, meant = site.topology.interface(astray).address, format_address(gateway)
+        return self.finding(
+            f"{astray} has {address}, which is in no network of the plan; {meant} would be in "
+            f"{pool.name}",
+            path,
+            Witness("unanswered", pool.name),
+            replaced(path, address, Prefix(gateway, pool.network.subnet.bits)),
+        )
+
+
+def _astray(site: Site, server: str, network: Network) -> Attachment | None:
+    """The server's interface that has the network's gateway as its address, but for a slip."""
+    if network.gateway is None or site.topology.holders(network.gateway):
+        return None
+    slips = transpositions(network.gateway)
+    for attachment in site.topology.attachments_of(server):
+        interface = site.topology.interface(attachment)
+        at_home = any(site.topology.networks_at(attachment.address, interface.vrf))
+        if attachment.address in slips and interface.vrf == network.vrf and not at_home:
+            return attachment
+    return None
 
 
 def _relays(site: Site, network: Network) -> str:

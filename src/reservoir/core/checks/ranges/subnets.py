@@ -11,7 +11,7 @@ import numpy as np
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import Prefix, Span
 from reservoir.core.checks.ranges.within import written_ranges
-from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.checks.rule import Obstructed, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Network
 from reservoir.core.wording import listed
@@ -44,7 +44,7 @@ class Named:
         return listed(words)
 
 
-class SubnetDiffers(Rule):
+class SubnetDiffers(Obstructed):
     """A network's gateway, ranges and bindings lie in another subnet than its own.
 
     Why: The subnet or its length has a digit wrong, or the network was copied and only its subnet
@@ -71,6 +71,7 @@ class SubnetDiffers(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        yield from super().check(site)
         ranges, lending = _ranges_of(site), site.lending
         for index in self._astray(site, ranges):
             name, network = lending.names[index], lending.networks[index]
@@ -143,10 +144,12 @@ def _other_subnet(
     (other,) = subnets
     servers = {service.device for service in network.served_by}
     stands_there = not site.topology.attachments(network) and any(
-        site.topology.interface(attachment).address == Prefix(attachment.address, other.bits)
+        interface.address == Prefix(attachment.address, other.bits)
+        and interface.vrf == network.vrf
         and other.span.holds(attachment.address)
         for server in servers
         for attachment in site.topology.attachments_of(server)
+        for interface in [site.topology.interface(attachment)]
     )
     return other if named.things > 1 or stands_there else None
 
