@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.core.addressing import format_address
-from reservoir.core.checks.rule import Obstructed, Rule, Site
+from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Obstructed, Rule, Site
 from reservoir.core.clients import ETHERNET, Mac
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.hosts import FIRST_IDENTIFIER, HostTable, repeated
@@ -225,10 +225,9 @@ class BindingPlacement(Obstructed):
 
     severity = Severity.ERROR
     follows = (
-        "binding-placement",
-        "range-reversed",
-        "exclusion-outside-subnet",
+        *EXCLUSION_WRONG,
         "range-outside-subnet",
+        "binding-placement",  # a line that is missing is missed by all that it would hold
     )
     dialect = "larkspur"
     rests_on = ("exclusion", "range")
