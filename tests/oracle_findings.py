@@ -10,6 +10,7 @@ from typing import Any
 
 from oracle import Walked, number_of, walk
 
+DIGITS = "0123456789"
 Found = Iterator[tuple[str, str]]
 
 
@@ -66,9 +67,11 @@ def of_moved_subnets(w: Walked) -> Found:
         things, bits = [thing for thing in things if thing], IPv4Interface(network["subnet"])
         named = set().union(*things)
         there = {IPv4Interface((address, bits.network.prefixlen)).network for address in named}
-        attached = {IPv4Interface((a, b)).network for _, a, b in w.attached(name)}
+        there_by = [*w.attached(name), *(i for i in w.interfaces(w.vrf(name)) if i[1] == gateway)]
+        attached = {IPv4Interface((a, b)).network for _, a, b in there_by}
         larger = [n for n in attached if n.prefixlen < bits.network.prefixlen]
-        held = larger and all(IPv4Address(address) in larger[0] for address in named)
+        held = larger and bits.network.network_address in larger[0]
+        held = held and all(IPv4Address(address) in larger[0] for address in named)
         serves = any(pool.server == "a" for pool in w.pools if pool.network == name)
         own = {IPv4Interface((a, b)).network for _, a, b in w.interfaces(w.vrf(name))}
         stands_there = serves and not attached and there <= own
@@ -153,7 +156,35 @@ def of_subnets(w: Walked) -> Found:
             device = server["device"] if isinstance(server, dict) else server
             if device == "b" or not w.attached(name):
                 place = network["served_by"].index(server)
-                yield "server-not-reached", f"{at}.served_by[{place}].device"
+                astray = near_the_gateway(w, name) if device == "a" else []
+                wrong = f"devices.a.interfaces.{astray[0]}.address" if len(astray) == 1 else None
+                yield "server-not-reached", wrong or f"{at}.served_by[{place}].device"
+
+
+def near_the_gateway(w: Walked, name: str) -> list[str]:
+    """The interfaces in no network that a slip kept from being the network's gateway."""
+    gateway, vrf = w.gateway(name), w.vrf(name)
+    everywhere = {a for other in ("", "other") for _, a, _ in w.interfaces(other)}
+    if gateway not in w.hosts(name) or gateway in everywhere:
+        return []
+    inhabited = set().union(*(w.addresses(n) for n in w.networks if w.vrf(n) == vrf))
+    return [
+        interface
+        for interface, address, _ in w.interfaces(vrf)
+        if address not in inhabited and meant_by(address, w.hosts(name)) == gateway
+    ]
+
+
+def meant_by(typed: int, hosts: set[int]) -> int | None:
+    """The one host of a network that a slip makes of an address: swapped digits before others."""
+    text = str(IPv4Address(typed))
+    digits = [text[:i] + d + text[j:] for i in range(len(text)) for j in (i, i + 1) for d in DIGITS]
+    digits += [text + d for d in DIGITS] + [text[:i] + text[i + 1 :] for i in range(len(text))]
+    for slips in (swapped(text), digits):
+        fitting = {number_of(slip) for slip in slips if is_address(slip)} & hosts
+        if fitting:
+            return fitting.pop() if len(fitting) == 1 else None
+    return None
 
 
 def of_gateways(w: Walked) -> Found:

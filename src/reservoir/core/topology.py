@@ -131,7 +131,7 @@ class Topology:
         return None
 
     def networks_at(self, address: int, vrf: str) -> Iterator[str]:
-        """The networks of a VRF whose subnet holds an address, the last to begin first."""
+        """The networks of a VRF whose subnet holds an address, the smallest subnet first."""
         starts, reaches, networks = self._networks_by_vrf.get(vrf, ([], [], []))
         at = bisect_right(starts, address) - 1
         while at >= 0 and reaches[at] >= address:
@@ -148,7 +148,7 @@ class Topology:
             by_vrf[network.vrf].append((*network.subnet.span, name))
         found = {}
         for vrf, spans in by_vrf.items():
-            spans.sort()
+            spans.sort(key=lambda span: (span[0], -span[1]))
             reaches = list(accumulate((last for _, last, _ in spans), max))
             networks = [(last, name) for _, last, name in spans]
             found[vrf] = ([first for first, _, _ in spans], reaches, networks)

@@ -12,6 +12,9 @@ from reservoir.core.addressing import (
     format_address,
 )
 
+FEW = 100
+"""Places in which a typing mistake is looked for; more would be no hint."""
+
 
 @lru_cache(maxsize=4096)
 def likely_meant(address: int, subnet: Prefix) -> int | None:

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from reservoir.core.checks.rule import Rule
 from reservoir.core.findings import Finding
+from reservoir.core.plan import PlanPath
 
 Key = tuple[str, str, Hashable]
 """A rule, a relation (``networks``, ``place`` or ``address``), and what is related; or what a
@@ -51,7 +52,7 @@ def _offered(finding: Finding) -> Iterator[Key]:
     yield finding.rule, "networks", about
     if finding.at[:1] == ("devices",):
         yield from ((finding.rule, "networks", frozenset({network})) for network in about)
-    yield finding.rule, "place", finding.at
+    yield finding.rule, "place", _thing(finding.at)
     if finding.witness is not None and finding.witness.address is not None:
         yield finding.rule, "address", finding.witness.address
     for what in finding.states:
@@ -77,7 +78,7 @@ class _Wanted:
         if self._touching is not None and rule.rests_on:
             yield from self._unread(finding, rule.rests_on, self._touching)
         for name in rule.follows_here:
-            yield name, "place", finding.at
+            yield name, "place", _thing(finding.at)
         if finding.witness is not None and finding.witness.address is not None:
             for name in rule.follows_address:
                 yield name, "address", finding.witness.address
@@ -101,6 +102,11 @@ class _Wanted:
 def _networks(finding: Finding) -> frozenset[str]:
     """The networks that a finding is about."""
     return frozenset(n for n in (finding.network, *finding.concerns) if n is not None)
+
+
+def _thing(path: PlanPath) -> PlanPath:
+    """What stands at a path: of an interface all of it, since its lines are about one cable."""
+    return path[:4] if path[2:3] == ("interfaces",) else path
 
 
 def _root(number: int, direct: Sequence[int | None]) -> int:

@@ -79,7 +79,7 @@ class Rule(ABC):
     follows: ClassVar[tuple[str, ...]] = ()
     """Rules whose finding on the same network is the cause of this one's."""
     follows_here: ClassVar[tuple[str, ...]] = ()
-    """Rules whose finding at the very same place is the cause of this one's."""
+    """Rules whose finding at the same place, or the same interface, is the cause of this one's."""
     follows_address: ClassVar[tuple[str, ...]] = ()
     """Rules whose finding is shown by the same address is the cause of this one's."""
     rests_on: ClassVar[tuple[str, ...]] = ()

@@ -188,7 +188,7 @@ class PoolTight(Rule):
     """
 
     severity = Severity.WARNING
-    follows = ("subnet-outgrown", "lease-too-long")
+    follows = (*SUBNET_WRONG, "subnet-outgrown", "lease-too-long")
     rests_on = ("range", "binding")
     failing = """
         networks:

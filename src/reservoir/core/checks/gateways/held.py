@@ -190,6 +190,7 @@ class AddressHeldTwice(Rule):
 
     severity = Severity.ERROR
     follows = ("networks-overlap",)
+    follows_address = ("server-not-reached",)
     rests_on = ("interface", "address")
     failing = """
         devices:
@@ -275,6 +276,7 @@ class InterfaceLendable(Rule):
     severity = Severity.ERROR
     follows = (*SUBNET_WRONG, *EXCLUSION_WRONG)
     follows_here = ("range-outside-subnet",)
+    follows_address = ("server-not-reached",)
     rests_on = ("exclusion",)
     failing = """
         devices:

@@ -106,6 +106,7 @@ class InterfaceMaskDiffers(Rule):
 
     severity = Severity.ERROR
     follows = (*SUBNET_WRONG, "networks-overlap")
+    follows_here = ("server-not-reached", "address-held-twice")
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.1/23}}}}
         networks:
@@ -135,11 +136,11 @@ class InterfaceMaskDiffers(Rule):
                         f"{address.bits}",
                     ),
                     replaced(path, address, right),
-                    concerns=_others_there(site, attachment, name),
+                    concerns=others_there(site, attachment, name),
                 )
 
 
-def _others_there(site: Site, attachment: Attachment, network: str) -> tuple[str, ...]:
+def others_there(site: Site, attachment: Attachment, network: str) -> tuple[str, ...]:
     """Other networks that have the interface's address in their subnet."""
     vrf = site.topology.interface(attachment).vrf
     return tuple(n for n in site.topology.networks_at(attachment.address, vrf) if n != network)

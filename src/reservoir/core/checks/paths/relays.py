@@ -11,11 +11,8 @@ from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import PlanPath
 from reservoir.core.topology import Attachment
-from reservoir.core.typos import likely_meant
+from reservoir.core.typos import FEW, likely_meant
 from reservoir.core.wording import listed
-
-FEW = 100
-"""Networks in which a typing mistake is looked for; more would be no hint."""
 
 
 class Relay(NamedTuple):

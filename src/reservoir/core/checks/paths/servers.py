@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
+from functools import lru_cache
 
 from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
@@ -10,7 +11,7 @@ from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.lending import Pool
 from reservoir.core.plan import Network
 from reservoir.core.topology import Attachment
-from reservoir.core.typos import transpositions
+from reservoir.core.typos import FEW, likely_meant
 from reservoir.core.wording import listed
 
 
@@ -121,26 +122,63 @@ class ServerNotReached(Obstructed):
         gateway, path = pool.network.gateway, (*astray.path, "address")
         assert gateway is not None  # which is what the interface was to have
         address, meant = site.topology.interface(astray).address, format_address(gateway)
+        there = list(site.topology.networks_at(astray.address, pool.network.vrf))
         return self.finding(
-            f"{astray} has {address}, which is in no network of the plan; {meant} would be in "
-            f"{pool.name}",
+            f"{astray} has {address}, which is in {there[0] if there else 'no network of the plan'}"
+            f"; {meant} would be in {pool.name}",
             path,
-            Witness("unanswered", pool.name),
+            Witness("unanswered", pool.name, astray.address),
             replaced(path, address, Prefix(gateway, pool.network.subnet.bits)),
+            concerns=tuple(there),
         )
 
 
 def _astray(site: Site, server: str, network: Network) -> Attachment | None:
-    """The server's interface that has the network's gateway as its address, but for a slip."""
-    if network.gateway is None or site.topology.holders(network.gateway):
+    """The server's interface that was to have the network's gateway as its address.
+
+    It has the network's VLAN, and its address is in a network that hasn't; or its address is in no
+    network, and a slip away from the gateway.
+    """
+    gateway = network.gateway
+    if gateway is None or not network.subnet.hosts.holds(gateway):
         return None
-    slips = transpositions(network.gateway)
+    if site.topology.holders(gateway):
+        return None
+    tagged = _strangers(site, server).get((network.vrf, network.vlan), [])
+    if network.vlan is not None and len(tagged) == 1:
+        return tagged[0]
+    homeless = _homeless(site, server, network.vrf)
+    near = [a for a in homeless if likely_meant(a.address, network.subnet) == gateway]
+    return near[0] if len(near) == 1 else None
+
+
+@lru_cache(maxsize=64)
+def _strangers(site: Site, server: str) -> Mapping[tuple[str, int | None], list[Attachment]]:
+    """By VRF and VLAN: a server's interfaces that stand in no network of that VLAN."""
+    found: dict[tuple[str, int | None], list[Attachment]] = {}
     for attachment in site.topology.attachments_of(server):
         interface = site.topology.interface(attachment)
-        at_home = any(site.topology.networks_at(attachment.address, interface.vrf))
-        if attachment.address in slips and interface.vrf == network.vrf and not at_home:
-            return attachment
-    return None
+        there = site.topology.networks_at(attachment.address, interface.vrf)
+        if all(site.plan.networks[name].vlan != interface.vlan for name in there):
+            found.setdefault((interface.vrf, interface.vlan), []).append(attachment)
+    return found
+
+
+@lru_cache(maxsize=64)
+def _homeless(site: Site, server: str, vrf: str) -> Sequence[Attachment]:
+    """A server's interfaces in no network, and without a next hop that shows them to be right.
+
+    Empty if there are many: to look through them all would be no hint.
+    """
+    hops = [route.via for route in site.plan.devices[server].routes]
+    found = [
+        attachment
+        for attachment in site.topology.attachments_of(server)
+        for interface in [site.topology.interface(attachment)]
+        if interface.vrf == vrf and not any(site.topology.networks_at(attachment.address, vrf))
+        if not (interface.address and any(map(interface.address.span.holds, hops)))
+    ]
+    return found if len(found) <= FEW else []
 
 
 def _relays(site: Site, network: Network) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from reservoir.core.checks.paths.interfaces import others_there
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 
@@ -99,7 +100,8 @@ class VlanDiffers(Rule):
     """
 
     severity = Severity.ERROR
-    follows = SUBNET_WRONG
+    follows = (*SUBNET_WRONG, "networks-overlap")
+    follows_here = ("server-not-reached", "address-held-twice")
     rests_on = ("vlan", "interface")
     failing = """
         devices:
@@ -129,4 +131,5 @@ class VlanDiffers(Rule):
                         path,
                         Witness("unanswered", name),
                         replaced(path, tag, network.vlan if named else None),
+                        concerns=others_there(site, attachment, name),
                     )

@@ -81,7 +81,7 @@ class RangeSpecialUse(Rule):
     """
 
     severity = Severity.ERROR
-    follows_here = ("range-outside-subnet",)
+    follows_here = ("range-outside-subnet", *SUBNET_WRONG)
     failing = """
         networks:
           crew: {subnet: 169.254.30.0/24, ranges: [169.254.30.20-169.254.30.200]}
@@ -168,7 +168,7 @@ class SubnetTooSmall(Rule):
     """
 
     severity = Severity.ERROR
-    follows_here = ("range-special-use",)
+    follows_here = ("range-special-use", "subnet-differs")
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/31, ranges: [10.84.30.0]}

@@ -14,6 +14,7 @@ from reservoir.core.checks.ranges.within import written_ranges
 from reservoir.core.checks.rule import Obstructed, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Network
+from reservoir.core.topology import Attachment
 from reservoir.core.wording import listed
 
 
@@ -109,7 +110,7 @@ class SubnetDiffers(Obstructed):
                 yield index
 
     def _whose(self, site: Site, network: Network, other: Prefix) -> str:
-        for attachment in site.topology.attachments(network):
+        for attachment in (*site.topology.attachments(network), *_at_gateway(site, network)):
             if other.span.holds(attachment.address):
                 return f", as {attachment} is"
         owners = list(site.topology.networks_at(other.network, network.vrf))
@@ -155,14 +156,29 @@ def _other_subnet(
 
 
 def _larger_subnet(site: Site, network: Network, ends: Collection[int]) -> Prefix | None:
-    """The subnet of the interfaces in the network, if it is larger and all lies in it."""
-    attached = map(site.topology.interface, site.topology.attachments(network))
-    subnets = {interface.address.subnet for interface in attached if interface.address is not None}
+    """The subnet of the interfaces there, if it is larger and all lies in it.
+
+    An interface is there by its own address, or if it is the gateway.
+    """
+    attached = {*site.topology.attachments(network), *_at_gateway(site, network)}
+    subnets = {
+        interface.address.subnet
+        for interface in map(site.topology.interface, attached)
+        if interface.address is not None
+    }
     if len(subnets) != 1:
         return None
     (other,) = subnets
-    larger = other.bits < network.subnet.bits and all(map(other.span.holds, ends))
-    return other if larger else None
+    larger = other.bits < network.subnet.bits and other.span.holds(network.subnet.network)
+    return other if larger and all(map(other.span.holds, ends)) else None
+
+
+def _at_gateway(site: Site, network: Network) -> list[Attachment]:
+    """The interfaces that hold the network's gateway, wherever that is."""
+    if network.gateway is None:
+        return []
+    holders = site.topology.holders(network.gateway)
+    return [a for a in holders if site.topology.interface(a).vrf == network.vrf]
 
 
 def _ranges_of(site: Site) -> dict[str, list[Span]]:
