@@ -27,7 +27,7 @@ def findings(walked: Walked) -> Counter[tuple[str, str]]:
             of_gateways,
             of_capacity,
         ),
-        *(of_held_addresses, of_bindings, of_clients, of_static, of_servers),
+        *(of_held_addresses, of_placed_hosts, of_bindings, of_clients, of_static, of_servers),
     ]
     for family in families:
         found.update(family(walked))
@@ -64,22 +64,31 @@ def of_moved_subnets(w: Walked) -> Found:
         things += [{number_of(row["address"])} for row in network["bindings"]]
         gateway = w.gateway(name)
         things += [] if gateway is None else [{gateway}]
-        things, bits = [thing for thing in things if thing], IPv4Interface(network["subnet"])
-        named = set().union(*things)
-        there = {IPv4Interface((address, bits.network.prefixlen)).network for address in named}
-        there_by = [*w.attached(name), *(i for i in w.interfaces(w.vrf(name)) if i[1] == gateway)]
-        attached = {IPv4Interface((a, b)).network for _, a, b in there_by}
-        larger = [n for n in attached if n.prefixlen < bits.network.prefixlen]
-        held = larger and bits.network.network_address in larger[0]
-        held = held and all(IPv4Address(address) in larger[0] for address in named)
-        serves = any(pool.server == "a" for pool in w.pools if pool.network == name)
-        own = {IPv4Interface((a, b)).network for _, a, b in w.interfaces(w.vrf(name))}
-        stands_there = serves and not attached and there <= own
-        elsewhere = len(there) == 1 and bits.network not in there
-        if (elsewhere and (len(things) > 1 or stands_there)) or (
-            held and len(attached) == 1 and named - inside
-        ):
+        hand_set = [{number_of(row["address"])} for row in network["static"]]
+        if is_moved(w, name, [*things, *hand_set]) or is_moved(w, name, things):
             yield "subnet-differs", f"networks.{name}.subnet"
+
+
+def is_moved(w: Walked, name: str, things: list[set[int]]) -> bool:
+    """Whether all that a network names is in one other subnet: of its size, or an interface's."""
+    bits, gateway = IPv4Interface(w.networks[name]["subnet"]), w.gateway(name)
+    things = [thing for thing in things if thing]
+    named = set().union(*things)
+    there = {IPv4Interface((address, bits.network.prefixlen)).network for address in named}
+    at_gateway = [i for i in w.interfaces(w.vrf(name)) if i[1] == gateway]
+    first = bits.network.network_address
+    begin = [i for i in w.interfaces(w.vrf(name)) if IPv4Interface(i[1:]).network[0] == first]
+    attached = {IPv4Interface((a, b)).network for _, a, b in (*begin, *at_gateway)}
+    larger = [n for n in attached if n.prefixlen < bits.network.prefixlen and first in n]
+    held = larger and all(IPv4Address(address) in larger[0] for address in named)
+    serves = any(pool.server == "a" for pool in w.pools if pool.network == name)
+    own = {IPv4Interface((a, b)).network for _, a, b in w.interfaces(w.vrf(name))}
+    stands_there = serves and not w.attached(name) and there <= own
+    elsewhere = len(there) == 1 and bits.network not in there
+    return bool(
+        (elsewhere and (len(things) > 1 or stands_there))
+        or (held and len(attached) == 1 and named - w.addresses(name))
+    )
 
 
 def of_exclusions(w: Walked) -> Found:
@@ -261,6 +270,21 @@ def of_held_addresses(w: Walked) -> Found:
         for interface, _, bits in w.attached(name):
             if bits != IPv4Interface(w.networks[name]["subnet"]).network.prefixlen:
                 yield "interface-mask-differs", f"devices.a.interfaces.{interface}.address"
+
+
+def of_placed_hosts(w: Walked) -> Found:
+    for vrf in ("", "other"):
+        for name, address, bits in w.interfaces(vrf):
+            own = IPv4Interface((address, bits)).network
+            if IPv4Address(address) in (own.network_address, own.broadcast_address):
+                yield "interface-edge-address", f"devices.a.interfaces.{name}.address"
+    for name, network in w.networks.items():
+        for i, host in enumerate(network["static"]):
+            at, address = f"networks.{name}.static[{i}].address", number_of(host["address"])
+            if address not in w.addresses(name):
+                yield "static-outside-subnet", at
+            elif address not in w.hosts(name):
+                yield "static-edge-address", at
 
 
 def of_static(w: Walked) -> Found:

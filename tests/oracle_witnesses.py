@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ipaddress import IPv4Interface
 from typing import Any
 
 from oracle import Walked, number_of, walk
@@ -11,7 +12,7 @@ from reservoir.core.findings import Witness
 def holds(witness: Witness, walked: Walked) -> bool:
     """Whether the case really is as the witness says."""
     case = {"named": named, "misled": misled, "refused": refused, "lent": lent, "spared": spared}
-    case |= {"claimed": claimed, "answered-twice": answered, "unanswered": unanswered}
+    case |= {"has": has, "claimed": claimed, "answered-twice": answered, "unanswered": unanswered}
     case |= {"bound": bound, "misplaced": bound, "bound-twice": bound, "held-twice": held}
     return case.get(witness.kind, says_something)(witness, walked)
 
@@ -105,6 +106,17 @@ def bound(witness: Witness, walked: Walked) -> bool:
     """Some binding has the address, or the client if there is no address."""
     rows = [row for network in walked.networks.values() for row in network["bindings"]]
     return witness.address in {number_of(row["address"]) for row in rows}
+
+
+def has(witness: Witness, walked: Walked) -> bool:
+    """Somebody has an address that is no host's there: outside the network, or at an edge."""
+    holders = {
+        a for vrf in ("", "other") for _, a, _ in (*walked.static(vrf), *walked.interfaces(vrf))
+    }
+    own = {IPv4Interface((a, 26)).network for a in holders}
+    edges = {int(edge) for net in own for edge in (net.network_address, net.broadcast_address)}
+    there = walked.hosts(witness.network) if witness.network else set()
+    return witness.address in holders and (witness.address in edges or witness.address not in there)
 
 
 def held(witness: Witness, walked: Walked) -> bool:

@@ -157,6 +157,10 @@ class Prefix(NamedTuple):
         """Whether the address is the subnet's network or broadcast address."""
         return self.span.holds(address) and not self.hosts.holds(address)
 
+    def edge_word(self, address: int) -> str:
+        """What the edge at an address is called: ``network`` or ``broadcast``."""
+        return "network" if address == self.network else "broadcast"
+
 
 def parse_prefix(text: str) -> Prefix:
     """Read ``address/length``, the length in bits from 0 to 32.

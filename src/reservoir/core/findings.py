@@ -43,6 +43,8 @@ _SENTENCES: Mapping[str, str] = {
     "lost-request": "a request of a client of {network} is relayed to {address}, {also}",
     "lost-answer": "the answer to a client of {network} has to go to {address}, {also}",
     "idle-range": "the range {also} of {network} lends nothing",
+    "has": "{client} has {address}, {also}",
+    "apart": "{client} takes {address} for near, and {also} doesn't",
     "spared": "{address} is kept out of {network}, which would not lend it anyway",
     "told-otherwise": "a client of {network} {also}",
     "ends": "after {also} it counts no more",

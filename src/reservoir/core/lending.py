@@ -85,6 +85,7 @@ class Lending:
         self.bindings = joined([_inline_bindings(plan), plan.bulk_bindings])
         self.static = joined([_inline_static(plan), plan.bulk_static])
         self._bound = Groups(self.bindings.network, len(self.networks))
+        self._hand_set = Groups(self.static.network, len(self.networks))
 
     @cached_property
     def vrf_numbers(self) -> NDArray[np.int64]:
@@ -106,6 +107,22 @@ class Lending:
         """The first and last address of each network's subnet, shape (networks, 2)."""
         spans = [network.subnet.span for network in self.networks]
         return np.array(spans, dtype=np.int64).reshape(-1, 2)
+
+    def outside_subnet(self, table: HostTable) -> NDArray[np.bool_]:
+        """Whether each machine's address is outside its network's subnet, shape (n,)."""
+        first, last = self.subnet_spans[table.network].T
+        outside: NDArray[np.bool_] = (table.address < first) | (table.address > last)
+        return outside
+
+    def on_edge(self, table: HostTable) -> NDArray[np.bool_]:
+        """Whether each machine's address is its network's network or broadcast address, shape (n,).
+
+        A /31 (RFC 3021) and a /32 have no edges.
+        """
+        first, last = self.subnet_spans[table.network].T
+        edge: NDArray[np.bool_] = (table.address == first) | (table.address == last)
+        edge &= last - first > 1
+        return edge
 
     @cached_property
     def bindings_by_address(self) -> ByAddress:
@@ -129,6 +146,10 @@ class Lending:
     def bound_rows(self, index: int) -> NDArray[np.int64]:
         """Rows of the bindings of the network at this place in the plan's order."""
         return self._bound.rows(index)
+
+    def hand_set_rows(self, index: int) -> NDArray[np.int64]:
+        """Rows of the static hosts of the network at this place in the plan's order."""
+        return self._hand_set.rows(index)
 
     @cached_property
     def withheld(self) -> AddressSets:

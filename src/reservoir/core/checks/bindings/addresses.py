@@ -42,9 +42,7 @@ class BindingOutsideSubnet(Obstructed):
         lending, table = site.lending, site.lending.bindings
         if not len(table):
             return
-        first, last = lending.subnet_spans.T
-        outside = (table.address < first[table.network]) | (table.address > last[table.network])
-        for row in np.flatnonzero(outside).tolist():
+        for row in np.flatnonzero(lending.outside_subnet(table)).tolist():
             address = int(table.address[row])
             subnet = lending.networks[table.network[row]].subnet
             name = lending.names[table.network[row]]
@@ -87,13 +85,10 @@ class BindingEdgeAddress(Rule):
         lending, table = site.lending, site.lending.bindings
         if not len(table):
             return
-        first, last = lending.subnet_spans.T
-        edged = last - first > 1  # a /31 (RFC 3021) and a /32 have host addresses only
-        at_edge = (table.address == first[table.network]) | (table.address == last[table.network])
-        for row in np.flatnonzero(at_edge & edged[table.network]).tolist():
+        for row in np.flatnonzero(lending.on_edge(table)).tolist():
             subnet = lending.networks[table.network[row]].subnet
             address = int(table.address[row])
-            kind = "network" if address == subnet.network else "broadcast"
+            kind = subnet.edge_word(address)
             shown = format_address(address)
             yield self.finding(
                 f"{table.label(row)} is bound to {shown}, the {kind} address of {subnet.subnet}",

@@ -74,7 +74,7 @@ class GatewayUnattended(Rule):
     """
 
     severity = Severity.WARNING
-    follows = SUBNET_WRONG
+    follows = (*SUBNET_WRONG, "interface-edge-address", "static-outside-subnet")
     rests_on = ("address", "interface")
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
@@ -190,7 +190,7 @@ class AddressHeldTwice(Rule):
 
     severity = Severity.ERROR
     follows = ("networks-overlap",)
-    follows_address = ("server-not-reached",)
+    follows_address = ("server-not-reached", "relay-misplaced")
     rests_on = ("interface", "address")
     failing = """
         devices:
@@ -276,7 +276,7 @@ class InterfaceLendable(Rule):
     severity = Severity.ERROR
     follows = (*SUBNET_WRONG, *EXCLUSION_WRONG)
     follows_here = ("range-outside-subnet",)
-    follows_address = ("server-not-reached",)
+    follows_address = ("server-not-reached", "relay-misplaced")
     rests_on = ("exclusion",)
     failing = """
         devices:

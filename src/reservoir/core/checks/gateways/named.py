@@ -142,7 +142,7 @@ class GatewayEdgeAddress(Rule):
             gateway, subnet = network.gateway, network.subnet
             if gateway is None or not subnet.is_edge(gateway):
                 continue
-            kind = "network" if gateway == subnet.network else "broadcast"
+            kind = subnet.edge_word(gateway)
             path: PlanPath = ("networks", name, "gateway")
             router = _only_router(site, network)
             meant = None if router is None else format_address(router)

@@ -118,7 +118,7 @@ class DnsInvalid(Rule):
             for other in site.topology.networks_at(address, vrf):
                 subnet = site.plan.networks[other].subnet
                 if subnet.is_edge(address):
-                    kind = "network" if address == subnet.network else "broadcast"
+                    kind = subnet.edge_word(address)
                     reason = f"is the {kind} address of {other}"
             if reason:
                 yield self.finding(

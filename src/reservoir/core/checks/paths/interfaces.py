@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import lru_cache
 
-from reservoir.core.addressing import Prefix, format_address
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
+from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.plan import PlanPath
 from reservoir.core.schema_types import nearest
@@ -23,127 +22,6 @@ def serving(site: Site) -> list[tuple[str, Attachment]]:
         if reach is not None:
             found[pool.name, reach.through] = None
     return list(found)
-
-
-class InterfaceWithoutAddress(Rule):
-    """The interface that should serve or relay a network has no address.
-
-    Why: A pool without an addressed interface in the same subnet never answers, and a relay
-    without an address can't be answered.
-
-    Remedy: Give the interface an address in the network's subnet.
-    """
-
-    severity = Severity.ERROR
-    rests_on = ("address",)
-    failing = """
-        devices: {pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 30}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            vlan: 30
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20]
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 30, address: 10.84.30.1/24}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            vlan: 30
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20]
-    """
-
-    def check(self, site: Site) -> Iterator[Finding]:
-        by_vlan: dict[tuple[str, int], list[str]] = {}
-        for name, network in site.plan.networks.items():
-            if network.vlan is not None and not site.topology.attachments(network):
-                by_vlan.setdefault((network.vrf, network.vlan), []).append(name)
-        for device, described in site.plan.devices.items():
-            for name, interface in described.interfaces.items():
-                if interface.address is not None:
-                    continue
-                meant = by_vlan.get((interface.vrf, interface.vlan or 0), [])
-                if len(meant) == 1:
-                    yield self._without(site, device, name, meant[0])
-                elif interface.relay_to:
-                    yield self._without(site, device, name, None)
-
-    def _without(self, site: Site, device: str, name: str, meant: str | None) -> Finding:
-        path: PlanPath = ("devices", device, "interfaces", name)
-        if meant is None:
-            return self.finding(
-                f"{device} {name} relays and has no address",
-                path,
-                Witness("told-otherwise", also="is relayed without an address to answer to"),
-            )
-        network = site.plan.networks[meant]
-        edit: tuple[Suggestion, ...] = ()
-        if network.gateway is not None and network.subnet.hosts.holds(network.gateway):
-            address = f"{format_address(network.gateway)}/{network.subnet.bits}"
-            held = site.topology.holders(network.gateway)
-            edit = () if held else (Suggestion((*path, "address"), None, address),)
-        return self.finding(
-            f"{device} {name} has the VLAN of {meant} and no address in {network.subnet.subnet}",
-            path,
-            Witness("unanswered", meant),
-            edit,
-        )
-
-
-class InterfaceMaskDiffers(Rule):
-    """An interface in a network has another subnet mask than the network.
-
-    Why: Device and clients disagree on who is near: some clients can't be reached, and a device
-    that finds its pool by the interface's subnet may not find it.
-
-    Remedy: Write the network's prefix length at the interface, or correct the network's.
-    """
-
-    severity = Severity.ERROR
-    follows = (*SUBNET_WRONG, "networks-overlap")
-    follows_here = ("server-not-reached", "address-held-twice")
-    failing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/23}}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
-    """
-
-    def check(self, site: Site) -> Iterator[Finding]:
-        for name, network in site.plan.networks.items():
-            for attachment in site.topology.attachments(network):
-                address = site.topology.interface(attachment).address
-                if address is None or address.bits == network.subnet.bits:
-                    continue
-                path = (*attachment.path, "address")
-                right = Prefix(address.address, network.subnet.bits)
-                yield self.finding(
-                    f"{attachment} has {address}, and {name} is {network.subnet}",
-                    path,
-                    Witness(
-                        "told-otherwise",
-                        name,
-                        also=f"has a mask of {network.subnet.bits} bits, and {attachment} one of "
-                        f"{address.bits}",
-                    ),
-                    replaced(path, address, right),
-                    concerns=others_there(site, attachment, name),
-                )
-
-
-def others_there(site: Site, attachment: Attachment, network: str) -> tuple[str, ...]:
-    """Other networks that have the interface's address in their subnet."""
-    vrf = site.topology.interface(attachment).vrf
-    return tuple(n for n in site.topology.networks_at(attachment.address, vrf) if n != network)
 
 
 class InterfaceIsMember(Rule):

@@ -14,6 +14,9 @@ from reservoir.core.topology import Attachment
 from reservoir.core.typos import is_slip
 from reservoir.core.wording import listed
 
+MANY = 4
+"""So many names are said; of more it is enough to say how many there are."""
+
 
 class RelayToNobody(Rule):
     """An interface relays to an address where no server is.
@@ -24,7 +27,7 @@ class RelayToNobody(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("network-unserved", "address-held-twice")
+    follows = ("network-unserved", "address-held-twice", "interface-edge-address")
     rests_on = ("address", "interface")
     failing = """
         devices:
@@ -157,22 +160,47 @@ class RelayNoWayBack(Rule):
                 routes = site.plan.devices[server].routes
                 if routes and not site.topology.knows_way(server, relay.attachment.address):
                     unanswered.setdefault((server, relay.network), []).append(relay.attachment)
+        together: dict[str, list[tuple[str, tuple[Suggestion, ...]]]] = {}
         for (server, network), attachments in unanswered.items():
-            path: PlanPath = ("devices", server, "routes")
             position = len(site.plan.devices[server].routes)
-            giaddr = attachments[0].address
-            yield self.finding(
-                f"{server} has no route to {network}, where "
-                f"{listed(attachments)} relay{'s' * (len(attachments) == 1)} to it "
-                f"from {listed(format_address(a.address) for a in attachments)}",
-                path,
-                Witness("lost-answer", network, giaddr, also=f"and {server} has no route"),
-                tuple(
-                    suggestion
-                    for attachment in attachments
-                    for suggestion in self._route(site, attachment, server, network, position)
-                ),
+            edits = tuple(
+                suggestion
+                for attachment in attachments
+                for suggestion in self._route(site, attachment, server, network, position)
             )
+            if len(edits) == 1:
+                yield self._unanswered(server, [network], attachments, edits)
+            else:
+                together.setdefault(server, []).append((network, edits))
+        for server, lacking in together.items():  # one route is wrong, most likely
+            networks = [network for network, _ in lacking]
+            asking = [a for network in networks for a in unanswered[server, network]]
+            edits = lacking[0][1] if len(lacking) == 1 else ()
+            yield self._unanswered(server, networks, asking, edits)
+
+    def _unanswered(
+        self,
+        server: str,
+        networks: list[str],
+        attachments: list[Attachment],
+        edits: tuple[Suggestion, ...],
+    ) -> Finding:
+        addresses = [format_address(attachment.address) for attachment in attachments]
+        return self.finding(
+            f"{server} has no route to {listed(networks[:MANY])}"
+            + (f" and {len(networks) - MANY:,} more" if len(networks) > MANY else "")
+            + f", where {listed(attachments[:MANY])} relay{'s' * (len(attachments) == 1)} to it "
+            f"from {listed(addresses[:MANY])}",
+            ("devices", server, "routes"),
+            Witness(
+                "lost-answer",
+                networks[0],
+                attachments[0].address,
+                also=f"and {server} has no route",
+            ),
+            edits,
+            concerns=tuple(networks[1:]),
+        )
 
     def _route(
         self, site: Site, relaying: Attachment, server: str, network: str, position: int

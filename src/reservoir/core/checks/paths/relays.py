@@ -76,7 +76,7 @@ class RelayMisplaced(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         for relay in relays(site):
             servers = relay.servers
-            if not servers or relay.position or relay.network is not None:
+            if not servers or relay.position or not self._is_astray(site, relay):
                 continue  # where neither end is in the plan, it is none of the plan's business
             meant = _unreached(site, servers)
             names = f"; {', '.join(meant[:3])} waits for a relay" if meant else ""
@@ -84,24 +84,50 @@ class RelayMisplaced(Rule):
             shown, typo = format_address(attachment.address), self._meant(site, attachment)
             elsewhere = self._in_other_vrf(site, attachment)
             hint = f"; {format_address(typo[1].address)} would be in {typo[0]}" if typo else names
+            networks = [*meant, *([typo[0]] if typo else ()), *filter(None, [relay.network])]
             yield self.finding(
-                f"{attachment} relays from {shown}, which is in no network of the plan"
+                f"{attachment} relays from {shown}, which is in "
+                + (relay.network or "no network of the plan")
                 + (elsewhere or hint),
                 relay.path[:-1],
-                Witness("unanswered", meant[0])
-                if meant
-                else Witness("lost-request", None, relay.target, also="for nobody"),
+                self._witness(relay, networks[0] if networks else None, bool(meant)),
                 replaced(path, site.topology.interface(attachment).address, typo and typo[1]),
-                concerns=tuple(meant),
+                concerns=tuple(networks[1:]),
             )
 
+    def _witness(self, relay: Relay, network: str | None, unheard: bool) -> Witness:
+        """Nobody answers the network's clients; or they are taken for those of another."""
+        if unheard:
+            return Witness("unanswered", network, relay.attachment.address)
+        if relay.network is not None:
+            also = f"is answered as one of {relay.network}"
+            return Witness("told-otherwise", network, relay.attachment.address, also=also)
+        return Witness("lost-request", network, relay.target, also="for nobody")
+
+    def _is_astray(self, site: Site, relay: Relay) -> bool:
+        """Whether the relay is in no network; or in one, and has the VLAN of another.
+
+        That other one, unless the device stands there too: then the VLAN may be what is wrong.
+        """
+        if relay.network is None:
+            return True
+        interface = site.topology.interface(relay.attachment)
+        alike = _by_tag(site).get((interface.vrf, interface.vlan), [])
+        if interface.vlan is None or len(alike) != 1 or alike[0][0] == relay.network:
+            return False
+        there = site.topology.attachments(site.plan.networks[alike[0][0]])
+        return all(attachment.device != relay.attachment.device for attachment in there)
+
     def _in_other_vrf(self, site: Site, attachment: Attachment) -> str:
-        """Where the address would be at home in another VRF."""
+        """Where the address would be at home in another VRF, if it is at home in none here."""
         own, *others = (
             f"VRF {vrf}" if vrf else "no VRF"
             for vrf in (site.topology.interface(attachment).vrf, *site.lending.vrf_of)
         )
+        here = site.topology.interface(attachment).vrf
         for words, vrf in zip(others, site.lending.vrf_of, strict=True):
+            if vrf == here:
+                continue
             for name in site.topology.networks_at(attachment.address, vrf):
                 return f"; {name} has it, in {words}, and the interface is in {own}"
         return ""

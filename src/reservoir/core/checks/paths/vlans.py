@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from reservoir.core.checks.paths.interfaces import others_there
+from reservoir.core.checks.paths.interface_addresses import others_there
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 
@@ -101,7 +101,7 @@ class VlanDiffers(Rule):
 
     severity = Severity.ERROR
     follows = (*SUBNET_WRONG, "networks-overlap")
-    follows_here = ("server-not-reached", "address-held-twice")
+    follows_here = ("server-not-reached", "relay-misplaced", "address-held-twice")
     rests_on = ("vlan", "interface")
     failing = """
         devices:

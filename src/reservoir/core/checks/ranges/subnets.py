@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import lru_cache
 from itertools import chain
 
 import numpy as np
 
 from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import Prefix, Span
+from reservoir.core.addressing import ADDRESS_BITS, Prefix, Span, format_address
 from reservoir.core.checks.ranges.within import written_ranges
 from reservoir.core.checks.rule import Obstructed, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
@@ -27,6 +28,8 @@ class Named:
     exclusions: list[Span]
     bound: list[int]
     """The rows of its bindings."""
+    hand_set: list[int]
+    """The rows of its static hosts."""
 
     @property
     def things(self) -> int:
@@ -36,7 +39,8 @@ class Named:
     @property
     def _counts(self) -> dict[str, int]:
         ranges, exclusions = len(self.ranges), len(self.exclusions)
-        return {"range": ranges, "exclusion": exclusions, "binding": len(self.bound)}
+        machines = {"binding": len(self.bound), "static host": len(self.hand_set)}
+        return {"range": ranges, "exclusion": exclusions, **machines}
 
     def __str__(self) -> str:
         """In words: ``the gateway, 2 ranges and 1 binding``."""
@@ -76,41 +80,69 @@ class SubnetDiffers(Obstructed):
         ranges, lending = _ranges_of(site), site.lending
         for index in self._astray(site, ranges):
             name, network = lending.names[index], lending.networks[index]
-            named = Named(
+            whole = Named(
                 network.gateway,
                 ranges.get(name, []),
                 _excluded(network),
                 lending.bound_rows(index).tolist(),
+                lending.hand_set_rows(index).tolist(),
             )
-            ends = _ends(site, named)
-            other = _other_subnet(site, network, named, ends)
-            other = other or _larger_subnet(site, network, ends)
+            other, named = None, whole
+            for named in (whole, replace(whole, hand_set=[])):  # these may be wrong themselves
+                ends = _ends(site, named)
+                other = _other_subnet(site, network, named, ends)
+                other = other or _subnet_of_interfaces(site, network, named, ends)
+                if other is not None:
+                    break
             if other is None:
                 continue
             yield self.finding(
-                f"{named} of {name} {'is' if named.things == 1 else 'are'} not all in "
-                f"{network.subnet}; {'it is' if named.things == 1 else 'all are'} in {other}"
-                + self._whose(site, network, other),
+                self._message(site, name, named, ends, other),
                 ("networks", name, "subnet"),
                 self._witness(site, name, named),
                 replaced(("networks", name, "subnet"), network.subnet, other),
             )
 
     def _astray(self, site: Site, ranges: Mapping[str, list[Span]]) -> Iterator[int]:
-        """The networks that name anything outside their subnet."""
-        lending, table = site.lending, site.lending.bindings
-        first, last = lending.subnet_spans.T
-        outside = (table.address < first[table.network]) | (table.address > last[table.network])
-        bound = set(np.unique(table.network[outside]).tolist())
+        """The networks that name anything outside their subnet, or whose interfaces differ."""
+        lending = site.lending
+        machines: set[int] = set()
+        for table in (lending.bindings, lending.static):
+            machines |= set(np.unique(table.network[lending.outside_subnet(table)]).tolist())
         for index, (name, network) in enumerate(site.plan.networks.items()):
             span = network.subnet.span
             spans = [*ranges.get(name, ()), *_excluded(network)]
             gateway = span.first if network.gateway is None else network.gateway
-            if index in bound or not all(map(span.holds, [gateway, *chain(*spans)])):
+            if (
+                index in machines
+                or not all(map(span.holds, [gateway, *chain(*spans)]))
+                or self._is_doubted(site, network)
+            ):
                 yield index
 
+    def _is_doubted(self, site: Site, network: Network) -> bool:
+        """Whether interfaces that begin where the network does have another mask."""
+        begin = network.vrf, network.subnet.network
+        return any(
+            (address := site.topology.interface(attachment).address)
+            and address.bits != network.subnet.bits
+            for attachment in _interfaces_by_begin(site).get(begin, ())
+        )
+
+    def _message(
+        self, site: Site, name: str, named: Named, ends: Collection[int], other: Prefix
+    ) -> str:
+        network, one = site.plan.networks[name], named.things == 1
+        if all(map(network.subnet.span.holds, ends)):
+            there = _interfaces_there(site, network)
+            return f"{name} is {network.subnet}, and {listed(there)} are all in {other}"
+        return (
+            f"{named} of {name} {'is' if one else 'are'} not all in {network.subnet}; "
+            f"{'it is' if one else 'all are'} in {other}" + self._whose(site, network, other)
+        )
+
     def _whose(self, site: Site, network: Network, other: Prefix) -> str:
-        for attachment in (*site.topology.attachments(network), *_at_gateway(site, network)):
+        for attachment in _interfaces_there(site, network):
             if other.span.holds(attachment.address):
                 return f", as {attachment} is"
         owners = list(site.topology.networks_at(other.network, network.vrf))
@@ -128,8 +160,17 @@ class SubnetDiffers(Obstructed):
         for row in named.bound:
             if not span.holds(address := int(table.address[row])):
                 return Witness("misplaced", name, address, client=table.label(row))
+        hosts = site.lending.static
+        for row in named.hand_set:
+            if not span.holds(address := int(hosts.address[row])):
+                client = hosts.name[row] or format_address(address)
+                also = f"which is not in {name}"
+                return Witness("has", name, address, client=client, also=also)
         kept = AddressSet(named.exclusions) - AddressSet([span])
-        return Witness("spared", name, kept.first)
+        if kept:
+            return Witness("spared", name, kept.first)
+        also = f"has a mask of {site.plan.networks[name].subnet.bits} bits, and its router another"
+        return Witness("told-otherwise", name, also=also)
 
 
 def _other_subnet(
@@ -155,30 +196,42 @@ def _other_subnet(
     return other if named.things > 1 or stands_there else None
 
 
-def _larger_subnet(site: Site, network: Network, ends: Collection[int]) -> Prefix | None:
-    """The subnet of the interfaces there, if it is larger and all lies in it.
+def _subnet_of_interfaces(
+    site: Site, network: Network, named: Named, ends: Collection[int]
+) -> Prefix | None:
+    """The subnet of the interfaces there, if it is another and all lies in it.
 
-    An interface is there by its own address, or if it is the gateway.
+    One interface may be wrong itself, unless things lie outside the network's subnet.
     """
-    attached = {*site.topology.attachments(network), *_at_gateway(site, network)}
-    subnets = {
-        interface.address.subnet
-        for interface in map(site.topology.interface, attached)
-        if interface.address is not None
-    }
+    there = _interfaces_there(site, network)
+    subnets = {prefix.subnet for a in there if (prefix := site.topology.interface(a).address)}
     if len(subnets) != 1:
         return None
     (other,) = subnets
-    larger = other.bits < network.subnet.bits and other.span.holds(network.subnet.network)
-    return other if larger and all(map(other.span.holds, ends)) else None
+    fits = other.span.holds(network.subnet.network) and all(map(other.span.holds, ends))
+    agreed = len({attachment.device for attachment in there}) > 1 and named.things
+    larger = other.bits < network.subnet.bits and not all(map(network.subnet.span.holds, ends))
+    return other if fits and other.bits != network.subnet.bits and (agreed or larger) else None
 
 
-def _at_gateway(site: Site, network: Network) -> list[Attachment]:
-    """The interfaces that hold the network's gateway, wherever that is."""
-    if network.gateway is None:
-        return []
-    holders = site.topology.holders(network.gateway)
-    return [a for a in holders if site.topology.interface(a).vrf == network.vrf]
+def _interfaces_there(site: Site, network: Network) -> list[Attachment]:
+    """The interfaces whose subnet begins where the network's does, and those at its gateway."""
+    begin = network.vrf, network.subnet.network
+    at_gateway = site.topology.holders(network.gateway) if network.gateway is not None else []
+    own = [a for a in at_gateway if site.topology.interface(a).vrf == network.vrf]
+    return list(dict.fromkeys([*_interfaces_by_begin(site).get(begin, ()), *own]))
+
+
+@lru_cache(maxsize=1)
+def _interfaces_by_begin(site: Site) -> Mapping[tuple[str, int], list[Attachment]]:
+    """The interfaces by VRF and the first address of their subnet; no single addresses."""
+    found: dict[tuple[str, int], list[Attachment]] = {}
+    for attachment in site.topology.addressed:
+        interface = site.topology.interface(attachment)
+        if interface.address is not None and interface.address.bits < ADDRESS_BITS:
+            begin = interface.vrf, interface.address.network
+            found.setdefault(begin, []).append(attachment)
+    return found
 
 
 def _ranges_of(site: Site) -> dict[str, list[Span]]:
@@ -201,4 +254,5 @@ def _ends(site: Site, named: Named) -> set[int]:
     """The lowest and the highest address of each thing that a network names."""
     ends = {end for span in (*named.ranges, *named.exclusions) for end in span}
     ends |= set(site.lending.bindings.address[named.bound].tolist())
+    ends |= set(site.lending.static.address[named.hand_set].tolist())
     return ends if named.gateway is None else ends | {named.gateway}

@@ -1,0 +1,258 @@
+"""Addresses of interfaces: there, usable, and with the mask of their network."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.core.address_set import AddressSet
+from reservoir.core.addressing import ADDRESS_BITS, Prefix, Span, format_address
+from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
+from reservoir.core.findings import Finding, Severity, Suggestion, Witness
+from reservoir.core.plan import PlanPath
+from reservoir.core.topology import Attachment
+
+
+class InterfaceWithoutAddress(Rule):
+    """The interface that should serve or relay a network has no address.
+
+    Why: A pool without an addressed interface in the same subnet never answers, and a relay
+    without an address can't be answered.
+
+    Remedy: Give the interface an address in the network's subnet.
+    """
+
+    severity = Severity.ERROR
+    rests_on = ("address",)
+    failing = """
+        devices: {pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 30}}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            vlan: 30
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.20]
+    """
+    passing = """
+        devices:
+          pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 30, address: 10.84.30.1/24}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            vlan: 30
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.20]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        by_vlan: dict[tuple[str, int], list[str]] = {}
+        for name, network in site.plan.networks.items():
+            if network.vlan is not None and not site.topology.attachments(network):
+                by_vlan.setdefault((network.vrf, network.vlan), []).append(name)
+        for device, described in site.plan.devices.items():
+            for name, interface in described.interfaces.items():
+                if interface.address is not None:
+                    continue
+                meant = by_vlan.get((interface.vrf, interface.vlan or 0), [])
+                if len(meant) == 1:
+                    yield self._without(site, device, name, meant[0])
+                elif interface.relay_to:
+                    yield self._without(site, device, name, None)
+
+    def _without(self, site: Site, device: str, name: str, meant: str | None) -> Finding:
+        path: PlanPath = ("devices", device, "interfaces", name)
+        if meant is None:
+            return self.finding(
+                f"{device} {name} relays and has no address",
+                path,
+                Witness("told-otherwise", also="is relayed without an address to answer to"),
+            )
+        network = site.plan.networks[meant]
+        edit: tuple[Suggestion, ...] = ()
+        if network.gateway is not None and network.subnet.hosts.holds(network.gateway):
+            address = f"{format_address(network.gateway)}/{network.subnet.bits}"
+            held = site.topology.holders(network.gateway)
+            edit = () if held else (Suggestion((*path, "address"), None, address),)
+        return self.finding(
+            f"{device} {name} has the VLAN of {meant} and no address in {network.subnet.subnet}",
+            path,
+            Witness("unanswered", meant),
+            edit,
+        )
+
+
+class InterfaceEdgeAddress(Rule):
+    """An interface has its subnet's network or broadcast address.
+
+    Why: Devices refuse it, and the interface has no address then.
+
+    Remedy: Give it a host address: the gateway's, if this is the router that clients are told of.
+    """
+
+    severity = Severity.ERROR
+    follows = SUBNET_WRONG
+    follows_here = ("server-not-reached", "interface-mask-differs")
+    failing = """
+        devices: {pier: {interfaces: {deck: {address: 10.84.30.0/24}}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.20-10.84.30.99]
+    """
+    passing = """
+        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
+        networks:
+          crew:
+            subnet: 10.84.30.0/24
+            gateway: 10.84.30.1
+            served_by: pier
+            ranges: [10.84.30.20-10.84.30.99]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for attachment in site.topology.addressed:
+            interface = site.topology.interface(attachment)
+            address = interface.address
+            if address is None or not address.is_edge(address.address):
+                continue
+            there = next(site.topology.networks_at(attachment.address, interface.vrf), None)
+            gateway = site.plan.networks[there].gateway if there else None
+            free = gateway is not None and not site.topology.holders(gateway)
+            path, kind = (*attachment.path, "address"), address.edge_word(address.address)
+            fault = f"the {kind} address of {address.subnet}"
+            yield self.finding(
+                f"{attachment} has {format_address(attachment.address)}, {fault}",
+                path,
+                Witness("has", there, attachment.address, client=str(attachment), also=fault),
+                replaced(path, address, Prefix(gateway, address.bits))
+                if gateway is not None and free and address.hosts.holds(gateway)
+                else (),
+                concerns=tuple(p.name for p in site.lending.pools_served_by(attachment.device)),
+            )
+
+
+class InterfaceMaskDiffers(Rule):
+    """An interface in a network has another subnet mask than the network.
+
+    Why: Device and clients disagree on who is near: some clients can't be reached, and a device
+    that finds its pool by the interface's subnet may not find it.
+
+    Remedy: Write the network's prefix length at the interface, or correct the network's.
+    """
+
+    severity = Severity.ERROR
+    follows = (*SUBNET_WRONG, "networks-overlap")
+    follows_here = ("server-not-reached", "relay-misplaced", "address-held-twice")
+    failing = """
+        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/23}}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
+    """
+    passing = """
+        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
+        networks:
+          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        yield from self._in_networks(site)
+        doubtful: dict[Attachment, Attachment] = {}
+        for outer, inner in _nested(site):
+            # Of two the one that nothing else speaks for; the larger, if that doesn't tell.
+            wrong, other = sorted((outer, inner), key=lambda a: _witnesses(site, a))
+            if not _is_at_home(site, wrong):
+                doubtful.setdefault(wrong, other)
+        for wrong, other in doubtful.items():
+            yield self._between(site, wrong, other)
+
+    def _in_networks(self, site: Site) -> Iterator[Finding]:
+        for name, network in site.plan.networks.items():
+            for attachment in site.topology.attachments(network):
+                address = site.topology.interface(attachment).address
+                if address is None or address.bits == network.subnet.bits:
+                    continue
+                path = (*attachment.path, "address")
+                right = Prefix(address.address, network.subnet.bits)
+                yield self.finding(
+                    f"{attachment} has {address}, and {name} is {network.subnet}",
+                    path,
+                    Witness(
+                        "told-otherwise",
+                        name,
+                        also=f"has a mask of {network.subnet.bits} bits, and {attachment} one of "
+                        f"{address.bits}",
+                    ),
+                    replaced(path, address, right),
+                    concerns=others_there(site, attachment, name),
+                )
+
+    def _between(self, site: Site, wrong: Attachment, other: Attachment) -> Finding:
+        """Where the plan has no network to say which of two interfaces is right."""
+        written, there = _prefix(site, wrong), _prefix(site, other)
+        outer, inner = (wrong, other) if written.bits < there.bits else (other, wrong)
+        own = Span(outer.address, outer.address)
+        beyond = AddressSet([_prefix(site, outer).hosts]) - AddressSet(
+            [_prefix(site, inner).span, own]
+        )
+        return self.finding(
+            f"{wrong} has {written}, and {other} {there}: two subnets that overlap",
+            (*wrong.path, "address"),
+            Witness("apart", address=beyond.first, client=str(outer), also=str(inner)),
+            severity=Severity.WARNING,
+        )
+
+
+def others_there(site: Site, attachment: Attachment, network: str) -> tuple[str, ...]:
+    """Other networks that have the interface's address in their subnet."""
+    vrf = site.topology.interface(attachment).vrf
+    return tuple(n for n in site.topology.networks_at(attachment.address, vrf) if n != network)
+
+
+def _prefix(site: Site, attachment: Attachment) -> Prefix:
+    """The address of an interface that has one, with its prefix length."""
+    address = site.topology.interface(attachment).address
+    assert address is not None  # which is what makes it an attachment
+    return address
+
+
+def _is_at_home(site: Site, attachment: Attachment) -> bool:
+    """Whether a network of the plan has the interface's address."""
+    vrf = site.topology.interface(attachment).vrf
+    return any(site.topology.networks_at(attachment.address, vrf))
+
+
+def _witnesses(site: Site, attachment: Attachment) -> tuple[bool, int, int]:
+    """How much speaks for an interface's address: a network, others in that subnet, its size."""
+    prefix = _prefix(site, attachment)
+    others = sum(_prefix(site, other).subnet == prefix.subnet for other in site.topology.addressed)
+    return _is_at_home(site, attachment), others, prefix.bits
+
+
+def _nested(site: Site) -> Iterator[tuple[Attachment, Attachment]]:
+    """Interfaces of one VRF, each with the nearest whose subnet is inside its own.
+
+    Subnets lie inside each other or apart, so that those around the next are a stack. A single
+    address inside a subnet is no subnet of its own; an interface with another mask than its network
+    is wrong anyway.
+    """
+    by_vrf: dict[str, list[tuple[int, int, Attachment]]] = {}
+    for attachment in site.topology.addressed:
+        interface, prefix = site.topology.interface(attachment), _prefix(site, attachment)
+        there = site.topology.networks_at(attachment.address, interface.vrf)
+        fits = all(site.plan.networks[name].subnet.bits == prefix.bits for name in there)
+        if prefix.bits < ADDRESS_BITS and interface.enabled and fits:
+            entry = (prefix.network, prefix.bits, attachment)
+            by_vrf.setdefault(interface.vrf, []).append(entry)
+    for entries in by_vrf.values():
+        around: list[tuple[Prefix, Attachment]] = []
+        for network, bits, attachment in sorted(entries):
+            subnet = Prefix(network, bits)
+            while around and not around[-1][0].span.holds(network):
+                around.pop()
+            if around and around[-1][0] != subnet:
+                yield around[-1][1], attachment
+            if not around or around[-1][0] != subnet:
+                around.append((subnet, attachment))

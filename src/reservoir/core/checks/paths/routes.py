@@ -1,0 +1,217 @@
+"""Routes of devices: to a whole subnet, by way of somebody near."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from reservoir.core.addressing import Prefix, format_address
+from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan import Device, PlanPath
+from reservoir.core.topology import Attachment
+from reservoir.core.typos import FEW, likely_meant
+from reservoir.core.wording import listed
+
+
+class NextHopAstray(Rule):
+    """A route's next hop is not another machine's address in a subnet of the device's interfaces.
+
+    Why: The device can't send there. What should go that way is lost: clients' traffic, requests
+    to the DNS server, answers to a relay.
+
+    Remedy: Correct the next hop, or the address of the interface that leads to it.
+    """
+
+    severity = Severity.WARNING
+    follows = ("relay-to-nobody",)
+    follows_address = ("address-held-twice",)
+    follows_here = ("interface-edge-address", "interface-mask-differs")
+    rests_on = ("interface", "address")
+    failing = """
+        devices:
+          pier:
+            interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
+            routes: [{to: 0.0.0.0/0, via: 10.48.0.1}]
+    """
+    passing = """
+        devices:
+          pier:
+            interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
+            routes: [{to: 0.0.0.0/0, via: 10.84.0.1}]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, device in site.plan.devices.items():
+            attached = site.topology.attachments_of(name)
+            if not device.routes or not attached or _has_unknown_address(device):
+                continue
+            together: dict[tuple[str, Correction | None], list[int]] = {}
+            for hop in dict.fromkeys(route.via for route in device.routes):
+                fault = self._fault(site, device, attached, hop)
+                if fault is not None:
+                    meant = _interface_meant(site, name, hop)
+                    together.setdefault((fault, meant), []).append(hop)
+            for (fault, meant), hops in together.items():
+                yield self._astray(site, name, hops, fault, meant)
+
+    def _fault(
+        self, site: Site, device: Device, attached: list[Attachment], hop: int
+    ) -> str | None:
+        """What is wrong with a next hop, if anything is."""
+        if any(attachment.address == hop for attachment in attached):
+            return "its own address"
+        near = [p for a in attached if (p := _prefix(site, a)).span.holds(hop)]
+        if any(prefix.hosts.holds(hop) for prefix in near):
+            return None
+        if near:
+            return f"the {near[0].edge_word(hop)} address of {near[0].subnet}"
+        further = (route for route in device.routes if route.via != hop and route.to.bits > 0)
+        if any(route.to.span.holds(hop) for route in further):
+            return None  # another route leads there
+        return "in no subnet of its interfaces"
+
+    def _astray(
+        self, site: Site, device: str, hops: list[int], fault: str, interface: Correction | None
+    ) -> Finding:
+        routes = site.plan.devices[device].routes
+        by_it = [position for position, route in enumerate(routes) if route.via in hops]
+        path: PlanPath = ("devices", device, "routes", by_it[0], "via")
+        hint, edits = "", replaced((), "", None)
+        networks = [
+            name
+            for a in site.topology.attachments_of(device)
+            for name in site.topology.networks_at(a.address, site.topology.interface(a).vrf)
+        ]
+        if interface is not None:
+            written, path = _prefix(site, interface.at), (*interface.at.path, "address")
+            hint = f"; {interface.at} has {written}, {interface.meant} would do"
+            edits = replaced(path, written, interface.meant)
+            networks += [pool.name for pool in site.lending.pools_served_by(device)]
+        elif len(hops) == 1 and (hop := _hop_meant(site, device, hops[0])) is not None:
+            shown = format_address(hop.meant.address)
+            hint = f"; {shown} would be in that of {hop.at.interface}"
+            if len(by_it) == 1 and _is_somebodys(site, device, hop.meant.address):
+                edits = replaced(path, format_address(hops[0]), shown)
+        listing = listed(map(format_address, hops))
+        are = "is" if len(hops) == 1 else "are"
+        return self.finding(
+            f"the next hop{'s' * (len(hops) > 1)} {listing} of {device} {are} {fault}{hint}",
+            path,
+            Witness(
+                "told-otherwise",
+                networks[0] if networks else None,
+                hops[0],
+                also=f"sends to {routes[by_it[0]].to}, and {device} has no way to {listing}",
+            ),
+            edits,
+            concerns=tuple(networks[1:]),
+        )
+
+
+class Correction(NamedTuple):
+    """An interface, and the address that was meant: of itself, or of a next hop there."""
+
+    at: Attachment
+    meant: Prefix
+
+
+def _hop_meant(site: Site, device: str, hop: int) -> Correction | None:
+    """The one address near the device's interfaces that a slip kept a next hop from."""
+    found = [
+        Correction(attachment, Prefix(meant, own.bits))
+        for attachment in site.topology.attachments_of(device)[:FEW]
+        for own in [_prefix(site, attachment)]
+        if (meant := likely_meant(hop, own)) not in (None, attachment.address)
+    ]
+    return found[0] if len(found) == 1 else None
+
+
+def _interface_meant(site: Site, device: str, hop: int) -> Correction | None:
+    """The interface that a slip kept out of the hop's subnet, where another device stands."""
+    subnets = {
+        prefix.subnet
+        for other in site.topology.addressed
+        if other.device != device and (prefix := _prefix(site, other)).span.holds(hop)
+    }
+    found = {
+        Correction(attachment, Prefix(meant, subnet.bits))
+        for subnet in subnets
+        for attachment in site.topology.attachments_of(device)[:FEW]
+        for own in [_prefix(site, attachment)]
+        if own.bits != subnet.bits or not any(site.topology.networks_at(attachment.address, ""))
+        if (meant := _in_subnet(own, subnet)) not in (None, hop)
+    }
+    return found.pop() if len(found) == 1 else None
+
+
+def _in_subnet(written: Prefix, subnet: Prefix) -> int | None:
+    """The address in a subnet that was meant by one that has another mask, or a slip in it."""
+    if written.bits != subnet.bits:
+        return written.address if subnet.hosts.holds(written.address) else None
+    return likely_meant(written.address, subnet)
+
+
+def _prefix(site: Site, attachment: Attachment) -> Prefix:
+    """The address of an interface that has one, with its prefix length."""
+    address = site.topology.interface(attachment).address
+    assert address is not None  # which is what makes it an attachment
+    return address
+
+
+def _has_unknown_address(device: Device) -> bool:
+    """Whether an interface may have been given an address that the plan doesn't know."""
+    interfaces = device.interfaces
+    parts = {i.parent for i in interfaces.values()}
+    parts |= {member for i in interfaces.values() for member in i.bridge}
+    return any(i.address is None and name not in parts for name, i in interfaces.items())
+
+
+def _is_somebodys(site: Site, device: str, address: int) -> bool:
+    """Whether an interface, a gateway or another device's next hop says that somebody is there."""
+    others = (d for name, d in site.plan.devices.items() if name != device)
+    return (
+        bool(site.topology.holders(address))
+        or any(route.via == address for other in others for route in other.routes)
+        or any(network.gateway == address for network in site.plan.networks.values())
+    )
+
+
+class RouteHasHostBits(Rule):
+    """A route leads to an address inside a subnet, written with the subnet's prefix length.
+
+    Why: Devices refuse it, or take the whole subnet; the address or the length has a digit wrong.
+
+    Remedy: Write the subnet that was meant.
+    """
+
+    severity = Severity.WARNING
+    failing = """
+        devices:
+          depot:
+            interfaces: {lan: {address: 10.84.0.10/24}}
+            routes: [{to: 10.84.30.1/24, via: 10.84.0.2}]
+    """
+    passing = """
+        devices:
+          depot:
+            interfaces: {lan: {address: 10.84.0.10/24}}
+            routes: [{to: 10.84.30.0/24, via: 10.84.0.2}]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, device in site.plan.devices.items():
+            for position, route in enumerate(device.routes):
+                if route.to == route.to.subnet:
+                    continue
+                path: PlanPath = ("devices", name, "routes", position, "to")
+                whole = "every address" if route.to.bits == 0 else str(route.to.subnet)
+                yield self.finding(
+                    f"the route of {name} to {route.to} leads to {whole}, or is refused",
+                    path,
+                    Witness(
+                        "told-otherwise",
+                        also=f"may be answered by way of {name} for all of {route.to.subnet}",
+                    ),
+                    replaced(path, route.to, route.to.subnet),
+                )
