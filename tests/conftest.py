@@ -15,9 +15,12 @@ from hypothesis import HealthCheck, settings
 PROGRAM = Path(sys.executable).parent / "reservoir"
 
 settings.register_profile(
-    "normal", max_examples=100, deadline=None, suppress_health_check=list(HealthCheck)
+    "long", max_examples=5_000, deadline=None, suppress_health_check=list(HealthCheck)
 )
-settings.register_profile("long", settings.get_profile("normal"), max_examples=5_000)
+# The same examples each time, so that what lands is judged by itself; the long run finds new ones.
+settings.register_profile(
+    "normal", settings.get_profile("long"), max_examples=100, derandomize=True
+)
 settings.load_profile(os.environ.get("RESERVOIR_EXAMPLES", "normal"))
 
 

@@ -318,9 +318,26 @@ def of_servers(w: Walked) -> Found:
             alike = [told for told in swapped(text) if len(w.naming(told)) > 1]
             vrfs = {w.vrf(other) for other in w.networks} | {""}
             held = {there[1] for vrf in vrfs for there in (*w.interfaces(vrf), *w.static(vrf))}
-            alone = w.naming(text) == [name] and number_of(text) not in held
+            at, alone = f"networks.{name}.dns[{i}]", w.naming(text) == [name]
+            if number_of(text) in held:
+                continue
             if alone and len(set(alike) - set(network["dns"])) == 1:
-                yield "dns-transposed", f"networks.{name}.dns[{i}]"
+                yield "dns-transposed", at
+            elif number_of(text) not in known_subnets(w):
+                hosts = map(number_of, swapped(text) - set(network["dns"]))
+                if sum(host in known_subnets(w) for host in hosts) == 1:
+                    yield "dns-transposed", at
+
+
+def known_subnets(w: Walked) -> set[int]:
+    """Every address near an interface or in a network."""
+    near = set().union(*map(w.addresses, w.networks))
+    for vrf in ("", "other"):
+        for _, address, bits in w.interfaces(vrf):
+            near |= set(map(int, IPv4Interface((address, bits)).network))
+    for route in w.plan["devices"]["b"].get("routes", ()):
+        near |= set(map(int, IPv4Interface(f"{route['via']}/24").network))
+    return near
 
 
 def swapped(address: str) -> set[str]:

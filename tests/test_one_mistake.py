@@ -14,6 +14,7 @@ import pytest
 
 import reservoir
 from conftest import PROGRAM, Run
+from reservoir.core.findings import Severity
 from reservoir.core.subject import Subject
 from reservoir.dialects.carriers.files import FILE_MARK
 from reservoir.dialects.library import Library
@@ -106,25 +107,61 @@ def test_a_mistake_is_one_finding(right: str, wrong: str, rule: str, put: Put) -
     assert leaders(reservoir.load(str(plan))) == [rule]
 
 
-ADDRESS = re.compile(r"\b(\d+)\.(\d+)\.(\d+)\.(\d+)\b")
+WRITTEN = re.compile(r"\b([0-9]+)\.([0-9]+)\.([0-9]+)\.([0-9]+)(/[0-9]+)?\b")
 
 
-def misdialled(found: re.Match[str]) -> str:
-    """An address with two digits of its second octet swapped, if there are two."""
-    first, second, *rest = found.groups()
-    return ".".join([first, str(int(second[1::-1] + second[2:])), *rest])
+def swapped(octets: list[str], length: str) -> str:
+    """Two digits of the second octet swapped, if there are two."""
+    octets[1] = str(int(octets[1][1::-1] + octets[1][2:]))
+    return ".".join(octets) + length
 
 
+def lost(octets: list[str], length: str) -> str:
+    """The last digit of the third octet lost, if there are more."""
+    octets[2] = octets[2][:-1] or octets[2]
+    return ".".join(octets) + length
+
+
+def next_key(octets: list[str], length: str) -> str:
+    """The key beside the one that was meant, in the third octet."""
+    octets[2] = str(int(octets[2]) ^ 1)
+    return ".".join(octets) + length
+
+
+def longer(octets: list[str], length: str) -> str:
+    """Another prefix length, where there is one."""
+    return ".".join(octets) + (f"/{(int(length[1:]) + 1) % 33}" if length else "")
+
+
+SLIPS = [swapped, lost, next_key, longer]
+
+
+@pytest.mark.parametrize("slip", SLIPS)
 @pytest.mark.parametrize("file", [PLANS / "two-routers.yaml", RIGHT / "ferry-line.yaml"])
-def test_any_address_with_a_slip_is_one_finding_at_most(file: Path, tmp_path: Path) -> None:
-    """Of gateways, ranges, exclusions, interfaces, relays, routes, servers, subnets."""
+def test_any_address_with_a_slip_is_one_finding_at_most(
+    file: Path, slip: Callable[[list[str], str], str], tmp_path: Path
+) -> None:
+    """Of gateways, exclusions, interfaces, relays, routes, servers, subnets.
+
+    A range may reach several machines. Mostly a slip is found, and what was meant is suggested.
+    """
     shutil.copytree(file.parent, tmp_path, dirs_exist_ok=True)
-    text = file.read_text()
-    for found in ADDRESS.finditer(text):
-        wrong = text[: found.start()] + misdialled(found) + text[found.end() :]
-        (tmp_path / file.name).write_text(wrong)
-        rules = leaders(reservoir.load(str(tmp_path / file.name)))
-        assert len(rules) <= 1, (found[0], rules)
+    text, tried, noticed, undone = file.read_text(), 0, 0, 0
+    for found in WRITTEN.finditer(text):
+        *octets, length = (part or "" for part in found.groups())
+        meant, wrong = found[0], slip(octets, length)
+        if wrong == meant:
+            continue
+        (tmp_path / file.name).write_text(text[: found.start()] + wrong + text[found.end() :])
+        subject = reservoir.load(str(tmp_path / file.name))
+        found_wrong = reservoir.check(subject).findings
+        first = [f for f in found_wrong if f.cause is None and f.severity > Severity.ADVICE]
+        in_range = "ranges:" in text[text.rfind("\n", 0, found.start()) : found.start()]
+        assert len(first) <= (3 if in_range else 1), (meant, wrong, [f.message for f in first])
+        tried, noticed = tried + 1, noticed + bool(first)
+        undone += any(meant in str(s.new) for f in first for s in f.suggestions)
+    assert noticed > tried * (0.85 if slip is swapped else 0.5), (tried, noticed)
+    assert undone > noticed * (0.7 if slip is swapped else 0.3), (noticed, undone)
 
 
 ROUTER, OFFICE = "pier-router.larkspur", "harbour-office.merganser"

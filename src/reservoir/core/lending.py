@@ -179,6 +179,10 @@ class Lending:
         """What clients of each network are told: its own words, else the plan's defaults."""
         return [_told_in(self.plan, network) for network in self.networks]
 
+    def told_in(self, name: str) -> Told:
+        """What clients of the network of this name are told."""
+        return _told_in(self.plan, self.plan.networks[name])
+
     @cached_property
     def pools(self) -> tuple[Pool, ...]:
         """Every pool, in the plan's order of networks and servers.

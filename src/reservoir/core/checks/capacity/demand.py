@@ -108,6 +108,7 @@ class PoolUndersized(Rule):
     follows = (
         "range-outside-subnet",
         "range-reversed",
+        "exclusion-outside-subnet",
         "pool-empty",
         *SUBNET_WRONG,
         "subnet-too-small",
@@ -188,7 +189,7 @@ class PoolTight(Rule):
     """
 
     severity = Severity.WARNING
-    follows = (*SUBNET_WRONG, "subnet-outgrown", "lease-too-long")
+    follows = (*SUBNET_WRONG, "exclusion-outside-subnet", "subnet-outgrown", "lease-too-long")
     rests_on = ("range", "binding")
     failing = """
         networks:

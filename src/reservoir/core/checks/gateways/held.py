@@ -98,7 +98,8 @@ class GatewayUnattended(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         next_hops = {r.via for device in site.plan.devices.values() for r in device.routes}
-        for name, network in site.plan.networks.items():
+        for pools in site.lending.pools_by_network:
+            name, network = pools[0].name, pools[0].network
             gateway = network.gateway
             if gateway is None or not network.subnet.hosts.holds(gateway):
                 continue
@@ -110,6 +111,8 @@ class GatewayUnattended(Rule):
             others = ", ".join(f"{a} has {format_address(a.address)}" for a in attached[:2])
             # Two routers that stand there usually share the gateway's address between them.
             shared = len({attachment.device for attachment in attached}) > 1
+            if shared and any(gateway in pool.lendable for pool in pools):
+                continue  # that is the mistake, then
             yield self.finding(
                 f"nothing in the plan holds the gateway {format_address(gateway)}"
                 + (f"; {others}" if others else ""),
@@ -231,9 +234,12 @@ class AddressHeldTwice(Rule):
             if other is attachment:
                 continue
             networks = list(topology.networks_at(attachment.address, interface.vrf))
-            if attachment.address in asked:  # then whoever these devices serve is concerned
-                for device in (other.device, attachment.device):
-                    networks += [pool.name for pool in site.lending.pools_served_by(device)]
+            for device in dict.fromkeys([other.device, attachment.device]):
+                served = site.lending.pools_served_by(device)
+                if attachment.address in asked:  # then whoever these devices serve is concerned
+                    networks += [pool.name for pool in served]
+                elif other.device == attachment.device:  # or where one of the two should be
+                    networks += [p.name for p in served if not topology.reach(device, p.network)]
             path = (*attachment.path, "address")
             yield self._twice(attachment.address, str(other), str(attachment), path, networks)
 
@@ -274,7 +280,7 @@ class InterfaceLendable(Rule):
     """
 
     severity = Severity.ERROR
-    follows = (*SUBNET_WRONG, *EXCLUSION_WRONG)
+    follows = (*SUBNET_WRONG, *EXCLUSION_WRONG, "gateway-unattended")
     follows_here = ("range-outside-subnet",)
     follows_address = ("server-not-reached", "relay-misplaced")
     rests_on = ("exclusion",)

@@ -164,7 +164,7 @@ class GatewayLendable(Rule):
     """
 
     severity = Severity.ERROR
-    follows = EXCLUSION_WRONG
+    follows = ("gateway-unattended", *EXCLUSION_WRONG)
     follows_here = ("range-outside-subnet",)
     rests_on = ("exclusion",)
     failing = """

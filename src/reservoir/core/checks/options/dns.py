@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import format_address
+from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.ranges.space import SPECIAL_USE
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
@@ -129,9 +129,11 @@ class DnsInvalid(Rule):
 
 
 class DnsTransposed(Rule):
-    """A DNS server that one network names is that of others with two digits swapped.
+    """A DNS server's address seems to have two digits swapped.
 
-    Why: Most likely it is mistyped there, and the network's clients find nobody by name.
+    Why: Most likely it is mistyped, and the clients find nobody by name. With the digits swapped it
+    is what other networks name; or it would be in a subnet that the plan knows, and as it stands it
+    is in none, which is only advice.
 
     Remedy: Correct the address, or accept it if there is such a server.
     """
@@ -152,25 +154,52 @@ class DnsTransposed(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         told = Counter(address for told in site.lending.told for address in set(told.dns))
-        for name, network in site.plan.networks.items():
-            for position, address in enumerate(network.dns or ()):
-                if told[address] > 1 or site.topology.holders(address):
-                    continue
-                meant = [
-                    a
-                    for a in transpositions(address)
-                    if told[a] > 1 and a not in (network.dns or ())
-                ]
-                if len(meant) == 1:
-                    path: PlanPath = ("networks", name, "dns", position)
-                    shown, others = format_address(address), format_address(meant[0])
-                    yield self.finding(
-                        f"{name} alone names the DNS server {shown}; "
-                        f"{told[meant[0]]} networks name {others}",
-                        path,
-                        Witness("told-otherwise", name, also=f"asks {shown} for names"),
-                        replaced(path, shown, others),
-                    )
+        near = _known_subnets(site)
+        for path, address, name in _dns_servers(site):
+            if site.topology.holders(address) or (site.lending.static.address == address).any():
+                continue
+            swapped = transpositions(address).difference(site.lending.told_in(name).dns)
+            meant = [other for other in swapped if told[other] > 1]
+            if told[address] == 1 and len(meant) == 1 and path[0] == "networks":
+                yield self._of_others(path, name, address, meant[0], told[meant[0]])
+            elif address not in near:
+                hosts = [other for other in swapped if other in near]
+                if len(hosts) == 1:
+                    yield self._astray(path, name, address, hosts[0])
+
+    def _of_others(
+        self, path: PlanPath, name: str, address: int, meant: int, networks: int
+    ) -> Finding:
+        shown, others = format_address(address), format_address(meant)
+        return self.finding(
+            f"{name} alone names the DNS server {shown}; {networks} networks name {others}",
+            path,
+            Witness("told-otherwise", name, also=f"asks {shown} for names"),
+            replaced(path, shown, others),
+        )
+
+    def _astray(self, path: PlanPath, name: str, address: int, meant: int) -> Finding:
+        shown = format_address(address)
+        return self.finding(
+            f"the DNS server {shown} is near nothing in the plan; {format_address(meant)} would be",
+            path,
+            Witness("told-otherwise", name, also=f"asks {shown} for names"),
+            severity=Severity.ADVICE,
+        )
+
+
+NEAR = 24
+"""As many bits in common with a router or a server make an address seem to be beside it."""
+
+
+def _known_subnets(site: Site) -> AddressSet:
+    """The subnets of networks and interfaces in whatever VRF, and what is beside next hops."""
+    interfaces = [site.topology.interface(attachment) for attachment in site.topology.addressed]
+    prefixes = [network.subnet for network in site.plan.networks.values()]
+    prefixes += [interface.address for interface in interfaces if interface.address is not None]
+    hops = {route.via for device in site.plan.devices.values() for route in device.routes}
+    hops |= {target for interface in interfaces for target in interface.relay_to}
+    return AddressSet([prefix.span for prefix in (*prefixes, *(Prefix(h, NEAR) for h in hops))])
 
 
 class DnsUnrouted(Rule):

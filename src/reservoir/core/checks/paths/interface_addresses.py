@@ -145,7 +145,8 @@ class InterfaceMaskDiffers(Rule):
 
     severity = Severity.ERROR
     follows = (*SUBNET_WRONG, "networks-overlap")
-    follows_here = ("server-not-reached", "relay-misplaced", "address-held-twice")
+    follows_here = ("server-not-reached", "relay-misplaced")
+    follows_address = ("address-held-twice",)
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.1/23}}}}
         networks:
@@ -182,6 +183,7 @@ class InterfaceMaskDiffers(Rule):
                     Witness(
                         "told-otherwise",
                         name,
+                        attachment.address,
                         also=f"has a mask of {network.subnet.bits} bits, and {attachment} one of "
                         f"{address.bits}",
                     ),

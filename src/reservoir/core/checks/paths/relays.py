@@ -175,7 +175,7 @@ class RelayWithoutPool(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("network-unserved", "address-held-twice")
+    follows = (*SUBNET_WRONG, "network-unserved", "address-held-twice")
     rests_on = ("pool", "subnet")
     failing = """
         devices:

@@ -13,6 +13,9 @@ from reservoir.core.topology import Attachment
 from reservoir.core.typos import FEW, likely_meant
 from reservoir.core.wording import listed
 
+OWN = "its own address"
+"""What is wrong with a next hop that is the device itself."""
+
 
 class NextHopAstray(Rule):
     """A route's next hop is not another machine's address in a subnet of the device's interfaces.
@@ -60,7 +63,7 @@ class NextHopAstray(Rule):
     ) -> str | None:
         """What is wrong with a next hop, if anything is."""
         if any(attachment.address == hop for attachment in attached):
-            return "its own address"
+            return OWN
         near = [p for a in attached if (p := _prefix(site, a)).span.holds(hop)]
         if any(prefix.hosts.holds(hop) for prefix in near):
             return None
@@ -83,11 +86,12 @@ class NextHopAstray(Rule):
             for a in site.topology.attachments_of(device)
             for name in site.topology.networks_at(a.address, site.topology.interface(a).vrf)
         ]
+        if interface is not None or fault == OWN:  # then relays don't find it either
+            networks += [pool.name for pool in site.lending.pools_served_by(device)]
         if interface is not None:
             written, path = _prefix(site, interface.at), (*interface.at.path, "address")
             hint = f"; {interface.at} has {written}, {interface.meant} would do"
             edits = replaced(path, written, interface.meant)
-            networks += [pool.name for pool in site.lending.pools_served_by(device)]
         elif len(hops) == 1 and (hop := _hop_meant(site, device, hops[0])) is not None:
             shown = format_address(hop.meant.address)
             hint = f"; {shown} would be in that of {hop.at.interface}"

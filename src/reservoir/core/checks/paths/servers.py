@@ -77,6 +77,7 @@ class ServerNotReached(Obstructed):
         "relay-misplaced",
         "relay-to-nobody",
         "relay-without-pool",
+        "address-held-twice",
     )
     rests_on = ("relay_to", "address", "interface")
     failing = """

@@ -101,7 +101,8 @@ class VlanDiffers(Rule):
 
     severity = Severity.ERROR
     follows = (*SUBNET_WRONG, "networks-overlap")
-    follows_here = ("server-not-reached", "relay-misplaced", "address-held-twice")
+    follows_here = ("server-not-reached", "relay-misplaced")
+    follows_address = ("address-held-twice",)
     rests_on = ("vlan", "interface")
     failing = """
         devices:
@@ -129,7 +130,7 @@ class VlanDiffers(Rule):
                     yield self.finding(
                         f"{attachment} has VLAN {tag}, and {name} has VLAN {network.vlan}",
                         path,
-                        Witness("unanswered", name),
+                        Witness("unanswered", name, attachment.address),
                         replaced(path, tag, network.vlan if named else None),
                         concerns=others_there(site, attachment, name),
                     )
