@@ -43,6 +43,24 @@ def test_as_a_module_and_a_library() -> None:
         [sys.executable, "-m", "reservoir", "--version"], capture_output=True, text=True, check=True
     )
     assert version.stdout == f"reservoir {reservoir.__version__}\n"
+    light = f"import sys, reservoir; print([m for m in {HEAVY} if m in sys.modules])"
+    loaded = subprocess.run(
+        [sys.executable, "-c", light], check=True, capture_output=True, text=True
+    )
+    assert loaded.stdout == "[]\n"
+
+
+def test_a_library_says_what_is_wrong_with_an_input(tmp_path: Path) -> None:
+    """The exception that the functions name is theirs, and lists every problem with its place."""
+    plan = tmp_path / "plan.yaml"
+    plan.write_text(
+        "reservoir: 1\nnetworks:\n  crew: {subnet: 10.84.30.0/33, gatewy: 10.84.30.1}\n"
+    )
+    with pytest.raises(reservoir.InputError) as refused:
+        reservoir.load(str(plan))
+    problems = refused.value.problems
+    assert [(p.place.line, p.place.column) for p in problems] == [(3, 18), (3, 33)]
+    assert "did you mean gateway?" in problems[1].message
 
 
 def test_the_demo_walks_through_the_job(run: Run, tmp_path: Path) -> None:

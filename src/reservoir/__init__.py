@@ -14,13 +14,32 @@ from reservoir.version import __version__
 
 if TYPE_CHECKING:
     from reservoir.core.checks import Report
+    from reservoir.core.problems import InputError
     from reservoir.core.subject import Subject
     from reservoir.dialects.reading import ConfigurationRead
     from reservoir.dialects.sheet import Sheet
     from reservoir.dialects.writing import DeviceConfiguration
     from reservoir.files.plan_file import LoadedPlan
 
-__all__ = ["__version__", "check", "configuration_text", "load", "read", "together", "write"]
+__all__ = [
+    "InputError",
+    "__version__",
+    "check",
+    "configuration_text",
+    "load",
+    "read",
+    "together",
+    "write",
+]
+
+
+def __getattr__(name: str) -> type[Exception]:
+    """The exception that the functions raise, loaded when it is asked for."""
+    if name != "InputError":
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from reservoir.core.problems import InputError  # late: dataclasses are not free
+
+    return InputError
 
 
 Watch = Callable[[float], None]

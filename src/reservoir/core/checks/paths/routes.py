@@ -106,11 +106,16 @@ class NextHopAstray(Rule):
                 "told-otherwise",
                 networks[0] if networks else None,
                 hops[0],
-                also=f"sends to {routes[by_it[0]].to}, and {device} has no way to {listing}",
+                also=f"sends {_where(routes[by_it[0]].to)}; {device} has no way to {listing}",
             ),
             edits,
             concerns=tuple(networks[1:]),
         )
+
+
+def _where(to: Prefix) -> str:
+    """What a route leads to, in words."""
+    return f"to {to}" if to.bits else "anywhere"
 
 
 class Correction(NamedTuple):
@@ -209,13 +214,15 @@ class RouteHasHostBits(Rule):
                 if route.to == route.to.subnet:
                     continue
                 path: PlanPath = ("devices", name, "routes", position, "to")
-                whole = "every address" if route.to.bits == 0 else str(route.to.subnet)
                 yield self.finding(
-                    f"the route of {name} to {route.to} leads to {whole}, or is refused",
+                    f"the route of {name} to {route.to} leads {_where(route.to.subnet)}, "
+                    "or is refused",
                     path,
                     Witness(
-                        "told-otherwise",
-                        also=f"may be answered by way of {name} for all of {route.to.subnet}",
+                        "has",
+                        address=route.to.address,
+                        client=f"a route of {name}",
+                        also=f"an address inside {route.to.subnet}",
                     ),
                     replaced(path, route.to, route.to.subnet),
                 )
