@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
+from functools import lru_cache
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import ADDRESS_BITS, Prefix, Span, format_address
@@ -159,17 +161,6 @@ class InterfaceMaskDiffers(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        yield from self._in_networks(site)
-        doubtful: dict[Attachment, Attachment] = {}
-        for outer, inner in _nested(site):
-            # Of two the one that nothing else speaks for; the larger, if that doesn't tell.
-            wrong, other = sorted((outer, inner), key=lambda a: _witnesses(site, a))
-            if not _is_at_home(site, wrong):
-                doubtful.setdefault(wrong, other)
-        for wrong, other in doubtful.items():
-            yield self._between(site, wrong, other)
-
-    def _in_networks(self, site: Site) -> Iterator[Finding]:
         for name, network in site.plan.networks.items():
             for attachment in site.topology.attachments(network):
                 address = site.topology.interface(attachment).address
@@ -191,8 +182,47 @@ class InterfaceMaskDiffers(Rule):
                     concerns=others_there(site, attachment, name),
                 )
 
+
+def others_there(site: Site, attachment: Attachment, network: str) -> tuple[str, ...]:
+    """Other networks that have the interface's address in their subnet."""
+    vrf = site.topology.interface(attachment).vrf
+    return tuple(n for n in site.topology.networks_at(attachment.address, vrf) if n != network)
+
+
+class InterfacesOverlap(Rule):
+    """The subnets of two interfaces overlap and are not the same.
+
+    Why: A device doesn't know behind which of the two an address is; of two devices, one takes
+    machines for near that are not.
+
+    Remedy: Correct the prefix length, or the address that has a digit wrong.
+    """
+
+    severity = Severity.WARNING
+    follows_here = ("server-not-reached", "relay-misplaced", "interface-edge-address")
+    failing = """
+        devices:
+          pier: {interfaces: {uplink: {address: 10.84.0.2/24}}}
+          depot: {interfaces: {lan: {address: 10.84.0.10/23}}}
+    """
+    passing = """
+        devices:
+          pier: {interfaces: {uplink: {address: 10.84.0.2/24}}}
+          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        doubtful: dict[Attachment, Attachment] = {}
+        for outer, inner in _nested(site):
+            # Of two the one that nothing else speaks for; the larger, if that doesn't tell.
+            wrong, other = sorted((outer, inner), key=lambda a: _witnesses(site, a))
+            if not _is_at_home(site, wrong):
+                doubtful.setdefault(wrong, other)
+        for wrong, other in doubtful.items():
+            yield self._between(site, wrong, other)
+
     def _between(self, site: Site, wrong: Attachment, other: Attachment) -> Finding:
-        """Where the plan has no network to say which of two interfaces is right."""
+        """The case: an address that the larger subnet has, and the smaller hasn't."""
         written, there = _prefix(site, wrong), _prefix(site, other)
         outer, inner = (wrong, other) if written.bits < there.bits else (other, wrong)
         own = Span(outer.address, outer.address)
@@ -203,14 +233,7 @@ class InterfaceMaskDiffers(Rule):
             f"{wrong} has {written}, and {other} {there}: two subnets that overlap",
             (*wrong.path, "address"),
             Witness("apart", address=beyond.first, client=str(outer), also=str(inner)),
-            severity=Severity.WARNING,
         )
-
-
-def others_there(site: Site, attachment: Attachment, network: str) -> tuple[str, ...]:
-    """Other networks that have the interface's address in their subnet."""
-    vrf = site.topology.interface(attachment).vrf
-    return tuple(n for n in site.topology.networks_at(attachment.address, vrf) if n != network)
 
 
 def _prefix(site: Site, attachment: Attachment) -> Prefix:
@@ -229,8 +252,13 @@ def _is_at_home(site: Site, attachment: Attachment) -> bool:
 def _witnesses(site: Site, attachment: Attachment) -> tuple[bool, int, int]:
     """How much speaks for an interface's address: a network, others in that subnet, its size."""
     prefix = _prefix(site, attachment)
-    others = sum(_prefix(site, other).subnet == prefix.subnet for other in site.topology.addressed)
-    return _is_at_home(site, attachment), others, prefix.bits
+    return _is_at_home(site, attachment), _interfaces_in(site)[prefix.subnet], prefix.bits
+
+
+@lru_cache(maxsize=1)
+def _interfaces_in(site: Site) -> Counter[Prefix]:
+    """How many interfaces there are in each subnet."""
+    return Counter(_prefix(site, attachment).subnet for attachment in site.topology.addressed)
 
 
 def _nested(site: Site) -> Iterator[tuple[Attachment, Attachment]]:

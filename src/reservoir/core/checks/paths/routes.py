@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from functools import lru_cache
 from typing import NamedTuple
 
 from reservoir.core.addressing import Prefix, format_address
@@ -29,7 +30,7 @@ class NextHopAstray(Rule):
     severity = Severity.WARNING
     follows = ("relay-to-nobody",)
     follows_address = ("address-held-twice",)
-    follows_here = ("interface-edge-address", "interface-mask-differs")
+    follows_here = ("interface-edge-address", "interface-mask-differs", "interfaces-overlap")
     rests_on = ("interface", "address")
     failing = """
         devices:
@@ -138,11 +139,9 @@ def _hop_meant(site: Site, device: str, hop: int) -> Correction | None:
 
 def _interface_meant(site: Site, device: str, hop: int) -> Correction | None:
     """The interface that a slip kept out of the hop's subnet, where another device stands."""
-    subnets = {
-        prefix.subnet
-        for other in site.topology.addressed
-        if other.device != device and (prefix := _prefix(site, other)).span.holds(hop)
-    }
+    by_subnet = _devices_by_subnet(site)
+    around = {Prefix(hop, bits).subnet for bits in {subnet.bits for subnet in by_subnet}}
+    subnets = {subnet for subnet in around if by_subnet.get(subnet, set()) - {device}}
     found = {
         Correction(attachment, Prefix(meant, subnet.bits))
         for subnet in subnets
@@ -152,6 +151,15 @@ def _interface_meant(site: Site, device: str, hop: int) -> Correction | None:
         if (meant := _in_subnet(own, subnet)) not in (None, hop)
     }
     return found.pop() if len(found) == 1 else None
+
+
+@lru_cache(maxsize=1)
+def _devices_by_subnet(site: Site) -> Mapping[Prefix, set[str]]:
+    """Which devices have an interface in each subnet."""
+    found: dict[Prefix, set[str]] = {}
+    for attachment in site.topology.addressed:
+        found.setdefault(_prefix(site, attachment).subnet, set()).add(attachment.device)
+    return found
 
 
 def _in_subnet(written: Prefix, subnet: Prefix) -> int | None:
