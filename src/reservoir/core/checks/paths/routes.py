@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from typing import NamedTuple
 
-from reservoir.core.addressing import Prefix, format_address
+from reservoir.core.addressing import ADDRESS_BITS, Prefix, format_address
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Device, PlanPath
@@ -139,9 +139,8 @@ def _hop_meant(site: Site, device: str, hop: int) -> Correction | None:
 
 def _interface_meant(site: Site, device: str, hop: int) -> Correction | None:
     """The interface that a slip kept out of the hop's subnet, where another device stands."""
-    by_subnet = _devices_by_subnet(site)
-    around = {Prefix(hop, bits).subnet for bits in {subnet.bits for subnet in by_subnet}}
-    subnets = {subnet for subnet in around if by_subnet.get(subnet, set()) - {device}}
+    around = (Prefix(hop, bits).subnet for bits in range(ADDRESS_BITS))
+    subnets = {one for one in around if _devices_by_subnet(site).get(one, set()) - {device}}
     found = {
         Correction(attachment, Prefix(meant, subnet.bits))
         for subnet in subnets
@@ -186,12 +185,21 @@ def _has_unknown_address(device: Device) -> bool:
 
 def _is_somebodys(site: Site, device: str, address: int) -> bool:
     """Whether an interface, a gateway or another device's next hop says that somebody is there."""
-    others = (d for name, d in site.plan.devices.items() if name != device)
-    return (
-        bool(site.topology.holders(address))
-        or any(route.via == address for other in others for route in other.routes)
-        or any(network.gateway == address for network in site.plan.networks.values())
-    )
+    said_by = _named_as_routers(site).get(address, set())
+    return bool(site.topology.holders(address) or said_by - {device})
+
+
+@lru_cache(maxsize=1)
+def _named_as_routers(site: Site) -> Mapping[int, set[str | None]]:
+    """The addresses of gateways and next hops, with the devices that say so, or None."""
+    found: dict[int, set[str | None]] = {}
+    for network in site.plan.networks.values():
+        if network.gateway is not None:
+            found.setdefault(network.gateway, set()).add(None)
+    for name, device in site.plan.devices.items():
+        for route in device.routes:
+            found.setdefault(route.via, set()).add(name)
+    return found
 
 
 class RouteHasHostBits(Rule):
