@@ -196,8 +196,8 @@ def of_paths(networks: list[Net], ports: list[Port]) -> Iterator[str]:
         here = [net for net in networks if port.address.ip in net.subnet]
         for net in here:
             net.ports.append(port)
-            if port.address.network.prefixlen != net.subnet.prefixlen:
-                yield "interface-mask-differs"
+        if here and port.address.network.prefixlen not in [net.subnet.prefixlen for net in here]:
+            yield "interface-mask-differs"
         if port.relay_to and not here:
             yield "relay-misplaced"
     for net in networks:

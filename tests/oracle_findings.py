@@ -266,9 +266,11 @@ def of_held_addresses(w: Walked) -> Found:
             if address in first and (first[address] != called or not called):
                 yield "address-held-twice", f"{path}.address"
             first.setdefault(address, called)
-    for name in w.networks:
-        for interface, _, bits in w.attached(name):
-            if bits != IPv4Interface(w.networks[name]["subnet"]).network.prefixlen:
+    for vrf in ("", "other"):
+        for interface, address, bits in w.interfaces(vrf):
+            there = [n for n in w.networks if w.vrf(n) == vrf and address in w.addresses(n)]
+            masks = {IPv4Interface(w.networks[n]["subnet"]).network.prefixlen for n in there}
+            if masks and bits not in masks:
                 yield "interface-mask-differs", f"devices.a.interfaces.{interface}.address"
 
 

@@ -140,6 +140,23 @@ class Topology:
                 yield name
             at -= 1
 
+    def networks_of(self, attachment: Attachment) -> Iterator[str]:
+        """The networks whose subnet holds an interface's address, the smallest subnet first."""
+        return self.networks_at(attachment.address, self.interface(attachment).vrf)
+
+    def home_of(self, attachment: Attachment) -> str | None:
+        """The network that an interface stands in; of several one with its mask, or the smallest.
+
+        Several hold its address only where networks overlap.
+        """
+        address = self.interface(attachment).address
+        smallest = None
+        for name in self.networks_of(attachment):
+            smallest = smallest or name
+            if address is not None and self._plan.networks[name].subnet.bits == address.bits:
+                return name
+        return smallest
+
     @cached_property
     def _networks_by_vrf(self) -> dict[str, tuple[list[int], list[int], list[tuple[int, str]]]]:
         """By VRF, sorted: where each subnet begins, how far it or one before reaches, its name."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import islice
 
 import numpy as np
 
@@ -12,6 +13,7 @@ from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Network, PlanPath
 from reservoir.core.topology import Attachment
+from reservoir.core.typos import FEW
 
 
 class GatewayBound(Rule):
@@ -233,7 +235,7 @@ class AddressHeldTwice(Rule):
             other = first.setdefault((interface.vrf, attachment.address), attachment)
             if other is attachment:
                 continue
-            networks = list(topology.networks_at(attachment.address, interface.vrf))
+            networks = list(islice(topology.networks_of(attachment), FEW))
             for device in dict.fromkeys([other.device, attachment.device]):
                 served = site.lending.pools_served_by(device)
                 if attachment.address in asked:  # then whoever these devices serve is concerned

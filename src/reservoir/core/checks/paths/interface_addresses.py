@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator
 from functools import lru_cache
+from itertools import islice
 
 from reservoir.core.address_set import AddressSet
 from reservoir.core.addressing import ADDRESS_BITS, Prefix, Span, format_address
@@ -12,6 +13,7 @@ from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.plan import PlanPath
 from reservoir.core.topology import Attachment
+from reservoir.core.typos import FEW
 
 
 class InterfaceWithoutAddress(Rule):
@@ -120,7 +122,7 @@ class InterfaceEdgeAddress(Rule):
             address = interface.address
             if address is None or not address.is_edge(address.address):
                 continue
-            there = next(site.topology.networks_at(attachment.address, interface.vrf), None)
+            there = site.topology.home_of(attachment)
             gateway = site.plan.networks[there].gateway if there else None
             free = gateway is not None and not site.topology.holders(gateway)
             path, kind = (*attachment.path, "address"), address.edge_word(address.address)
@@ -161,32 +163,27 @@ class InterfaceMaskDiffers(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        for name, network in site.plan.networks.items():
-            for attachment in site.topology.attachments(network):
-                address = site.topology.interface(attachment).address
-                if address is None or address.bits == network.subnet.bits:
-                    continue
-                path = (*attachment.path, "address")
-                right = Prefix(address.address, network.subnet.bits)
-                yield self.finding(
-                    f"{attachment} has {address}, and {name} is {network.subnet}",
-                    path,
-                    Witness(
-                        "told-otherwise",
-                        name,
-                        attachment.address,
-                        also=f"has a mask of {network.subnet.bits} bits, and {attachment} one of "
-                        f"{address.bits}",
-                    ),
-                    replaced(path, address, right),
-                    concerns=others_there(site, attachment, name),
-                )
+        for attachment in site.topology.addressed:
+            name, address = site.topology.home_of(attachment), _prefix(site, attachment)
+            if name is None:
+                continue
+            subnet, path = site.plan.networks[name].subnet, (*attachment.path, "address")
+            if address.bits == subnet.bits:
+                continue
+            masks = f"a mask of {subnet.bits} bits, and {attachment} one of {address.bits}"
+            yield self.finding(
+                f"{attachment} has {address}, and {name} is {subnet}",
+                path,
+                Witness("told-otherwise", name, attachment.address, also=f"has {masks}"),
+                replaced(path, address, Prefix(address.address, subnet.bits)),
+                concerns=others_there(site, attachment, name),
+            )
 
 
 def others_there(site: Site, attachment: Attachment, network: str) -> tuple[str, ...]:
-    """Other networks that have the interface's address in their subnet."""
-    vrf = site.topology.interface(attachment).vrf
-    return tuple(n for n in site.topology.networks_at(attachment.address, vrf) if n != network)
+    """Some other networks that have the interface's address in their subnet."""
+    others = (name for name in site.topology.networks_of(attachment) if name != network)
+    return tuple(islice(others, FEW))
 
 
 class InterfacesOverlap(Rule):
@@ -216,7 +213,7 @@ class InterfacesOverlap(Rule):
         for outer, inner in _nested(site):
             # Of two the one that nothing else speaks for; the larger, if that doesn't tell.
             wrong, other = sorted((outer, inner), key=lambda a: _witnesses(site, a))
-            if not _is_at_home(site, wrong):
+            if site.topology.home_of(wrong) is None:
                 doubtful.setdefault(wrong, other)
         for wrong, other in doubtful.items():
             yield self._between(site, wrong, other)
@@ -243,16 +240,10 @@ def _prefix(site: Site, attachment: Attachment) -> Prefix:
     return address
 
 
-def _is_at_home(site: Site, attachment: Attachment) -> bool:
-    """Whether a network of the plan has the interface's address."""
-    vrf = site.topology.interface(attachment).vrf
-    return any(site.topology.networks_at(attachment.address, vrf))
-
-
 def _witnesses(site: Site, attachment: Attachment) -> tuple[bool, int, int]:
     """How much speaks for an interface's address: a network, others in that subnet, its size."""
-    prefix = _prefix(site, attachment)
-    return _is_at_home(site, attachment), _interfaces_in(site)[prefix.subnet], prefix.bits
+    prefix, at_home = _prefix(site, attachment), site.topology.home_of(attachment) is not None
+    return at_home, _interfaces_in(site)[prefix.subnet], prefix.bits
 
 
 @lru_cache(maxsize=1)
@@ -271,8 +262,8 @@ def _nested(site: Site) -> Iterator[tuple[Attachment, Attachment]]:
     by_vrf: dict[str, list[tuple[int, int, Attachment]]] = {}
     for attachment in site.topology.addressed:
         interface, prefix = site.topology.interface(attachment), _prefix(site, attachment)
-        there = site.topology.networks_at(attachment.address, interface.vrf)
-        fits = all(site.plan.networks[name].subnet.bits == prefix.bits for name in there)
+        home = site.topology.home_of(attachment)
+        fits = home is None or site.plan.networks[home].subnet.bits == prefix.bits
         if prefix.bits < ADDRESS_BITS and interface.enabled and fits:
             entry = (prefix.network, prefix.bits, attachment)
             by_vrf.setdefault(interface.vrf, []).append(entry)

@@ -40,7 +40,7 @@ def relays(site: Site) -> list[Relay]:
         interface = site.topology.interface(attachment)
         if not interface.relay_to:
             continue
-        network = next(site.topology.networks_at(attachment.address, interface.vrf), None)
+        network = site.topology.home_of(attachment)
         for position, target in enumerate(interface.relay_to):
             holders = dict.fromkeys(holder.device for holder in site.topology.holders(target))
             found.append(Relay(attachment, position, target, network, list(holders)))

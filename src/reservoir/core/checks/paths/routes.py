@@ -85,7 +85,7 @@ class NextHopAstray(Rule):
         networks = [
             name
             for a in site.topology.attachments_of(device)
-            for name in site.topology.networks_at(a.address, site.topology.interface(a).vrf)
+            for name in site.topology.networks_of(a)
         ]
         if interface is not None or fault == OWN:  # then relays don't find it either
             networks += [pool.name for pool in site.lending.pools_served_by(device)]
@@ -146,7 +146,7 @@ def _interface_meant(site: Site, device: str, hop: int) -> Correction | None:
         for subnet in subnets
         for attachment in site.topology.attachments_of(device)[:FEW]
         for own in [_prefix(site, attachment)]
-        if own.bits != subnet.bits or not any(site.topology.networks_at(attachment.address, ""))
+        if own.bits != subnet.bits or site.topology.home_of(attachment) is None
         if (meant := _in_subnet(own, subnet)) not in (None, hop)
     }
     return found.pop() if len(found) == 1 else None

@@ -123,7 +123,7 @@ class ServerNotReached(Obstructed):
         gateway, path = pool.network.gateway, (*astray.path, "address")
         assert gateway is not None  # which is what the interface was to have
         address, meant = site.topology.interface(astray).address, format_address(gateway)
-        there = list(site.topology.networks_at(astray.address, pool.network.vrf))
+        there = list(site.topology.networks_of(astray))
         return self.finding(
             f"{astray} has {address}, which is in {there[0] if there else 'no network of the plan'}"
             f"; {meant} would be in {pool.name}",
@@ -159,7 +159,7 @@ def _strangers(site: Site, server: str) -> Mapping[tuple[str, int | None], list[
     found: dict[tuple[str, int | None], list[Attachment]] = {}
     for attachment in site.topology.attachments_of(server):
         interface = site.topology.interface(attachment)
-        there = site.topology.networks_at(attachment.address, interface.vrf)
+        there = site.topology.networks_of(attachment)
         if all(site.plan.networks[name].vlan != interface.vlan for name in there):
             found.setdefault((interface.vrf, interface.vlan), []).append(attachment)
     return found
@@ -176,7 +176,7 @@ def _homeless(site: Site, server: str, vrf: str) -> Sequence[Attachment]:
         attachment
         for attachment in site.topology.attachments_of(server)
         for interface in [site.topology.interface(attachment)]
-        if interface.vrf == vrf and not any(site.topology.networks_at(attachment.address, vrf))
+        if interface.vrf == vrf and site.topology.home_of(attachment) is None
         if not (interface.address and any(map(interface.address.span.holds, hops)))
     ]
     return found if len(found) <= FEW else []

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from reservoir.core.checks.paths.interface_addresses import others_there
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.topology import Attachment
 
 
 class VlanTwice(Rule):
@@ -88,7 +89,7 @@ def _network_of(site: Site, device: str, name: str) -> str | None:
     interface = site.plan.devices[device].interfaces[name]
     if interface.address is None:
         return None
-    return next(site.topology.networks_at(interface.address.address, interface.vrf), None)
+    return site.topology.home_of(Attachment(interface.address.address, device, name))
 
 
 class VlanDiffers(Rule):
@@ -118,19 +119,18 @@ class VlanDiffers(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        for name, network in site.plan.networks.items():
-            if network.vlan is None:
+        for attachment in site.topology.addressed:
+            name, tag = site.topology.home_of(attachment), site.topology.interface(attachment).vlan
+            there = (site.plan.networks[n].vlan for n in site.topology.networks_of(attachment))
+            if name is None or tag is None or any(vlan in (None, tag) for vlan in there):
                 continue
-            for attachment in site.topology.attachments(network):
-                tag = site.topology.interface(attachment).vlan
-                if tag not in (None, network.vlan):
-                    path = (*attachment.path, "vlan")
-                    # The interface's name often says which of the two was meant.
-                    named = attachment.interface.rpartition(".")[2] == str(network.vlan)
-                    yield self.finding(
-                        f"{attachment} has VLAN {tag}, and {name} has VLAN {network.vlan}",
-                        path,
-                        Witness("unanswered", name, attachment.address),
-                        replaced(path, tag, network.vlan if named else None),
-                        concerns=others_there(site, attachment, name),
-                    )
+            vlan, path = site.plan.networks[name].vlan, (*attachment.path, "vlan")
+            # The interface's name often says which of the two was meant.
+            named = attachment.interface.rpartition(".")[2] == str(vlan)
+            yield self.finding(
+                f"{attachment} has VLAN {tag}, and {name} has VLAN {vlan}",
+                path,
+                Witness("unanswered", name, attachment.address),
+                replaced(path, tag, vlan if named else None),
+                concerns=others_there(site, attachment, name),
+            )
