@@ -76,18 +76,22 @@ def is_moved(w: Walked, name: str, things: list[set[int]]) -> bool:
     named = set().union(*things)
     there = {IPv4Interface((address, bits.network.prefixlen)).network for address in named}
     at_gateway = [i for i in w.interfaces(w.vrf(name)) if i[1] == gateway]
-    first = bits.network.network_address
+    first, askew = bits.ip, bits.ip != bits.network.network_address
     begin = [i for i in w.interfaces(w.vrf(name)) if IPv4Interface(i[1:]).network[0] == first]
     attached = {IPv4Interface((a, b)).network for _, a, b in (*begin, *at_gateway)}
-    larger = [n for n in attached if n.prefixlen < bits.network.prefixlen and first in n]
-    held = larger and all(IPv4Address(address) in larger[0] for address in named)
+    one = attached.pop() if len(attached) == 1 else None
+    larger = (
+        one is not None and one.prefixlen < bits.network.prefixlen and named - w.addresses(name)
+    )
+    agreed = one is not None and one.prefixlen != bits.network.prefixlen and askew and things
+    held = (larger or agreed) and {IPv4Address(address) for address in named} <= set(one or ())
     serves = any(pool.server == "a" for pool in w.pools if pool.network == name)
     own = {IPv4Interface((a, b)).network for _, a, b in w.interfaces(w.vrf(name))}
     stands_there = serves and not w.attached(name) and there <= own
     elsewhere = len(there) == 1 and bits.network not in there
     return bool(
         (elsewhere and (len(things) > 1 or stands_there))
-        or (held and len(attached) == 1 and named - w.addresses(name))
+        or (held and one is not None and first in one)
     )
 
 

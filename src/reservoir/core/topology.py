@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from itertools import accumulate
 
-from reservoir.core.addressing import Prefix
+from reservoir.core.addressing import ADDRESS_BITS, Prefix
 from reservoir.core.plan import Interface, Network, Plan, PlanPath
 
 
@@ -97,6 +97,21 @@ class Topology:
     def holders(self, address: int) -> list[Attachment]:
         """The interfaces that hold an address, in whatever VRF."""
         return self._holders.get(address, [])
+
+    def subnets_around(self, address: int, but: str) -> list[Prefix]:
+        """The subnets with an address in which a device other than ``but`` stands, in any VRF."""
+        around = (Prefix(address, bits).subnet for bits in range(ADDRESS_BITS))
+        return [subnet for subnet in around if self._by_subnet.get(subnet, set()) - {but}]
+
+    @cached_property
+    def _by_subnet(self) -> dict[Prefix, set[str]]:
+        """The devices with an interface in each subnet."""
+        found: dict[Prefix, set[str]] = {}
+        for attachment in self.addressed:
+            address = self.interface(attachment).address
+            if address is not None:
+                found.setdefault(address.subnet, set()).add(attachment.device)
+        return found
 
     def attachments_of(self, device: str) -> list[Attachment]:
         """The device's interfaces that have an address, in the plan's order."""

@@ -68,12 +68,20 @@ class RelayToNobody(Rule):
         fault = f"is {holders[0]}'s, which serves nothing" if holders else "nobody in the plan has"
         also = f"and {holders[0]} serves nothing" if holders else "where nobody is"
         meant = self._meant(site, relay)
+        path, edit = relay.path, replaced(relay.path, shown, None)
+        if meant is not None and not holders and _stands_astray(site, meant, relay.target):
+            address = site.topology.interface(meant).address
+            assert address is not None  # which is what makes it an attachment
+            path = (*meant.path, "address")
+            edit = replaced(path, address, Prefix(relay.target, address.bits))
+        elif meant is not None:
+            edit = replaced(path, shown, format_address(meant.address))
         return self.finding(
             f"{relay.attachment} relays to {shown}, which {fault}"
             + (f"; {meant.device} has {format_address(meant.address)}" if meant else ""),
-            relay.path,
+            path,
             Witness("lost-request", relay.network, relay.target, also=also),
-            replaced(relay.path, shown, format_address(meant.address) if meant else None),
+            edit,
         )
 
     def _lost_by_many(
@@ -109,6 +117,13 @@ class RelayToNobody(Rule):
         near = [attachment for attachment in found if is_slip(relay.target, attachment.address)]
         chosen = near if len(near) == 1 else found
         return chosen[0] if len(chosen) == 1 else None
+
+
+def _stands_astray(site: Site, server: Attachment, asked: int) -> bool:
+    """Whether others stand beside the address that is asked, and nobody beside the server's."""
+    topology = site.topology
+    beside = topology.subnets_around(asked, but=server.device)
+    return bool(beside) and not topology.subnets_around(server.address, but=server.device)
 
 
 class RelayNoWayBack(Rule):

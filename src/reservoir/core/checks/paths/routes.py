@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from typing import NamedTuple
 
-from reservoir.core.addressing import ADDRESS_BITS, Prefix, format_address
+from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Device, PlanPath
@@ -139,26 +139,15 @@ def _hop_meant(site: Site, device: str, hop: int) -> Correction | None:
 
 def _interface_meant(site: Site, device: str, hop: int) -> Correction | None:
     """The interface that a slip kept out of the hop's subnet, where another device stands."""
-    around = (Prefix(hop, bits).subnet for bits in range(ADDRESS_BITS))
-    subnets = {one for one in around if _devices_by_subnet(site).get(one, set()) - {device}}
     found = {
         Correction(attachment, Prefix(meant, subnet.bits))
-        for subnet in subnets
+        for subnet in site.topology.subnets_around(hop, but=device)
         for attachment in site.topology.attachments_of(device)[:FEW]
         for own in [_prefix(site, attachment)]
         if own.bits != subnet.bits or site.topology.home_of(attachment) is None
         if (meant := _in_subnet(own, subnet)) not in (None, hop)
     }
     return found.pop() if len(found) == 1 else None
-
-
-@lru_cache(maxsize=1)
-def _devices_by_subnet(site: Site) -> Mapping[Prefix, set[str]]:
-    """Which devices have an interface in each subnet."""
-    found: dict[Prefix, set[str]] = {}
-    for attachment in site.topology.addressed:
-        found.setdefault(_prefix(site, attachment).subnet, set()).add(attachment.device)
-    return found
 
 
 def _in_subnet(written: Prefix, subnet: Prefix) -> int | None:

@@ -49,6 +49,7 @@ class SubnetHasHostBits(Rule):
     """
 
     severity = Severity.ERROR
+    follows_here = ("subnet-differs",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.1/24, ranges: [10.84.30.20-10.84.30.200]}

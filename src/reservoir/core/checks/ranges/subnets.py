@@ -59,7 +59,6 @@ class SubnetDiffers(Obstructed):
     """
 
     severity = Severity.ERROR
-    follows = ("subnet-has-host-bits",)
     failing = """
         networks:
           crew:
@@ -121,9 +120,9 @@ class SubnetDiffers(Obstructed):
                 yield index
 
     def _is_doubted(self, site: Site, network: Network) -> bool:
-        """Whether interfaces that begin where the network does have another mask."""
-        begin = network.vrf, network.subnet.network
-        return any(
+        """Whether it has host bits, or interfaces that begin where it does have another mask."""
+        begin = network.vrf, network.subnet.address
+        return network.subnet != network.subnet.subnet or any(
             (address := site.topology.interface(attachment).address)
             and address.bits != network.subnet.bits
             for attachment in _interfaces_by_begin(site).get(begin, ())
@@ -201,22 +200,24 @@ def _subnet_of_interfaces(
 ) -> Prefix | None:
     """The subnet of the interfaces there, if it is another and all lies in it.
 
-    One interface may be wrong itself, unless things lie outside the network's subnet.
+    One interface may be wrong itself, unless the subnet speaks against itself by its host bits or
+    by what lies outside it.
     """
     there = _interfaces_there(site, network)
     subnets = {prefix.subnet for a in there if (prefix := site.topology.interface(a).address)}
     if len(subnets) != 1:
         return None
     (other,) = subnets
-    fits = other.span.holds(network.subnet.network) and all(map(other.span.holds, ends))
-    agreed = len({attachment.device for attachment in there}) > 1 and named.things
+    fits = other.span.holds(network.subnet.address) and all(map(other.span.holds, ends))
+    devices, askew = {a.device for a in there}, network.subnet != network.subnet.subnet
+    agreed = named.things and (len(devices) > 1 or askew)
     larger = other.bits < network.subnet.bits and not all(map(network.subnet.span.holds, ends))
     return other if fits and other.bits != network.subnet.bits and (agreed or larger) else None
 
 
 def _interfaces_there(site: Site, network: Network) -> list[Attachment]:
     """The interfaces whose subnet begins where the network's does, and those at its gateway."""
-    begin = network.vrf, network.subnet.network
+    begin = network.vrf, network.subnet.address
     at_gateway = site.topology.holders(network.gateway) if network.gateway is not None else []
     own = [a for a in at_gateway if site.topology.interface(a).vrf == network.vrf]
     return list(dict.fromkeys([*_interfaces_by_begin(site).get(begin, ()), *own]))

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from functools import lru_cache
 
 from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import Span, format_address
+from reservoir.core.addressing import Prefix, Span, format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.lending import Pool
@@ -40,23 +40,23 @@ class RangeReversed(Obstructed):
     severity = Severity.ERROR
     failing = """
         networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.200-10.84.30.20]}
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.200-10.84.30.120]}
     """
     passing = """
         networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
+          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.120-10.84.30.200]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
         yield from super().check(site)
         for pool, path, span in written_ranges(site):
             if span.first > span.last:
-                turned = Span(span.last, span.first)
+                meant = _forwards(span, pool.network.subnet)
                 yield self.finding(
                     f"the range {span} runs backwards, so nothing is lent from it",
                     path,
                     Witness("idle-range", pool.name, also=str(span)),
-                    replaced(path, span, turned),
+                    replaced(path, span, meant),
                 )
         yield from self._exclusions(site)
 
@@ -66,17 +66,28 @@ class RangeReversed(Obstructed):
                 span = exclusion.range
                 if span.first <= span.last:
                     continue
-                turned = Span(span.last, span.first)
-                lent = site.lending.lendable_in(index) & AddressSet([turned])
+                meant = _forwards(span, network.subnet) or Span(span.last, span.first)
+                lent = site.lending.lendable_in(index) & AddressSet([meant])
                 path = ("networks", name, "exclusions", position, "range")
                 yield self.finding(
                     f"the exclusion {span} runs backwards, so nothing is kept out by it",
                     path,
                     Witness("lent", name, lent.first, also="meant to be kept out")
                     if lent
-                    else Witness("spared", name, turned.first),
-                    replaced(path, span, turned),
+                    else Witness("spared", name, meant.first),
+                    replaced(path, span, _forwards(span, network.subnet)),
                 )
+
+
+def _forwards(span: Span, subnet: Prefix) -> Span | None:
+    """What was meant by a range that runs backwards: its ends swapped, or an end with a slip.
+
+    None where a digit may be missing at the end: 100-19 can be 19-100 as well as 100-199.
+    """
+    if not (subnet.span.holds(span.first) and subnet.span.holds(span.last)):
+        return likely_range(span, subnet)
+    shorter = len(format_address(span.last)) < len(format_address(span.first))
+    return None if shorter else Span(span.last, span.first)
 
 
 class RangeOutsideSubnet(Rule):

@@ -76,7 +76,10 @@ class ExclusionIdle(Obstructed):
     """
 
     severity = Severity.WARNING
-    follows = ("range-outside-subnet", "range-reversed", *SUBNET_WRONG)
+    follows = (
+        *("range-outside-subnet", "range-reversed", *SUBNET_WRONG),
+        *("pool-undersized", "pool-tight"),  # a range that is too short, most likely
+    )
     follows_here = ("exclusion-outside-subnet",)
     rests_on = ("pool", "subnet", "range")
     failing = """
