@@ -179,7 +179,7 @@ def test_any_address_with_a_slip_is_one_finding_at_most(
         undone += any(meant in str(s.new) for f in first for s in f.suggestions)
         misled += any(f.is_mendable and meant not in str(f.suggestions[0].new) for f in first)
     assert noticed > tried * (0.85 if slip is swapped else 0.5), (tried, noticed)
-    assert misled <= tried * 0.03, misled
+    assert misled <= tried * (0.03 if slip is swapped else 0.2), (tried, misled)
     assert undone > noticed * (0.7 if slip is swapped else 0.3), (noticed, undone)
 
 

@@ -175,9 +175,21 @@ class InterfaceMaskDiffers(Rule):
                 f"{attachment} has {address}, and {name} is {subnet}",
                 path,
                 Witness("told-otherwise", name, attachment.address, also=f"has {masks}"),
-                replaced(path, address, Prefix(address.address, subnet.bits)),
+                (
+                    *replaced(path, address, Prefix(address.address, subnet.bits)),
+                    *self._other_way(site, name, address),
+                ),
                 concerns=others_there(site, attachment, name),
             )
+
+    def _other_way(self, site: Site, name: str, address: Prefix) -> tuple[Suggestion, ...]:
+        """The interface's subnet for the network's, where it is larger and nothing speaks for it."""
+        subnet = site.plan.networks[name].subnet
+        attached = site.topology.attachments(site.plan.networks[name])
+        agreed = any(_prefix(site, other).bits == subnet.bits for other in attached)
+        if agreed or address.bits > subnet.bits or address.network != subnet.network:
+            return ()
+        return replaced(("networks", name, "subnet"), subnet, address.subnet)
 
 
 def others_there(site: Site, attachment: Attachment, network: str) -> tuple[str, ...]:
