@@ -253,3 +253,28 @@ def test_colour_is_for_terminals(run: Run, put: Put) -> None:
     run("check", "plan.yaml", "--color", "always", "--out", "found.txt")
     assert "\x1b[" not in (put("other.yaml", CREW).parent / "found.txt").read_text()
     assert run("check", "plan.yaml", "--quiet").err == ""
+
+
+BOTH_WAYS = """\
+defaults: {dns: [], lease: 8h}
+devices: {pier: {interfaces: {deck: {address: 10.84.30.1/23}}}}
+networks:
+  crew:
+    subnet: 10.84.30.0/24
+    gateway: none
+    served_by: pier
+    ranges: [10.84.30.20-10.84.30.99]
+    demand: {devices: 20}
+"""
+
+
+def test_what_is_said_to_be_none_is_not_missing(run: Run, put: Put) -> None:
+    """No DNS servers by default and no gateway are the plan's word; two remedies are two ways."""
+    put("plan.yaml", BOTH_WAYS)
+    checked = run("check", "plan.yaml").out
+    assert "1 error in 1 network" in checked
+    assert (
+        "put right   - 10.84.30.1/23  + 10.84.30.1/24\n         or          networks.crew"
+        in checked
+    )
+    assert run("mend", "plan.yaml").err.startswith("Nothing to mend")

@@ -294,7 +294,7 @@ def _told_in(plan: Plan, network: Network) -> Told:
     defaults = plan.defaults
     return Told(
         gateway=network.gateway,
-        dns=defaults.dns if network.dns is None else network.dns,
+        dns=(defaults.dns or ()) if network.dns is None else network.dns,
         domain=network.domain or defaults.domain,
         lease=network.lease or defaults.lease,
         options={**defaults.options, **network.options},

@@ -211,7 +211,7 @@ OptionsText = Annotated[
 class Defaults(Part):
     """What every network has unless it says otherwise."""
 
-    dns: ListOf[AddressText] = ()
+    dns: ListOf[AddressText] | None = None
     domain: WordText | None = None
     lease: DurationText | None = None
     options: OptionsText = {}

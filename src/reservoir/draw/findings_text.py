@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import groupby
 
 from reservoir.core.checks import Report, rules
@@ -92,9 +92,12 @@ def _block(
     yield from wrapped(finding.message, width, BODY)
     if finding.witness is not None:
         yield from _labelled("shown when", finding.witness.sentence, width)
+    label = "put right"
     for suggestion in finding.suggestions:
         lines = subject.lines_of(suggestion)
-        yield from _lines(lines) if lines else _suggestion(suggestion, finding.at, width)
+        edit = _lines(lines) if lines else _suggestion(suggestion, finding.at, width)
+        yield from _under(label, edit)
+        label = "or"  # what follows is another way
     if following:
         yield from _labelled("leads to", _counted_rules(following), width)
 
@@ -109,13 +112,18 @@ def _counted_rules(findings: Sequence[Finding]) -> str:
     return ", ".join(rule if n == 1 else f"{rule} ({n:,} times)" for rule, n in counts.items())
 
 
+def _under(label: str, lines: Iterable[str]) -> Iterator[str]:
+    """Lines that stand beside and below a label."""
+    for line in lines:
+        yield f"{BODY}{label:<12}{line}"
+        label = ""
+
+
 def _lines(changes: Sequence[LineChange]) -> Iterator[str]:
     """The edit as the lines that it changes in a configuration."""
-    label = f"{BODY}{'put right':<12}"
     for change in changes:
         sign, style = ("+", "added") if change.is_new else ("-", "removed")
-        yield label + styled(f"{sign} {change.text}", style)
-        label = LABELLED
+        yield styled(f"{sign} {change.text}", style)
 
 
 def _suggestion(suggestion: Suggestion, at: PlanPath, width: int) -> Iterator[str]:
@@ -127,10 +135,7 @@ def _suggestion(suggestion: Suggestion, at: PlanPath, width: int) -> Iterator[st
         parts.append((f"+ {suggestion.new}", "added"))
     fits = len(LABELLED) + sum(len(text) + 2 for text, _ in parts) <= width + 2
     texts = [styled(text, style) if style else text for text, style in parts]
-    label = f"{BODY}{'put right':<12}"
-    for line in ["  ".join(texts)] if fits else texts:
-        yield label + line
-        label = LABELLED
+    yield from ["  ".join(texts)] if fits else texts
 
 
 def _left_out(counts: Mapping[str, int], width: int) -> Iterator[str]:

@@ -50,10 +50,14 @@ class DnsMissing(Obstructed):
 
     def check(self, site: Site) -> Iterator[Finding]:
         refused = {str(finding.network): finding for finding in super().check(site)}
+        unsaid = site.plan.defaults.dns is None
         lacking = [
             pools[0].name
             for pools in site.lending.pools_by_network
-            if not pools[0].told.dns and pools[0].network.dns is None and _has_clients(pools)
+            if unsaid
+            and not pools[0].told.dns
+            and pools[0].network.dns is None
+            and _has_clients(pools)
         ]
         nobody_names = not any(told.dns for told in site.lending.told)
         together = nobody_names and len(lacking) >= MANY
@@ -79,7 +83,7 @@ def _has_clients(pools: Sequence[Pool]) -> bool:
 
 def _dns_servers(site: Site) -> Iterator[tuple[PlanPath, int, str]]:
     """Each DNS server once where it is written, with a network whose clients are told it."""
-    for position, address in enumerate(site.plan.defaults.dns):
+    for position, address in enumerate(site.plan.defaults.dns or ()):
         using = (name for name, network in site.plan.networks.items() if network.dns is None)
         name = next(using, None)
         if name is not None:

@@ -183,7 +183,7 @@ class InterfaceMaskDiffers(Rule):
             )
 
     def _other_way(self, site: Site, name: str, address: Prefix) -> tuple[Suggestion, ...]:
-        """The interface's subnet for the network's, where it is larger and nothing speaks for it."""
+        """The interface's subnet for the network's, if it is larger and nothing denies it."""
         subnet = site.plan.networks[name].subnet
         attached = site.topology.attachments(site.plan.networks[name])
         agreed = any(_prefix(site, other).bits == subnet.bits for other in attached)
