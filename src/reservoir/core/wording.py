@@ -9,3 +9,14 @@ def listed(items: Iterable[object]) -> str:
     """Things as one lists them in a sentence: ``a``, ``a and b``, ``a, b and c``."""
     *before, last = map(str, items)
     return f"{', '.join(before)} and {last}" if before else last
+
+
+def counted(number: int, noun: str) -> str:
+    """So many of something: ``1 address``, ``1,005 addresses``."""
+    many = f"{noun}es" if noun.endswith("s") else f"{noun}s"
+    return f"{number:,} {noun if number == 1 else many}"
+
+
+def be(number: int) -> str:
+    """The verb for so many: ``is`` or ``are``."""
+    return "is" if number == 1 else "are"

@@ -15,6 +15,7 @@ from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.lending import Lending, Pool
 from reservoir.core.plan import Demand, PlanPath
 from reservoir.core.sizing.demand import peak_devices, peak_visits, with_headroom
+from reservoir.core.wording import be, counted
 
 OVERSIZED = 8
 """So many times the demand is more than anybody needs."""
@@ -136,8 +137,9 @@ class PoolUndersized(Rule):
             short = network.peak() - network.capacity
             if short > 0:
                 yield self.finding(
-                    f"{expected(network)}; {network.lendable:,} addresses can be lent and "
-                    f"{network.bound:,} are bound: {short:,} too few",
+                    f"{expected(network)}; {counted(network.lendable, 'address')} can be lent and "
+                    f"{network.bound:,} {be(network.bound)} bound: "
+                    f"{short:,} too few",
                     network.path,
                     Witness("refused", network.name, count=network.capacity + 1),
                     _wider(site.lending, network, network.needed() - network.capacity)
@@ -149,10 +151,10 @@ def expected(network: Sized) -> str:
     """How many clients there will be, in words."""
     peak, demand = network.peak(), network.demand
     if demand.sailings or demand.walk_in:
-        return f"up to {peak:,} addresses are taken at once"
+        return f"up to {counted(peak, 'address')} {be(peak)} taken at once"
     if peak > demand.devices:
-        return f"{demand.devices:,} devices will be {peak:,}"
-    return f"{peak:,} devices are expected"
+        return f"{counted(demand.devices, 'device')} will be {peak:,}"
+    return f"{counted(peak, 'device')} {be(peak)} expected"
 
 
 def _wider(lending: Lending, sized: Sized, short: int) -> tuple[Suggestion, ...]:
@@ -291,7 +293,7 @@ class PoolOversized(Rule):
             peak = network.peak()
             if network.lendable > max(OVERSIZED * peak, ORDINARY):
                 yield self.finding(
-                    f"{expected(network)}, and {network.lendable:,} addresses can be lent",
+                    f"{expected(network)}, and {counted(network.lendable, 'address')} can be lent",
                     network.path,
                 )
 

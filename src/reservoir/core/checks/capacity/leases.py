@@ -11,6 +11,7 @@ from reservoir.core.findings import Finding, Severity, Suggestion, Witness
 from reservoir.core.lending import Pool
 from reservoir.core.plan import PlanPath
 from reservoir.core.sizing.demand import hold
+from reservoir.core.wording import counted
 
 _LONGEST_FIRST = "7d 3d 2d 1d 12h 8h 6h 4h 3h 2h 90m 1h 45m 30m 20m 15m 10m"
 USUAL = tuple(map(parse_duration, _LONGEST_FIRST.split(" ")))
@@ -150,7 +151,8 @@ class LeaseInfinite(Rule):
             lent = site.lending.lendable_in(index)
             if pools[0].told.lease == INFINITE and lent:
                 yield self.finding(
-                    f"{pools[0].name} lends {len(lent):,} addresses and never gets one back",
+                    f"{pools[0].name} lends {counted(len(lent), 'address')} "
+                    "and never gets one back",
                     _lease_path(pools[0]),
                     Witness("refused", pools[0].name, count=len(lent) + 1),
                 )

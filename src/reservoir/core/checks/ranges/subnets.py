@@ -16,7 +16,7 @@ from reservoir.core.checks.rule import Obstructed, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Network
 from reservoir.core.topology import Attachment
-from reservoir.core.wording import listed
+from reservoir.core.wording import counted, listed
 
 
 @dataclass(frozen=True)
@@ -45,7 +45,7 @@ class Named:
     def __str__(self) -> str:
         """In words: ``the gateway, 2 ranges and 1 binding``."""
         words = ["the gateway"] * (self.gateway is not None)
-        words += [f"{n:,} {noun}{'s' * (n > 1)}" for noun, n in self._counts.items() if n]
+        words += [counted(n, noun) for noun, n in self._counts.items() if n]
         return listed(words)
 
 
