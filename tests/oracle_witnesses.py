@@ -40,6 +40,8 @@ def lent(witness: Witness, walked: Walked) -> bool:
         for text in walked.networks[witness.network]["exclusions"]
         for address in walk("-".join(reversed(text.split("-"))))
     }
+    if meant_out - walked.addresses(witness.network):  # an end with a slip, which could be anything
+        meant_out |= walked.hosts(witness.network)
     pools = pools_of(witness, walked)
     return any(witness.address in p.lent for p in pools) and witness.address in others | meant_out
 

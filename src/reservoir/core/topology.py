@@ -20,6 +20,12 @@ class Attachment:
     address: int
     device: str
     interface: str
+    bits: int
+
+    @property
+    def prefix(self) -> Prefix:
+        """The address with its prefix length, as the interface has it."""
+        return Prefix(self.address, self.bits)
 
     @property
     def path(self) -> PlanPath:
@@ -64,7 +70,8 @@ class Topology:
             for name, interface in device.interfaces.items():
                 if interface.address is None:
                     continue
-                attachment = Attachment(interface.address.address, device_name, name)
+                address, bits = interface.address
+                attachment = Attachment(address, device_name, name, bits)
                 self.addressed.append(attachment)
                 self._by_vrf.setdefault(interface.vrf, []).append(attachment)
                 self._holders.setdefault(attachment.address, []).append(attachment)
@@ -108,9 +115,7 @@ class Topology:
         """The devices with an interface in each subnet."""
         found: dict[Prefix, set[str]] = {}
         for attachment in self.addressed:
-            address = self.interface(attachment).address
-            if address is not None:
-                found.setdefault(address.subnet, set()).add(attachment.device)
+            found.setdefault(attachment.prefix.subnet, set()).add(attachment.device)
         return found
 
     def attachments_of(self, device: str) -> list[Attachment]:
@@ -164,11 +169,10 @@ class Topology:
 
         Several hold its address only where networks overlap.
         """
-        address = self.interface(attachment).address
         smallest = None
         for name in self.networks_of(attachment):
             smallest = smallest or name
-            if address is not None and self._plan.networks[name].subnet.bits == address.bits:
+            if self._plan.networks[name].subnet.bits == attachment.bits:
                 return name
         return smallest
 

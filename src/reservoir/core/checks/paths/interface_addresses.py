@@ -118,9 +118,8 @@ class InterfaceEdgeAddress(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for attachment in site.topology.addressed:
-            interface = site.topology.interface(attachment)
-            address = interface.address
-            if address is None or not address.is_edge(address.address):
+            address = attachment.prefix
+            if not address.is_edge(address.address):
                 continue
             there = site.topology.home_of(attachment)
             gateway = site.plan.networks[there].gateway if there else None
@@ -164,7 +163,7 @@ class InterfaceMaskDiffers(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for attachment in site.topology.addressed:
-            name, address = site.topology.home_of(attachment), _prefix(site, attachment)
+            name, address = site.topology.home_of(attachment), attachment.prefix
             if name is None:
                 continue
             subnet, path = site.plan.networks[name].subnet, (*attachment.path, "address")
@@ -186,7 +185,7 @@ class InterfaceMaskDiffers(Rule):
         """The interface's subnet for the network's, if it is larger and nothing denies it."""
         subnet = site.plan.networks[name].subnet
         attached = site.topology.attachments(site.plan.networks[name])
-        agreed = any(_prefix(site, other).bits == subnet.bits for other in attached)
+        agreed = any(other.prefix.bits == subnet.bits for other in attached)
         if agreed or address.bits > subnet.bits or address.network != subnet.network:
             return ()
         return replaced(("networks", name, "subnet"), subnet, address.subnet)
@@ -232,12 +231,10 @@ class InterfacesOverlap(Rule):
 
     def _between(self, site: Site, wrong: Attachment, other: Attachment) -> Finding:
         """The case: an address that the larger subnet has, and the smaller hasn't."""
-        written, there = _prefix(site, wrong), _prefix(site, other)
+        written, there = wrong.prefix, other.prefix
         outer, inner = (wrong, other) if written.bits < there.bits else (other, wrong)
         own = Span(outer.address, outer.address)
-        beyond = AddressSet([_prefix(site, outer).hosts]) - AddressSet(
-            [_prefix(site, inner).span, own]
-        )
+        beyond = AddressSet([outer.prefix.hosts]) - AddressSet([inner.prefix.span, own])
         return self.finding(
             f"{wrong} has {written}, and {other} {there}: two subnets that overlap",
             (*wrong.path, "address"),
@@ -245,23 +242,16 @@ class InterfacesOverlap(Rule):
         )
 
 
-def _prefix(site: Site, attachment: Attachment) -> Prefix:
-    """The address of an interface that has one, with its prefix length."""
-    address = site.topology.interface(attachment).address
-    assert address is not None  # which is what makes it an attachment
-    return address
-
-
 def _witnesses(site: Site, attachment: Attachment) -> tuple[bool, int, int]:
     """How much speaks for an interface's address: a network, others in that subnet, its size."""
-    prefix, at_home = _prefix(site, attachment), site.topology.home_of(attachment) is not None
+    prefix, at_home = attachment.prefix, site.topology.home_of(attachment) is not None
     return at_home, _interfaces_in(site)[prefix.subnet], prefix.bits
 
 
 @lru_cache(maxsize=1)
 def _interfaces_in(site: Site) -> Counter[Prefix]:
     """How many interfaces there are in each subnet."""
-    return Counter(_prefix(site, attachment).subnet for attachment in site.topology.addressed)
+    return Counter(attachment.prefix.subnet for attachment in site.topology.addressed)
 
 
 def _nested(site: Site) -> Iterator[tuple[Attachment, Attachment]]:
@@ -273,7 +263,7 @@ def _nested(site: Site) -> Iterator[tuple[Attachment, Attachment]]:
     """
     by_vrf: dict[str, list[tuple[int, int, Attachment]]] = {}
     for attachment in site.topology.addressed:
-        interface, prefix = site.topology.interface(attachment), _prefix(site, attachment)
+        interface, prefix = site.topology.interface(attachment), attachment.prefix
         home = site.topology.home_of(attachment)
         fits = home is None or site.plan.networks[home].subnet.bits == prefix.bits
         if prefix.bits < ADDRESS_BITS and interface.enabled and fits:

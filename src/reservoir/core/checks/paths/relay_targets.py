@@ -70,10 +70,8 @@ class RelayToNobody(Rule):
         meant = self._meant(site, relay)
         path, edit = relay.path, replaced(relay.path, shown, None)
         if meant is not None and not holders and _stands_astray(site, meant, relay.target):
-            address = site.topology.interface(meant).address
-            assert address is not None  # which is what makes it an attachment
             path = (*meant.path, "address")
-            edit = replaced(path, address, Prefix(relay.target, address.bits))
+            edit = replaced(path, meant.prefix, Prefix(relay.target, meant.bits))
         elif meant is not None:
             edit = replaced(path, shown, format_address(meant.address))
         return self.finding(
@@ -91,16 +89,15 @@ class RelayToNobody(Rule):
         networks = list(dict.fromkeys(str(relay.network) for relay in together))
         wanted, edit = format_address(target), None
         path: PlanPath = together[0].path
-        address = site.topology.interface(server).address if server is not None else None
-        near = address is not None and address.subnet.span.holds(target)
-        if server is not None and address and (near or is_slip(target, server.address)):
-            path, edit = (*server.path, "address"), Prefix(target, address.bits)
+        near = server is not None and server.prefix.span.holds(target)
+        if server is not None and (near or is_slip(target, server.address)):
+            path, edit = (*server.path, "address"), Prefix(target, server.bits)
         return self.finding(
             f"{len(together):,} relays go to {wanted}, which nobody in the plan has"
             + (f"; {server} has {format_address(server.address)}" if server else ""),
             path,
             Witness("lost-request", networks[0], target, also="where nobody is"),
-            replaced(path, address, edit),
+            replaced(path, server and server.prefix, edit),
             concerns=tuple(networks[1:]),
         )
 

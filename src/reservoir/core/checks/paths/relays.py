@@ -91,7 +91,7 @@ class RelayMisplaced(Rule):
                 + (elsewhere or hint),
                 relay.path[:-1],
                 self._witness(relay, networks[0] if networks else None, bool(meant)),
-                replaced(path, site.topology.interface(attachment).address, typo and typo[1]),
+                replaced(path, attachment.prefix, typo and typo[1]),
                 concerns=tuple(networks[1:]),
             )
 

@@ -65,7 +65,7 @@ class NextHopAstray(Rule):
         """What is wrong with a next hop, if anything is."""
         if any(attachment.address == hop for attachment in attached):
             return OWN
-        near = [p for a in attached if (p := _prefix(site, a)).span.holds(hop)]
+        near = [p for a in attached if (p := a.prefix).span.holds(hop)]
         if any(prefix.hosts.holds(hop) for prefix in near):
             return None
         if near:
@@ -90,7 +90,7 @@ class NextHopAstray(Rule):
         if interface is not None or fault == OWN:  # then relays don't find it either
             networks += [pool.name for pool in site.lending.pools_served_by(device)]
         if interface is not None:
-            written, path = _prefix(site, interface.at), (*interface.at.path, "address")
+            written, path = interface.at.prefix, (*interface.at.path, "address")
             hint = f"; {interface.at} has {written}, {interface.meant} would do"
             edits = replaced(path, written, interface.meant)
         elif len(hops) == 1 and (hop := _hop_meant(site, device, hops[0])) is not None:
@@ -131,7 +131,7 @@ def _hop_meant(site: Site, device: str, hop: int) -> Correction | None:
     found = [
         Correction(attachment, Prefix(meant, own.bits))
         for attachment in site.topology.attachments_of(device)[:FEW]
-        for own in [_prefix(site, attachment)]
+        for own in [attachment.prefix]
         if (meant := likely_meant(hop, own)) not in (None, attachment.address)
     ]
     return found[0] if len(found) == 1 else None
@@ -143,7 +143,7 @@ def _interface_meant(site: Site, device: str, hop: int) -> Correction | None:
         Correction(attachment, Prefix(meant, subnet.bits))
         for subnet in site.topology.subnets_around(hop, but=device)
         for attachment in site.topology.attachments_of(device)[:FEW]
-        for own in [_prefix(site, attachment)]
+        for own in [attachment.prefix]
         if own.bits != subnet.bits or site.topology.home_of(attachment) is None
         if (meant := _in_subnet(own, subnet)) not in (None, hop)
     }
@@ -155,13 +155,6 @@ def _in_subnet(written: Prefix, subnet: Prefix) -> int | None:
     if written.bits != subnet.bits:
         return written.address if subnet.hosts.holds(written.address) else None
     return likely_meant(written.address, subnet)
-
-
-def _prefix(site: Site, attachment: Attachment) -> Prefix:
-    """The address of an interface that has one, with its prefix length."""
-    address = site.topology.interface(attachment).address
-    assert address is not None  # which is what makes it an attachment
-    return address
 
 
 def _has_unknown_address(device: Device) -> bool:

@@ -122,14 +122,14 @@ class ServerNotReached(Obstructed):
     def _mistyped(self, site: Site, pool: Pool, astray: Attachment) -> Finding:
         gateway, path = pool.network.gateway, (*astray.path, "address")
         assert gateway is not None  # which is what the interface was to have
-        address, meant = site.topology.interface(astray).address, format_address(gateway)
+        meant = format_address(gateway)
         there = list(site.topology.networks_of(astray))
         return self.finding(
-            f"{astray} has {address}, which is in {there[0] if there else 'no network of the plan'}"
-            f"; {meant} would be in {pool.name}",
+            f"{astray} has {astray.prefix}, which is in "
+            f"{there[0] if there else 'no network of the plan'}; {meant} would be in {pool.name}",
             path,
             Witness("unanswered", pool.name, astray.address),
-            replaced(path, address, Prefix(gateway, pool.network.subnet.bits)),
+            replaced(path, astray.prefix, Prefix(gateway, pool.network.subnet.bits)),
             concerns=tuple(there),
         )
 
@@ -175,9 +175,9 @@ def _homeless(site: Site, server: str, vrf: str) -> Sequence[Attachment]:
     found = [
         attachment
         for attachment in site.topology.attachments_of(server)
-        for interface in [site.topology.interface(attachment)]
-        if interface.vrf == vrf and site.topology.home_of(attachment) is None
-        if not (interface.address and any(map(interface.address.span.holds, hops)))
+        if site.topology.interface(attachment).vrf == vrf
+        and site.topology.home_of(attachment) is None
+        if not any(map(attachment.prefix.span.holds, hops))
     ]
     return found if len(found) <= FEW else []
 

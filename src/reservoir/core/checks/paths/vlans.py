@@ -89,7 +89,8 @@ def _network_of(site: Site, device: str, name: str) -> str | None:
     interface = site.plan.devices[device].interfaces[name]
     if interface.address is None:
         return None
-    return site.topology.home_of(Attachment(interface.address.address, device, name))
+    address, bits = interface.address
+    return site.topology.home_of(Attachment(address, device, name, bits))
 
 
 class VlanDiffers(Rule):

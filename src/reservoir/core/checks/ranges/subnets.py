@@ -123,8 +123,7 @@ class SubnetDiffers(Obstructed):
         """Whether it has host bits, or interfaces that begin where it does have another mask."""
         begin = network.vrf, network.subnet.address
         return network.subnet != network.subnet.subnet or any(
-            (address := site.topology.interface(attachment).address)
-            and address.bits != network.subnet.bits
+            attachment.bits != network.subnet.bits
             for attachment in _interfaces_by_begin(site).get(begin, ())
         )
 
@@ -185,12 +184,11 @@ def _other_subnet(
     (other,) = subnets
     servers = {service.device for service in network.served_by}
     stands_there = not site.topology.attachments(network) and any(
-        interface.address == Prefix(attachment.address, other.bits)
-        and interface.vrf == network.vrf
+        attachment.bits == other.bits
+        and site.topology.interface(attachment).vrf == network.vrf
         and other.span.holds(attachment.address)
         for server in servers
         for attachment in site.topology.attachments_of(server)
-        for interface in [site.topology.interface(attachment)]
     )
     return other if named.things > 1 or stands_there else None
 
@@ -204,7 +202,7 @@ def _subnet_of_interfaces(
     by what lies outside it.
     """
     there = _interfaces_there(site, network)
-    subnets = {prefix.subnet for a in there if (prefix := site.topology.interface(a).address)}
+    subnets = {attachment.prefix.subnet for attachment in there}
     if len(subnets) != 1:
         return None
     (other,) = subnets
@@ -228,9 +226,8 @@ def _interfaces_by_begin(site: Site) -> Mapping[tuple[str, int], list[Attachment
     """The interfaces by VRF and the first address of their subnet; no single addresses."""
     found: dict[tuple[str, int], list[Attachment]] = {}
     for attachment in site.topology.addressed:
-        interface = site.topology.interface(attachment)
-        if interface.address is not None and interface.address.bits < ADDRESS_BITS:
-            begin = interface.vrf, interface.address.network
+        if attachment.bits < ADDRESS_BITS:
+            begin = site.topology.interface(attachment).vrf, attachment.prefix.network
             found.setdefault(begin, []).append(attachment)
     return found
 
