@@ -50,6 +50,10 @@ class Lifted:
     """The facts that each network was made of."""
     interfaces: Mapping[str, Fact] = field(default_factory=dict)
     """The facts that its interfaces were made of."""
+    zones: Mapping[str, Fact] = field(default_factory=dict)
+    """The facts that its zones were made of."""
+    routes: Sequence[Fact] = ()
+    """The facts that its routes were made of, in their order."""
     strays: list[Fact] = field(default_factory=list)
     """Bindings of addresses that are in no pool's subnet."""
     told_otherwise: list[tuple[Fact, list[str]]] = field(default_factory=list)
@@ -102,6 +106,7 @@ class _Lifting:
         self.name = device.get("name") or otherwise_called
         self.result = Lifted(self.name, self._device())
         self.result.interfaces = self.interfaces
+        self.result.zones, self.result.routes = self._zones(), self._routes()
         owners = (device, *self.interfaces.values())
         self._bindings = self._usable(b for owner in owners for b in owner.of_kind("binding"))
         self._bindings_by_address = FactsByAddress(
@@ -185,22 +190,25 @@ class _Lifting:
         self.result.notes.append(Note(label, text))
 
     def _device(self) -> Device:
-        facts = self.facts
         return Device(
             dialect=self.sheet.name,
             interfaces={name: self._interface(fact) for name, fact in self.interfaces.items()},
             zones={
-                fact.get("name"): Zone(admits=fact.get("admits", ()))
-                for fact in facts.of_kind("zone")
-                if fact.get("name")
+                name: Zone(admits=fact.get("admits", ())) for name, fact in self._zones().items()
             },
-            routes=tuple(
-                Route(to=fact.get("to"), via=fact.get("via"))
-                for owner in (facts, *self.interfaces.values())
-                for fact in owner.of_kind("route")
-                if fact.fields.keys() >= {"to", "via"}
-            ),
+            routes=tuple(Route(to=r.get("to"), via=r.get("via")) for r in self._routes()),
         )
+
+    def _zones(self) -> dict[str, Fact]:
+        return {f.get("name"): f for f in self.facts.of_kind("zone") if f.get("name")}
+
+    def _routes(self) -> list[Fact]:
+        return [
+            fact
+            for owner in (self.facts, *self.interfaces.values())
+            for fact in owner.of_kind("route")
+            if fact.fields.keys() >= {"to", "via"}
+        ]
 
     def _interface(self, fact: Fact) -> Interface:
         name = fact.get("name")

@@ -21,13 +21,21 @@ def origin_of(lifted: Lifted, name: str, subnet: Prefix) -> Origin | None:
 
 
 def spot_in_device(lifted: Lifted, path: PlanPath) -> Spot:
-    """The line of an interface, of one of its fields, or the first of all."""
-    fact = (
-        lifted.interfaces.get(str(path[3])) if path[2:3] == ("interfaces",) and path[3:] else None
-    )
+    """The line of an interface, a zone or a route, of one of its fields, or the first of all."""
+    fact = _fact(lifted, path)
     if fact is None:
         return 1, 1
     return _spot(fact, str(path[4]) if len(path) > 4 else None)
+
+
+def _fact(lifted: Lifted, path: PlanPath) -> Fact | None:
+    """What an interface, a zone or a route of a device was made of."""
+    if len(path) < 4:
+        return None
+    kind, key = path[2:4]
+    if kind == "routes" and isinstance(key, int):
+        return lifted.routes[key] if key < len(lifted.routes) else None
+    return {"interfaces": lifted.interfaces, "zones": lifted.zones}.get(str(kind), {}).get(str(key))
 
 
 def spot_in_network(origin: Origin, path: PlanPath, network: Network) -> Spot:
