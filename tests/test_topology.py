@@ -110,3 +110,38 @@ def test_a_device_knows_the_way_where_an_interface_or_a_route_leads(
         spans = [i.address.span for i in device.interfaces.values() if i.address is not None]
         spans += [route.to.span for route in device.routes]
         assert Topology(plan).knows_way(name, address) == any(s.holds(address) for s in spans)
+
+
+@given(plans())
+def test_an_interface_has_one_home(plan: Plan) -> None:
+    """A network that holds its address: of several one with its mask, or else a smallest."""
+    topology = Topology(plan)
+    for attachment in topology.addressed:
+        vrf = topology.interface(attachment).vrf
+        there = {
+            name: network.subnet
+            for name, network in plan.networks.items()
+            if network.vrf == vrf and network.subnet.span.holds(attachment.address)
+        }
+        home = topology.home_of(attachment)
+        assert sorted(topology.networks_of(attachment)) == sorted(there)
+        masks = {subnet.bits for subnet in there.values()}
+        if home is None:
+            assert not there
+        else:
+            assert there[home].bits == (attachment.bits if attachment.bits in masks else max(masks))
+
+
+@given(plans(), addresses)
+def test_subnets_around_an_address_are_those_of_other_devices(plan: Plan, address: int) -> None:
+    """Each once, whoever of them stands there."""
+    topology = Topology(plan)
+    for device in plan.devices:
+        around = {
+            interface.address.subnet
+            for other, _, interface, _ in ports(plan)
+            if interface.address is not None and interface.address.span.holds(address)
+            if other != device
+        }
+        found = topology.subnets_around(address, but=device)
+        assert sorted(found) == sorted(around)
