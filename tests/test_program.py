@@ -89,7 +89,6 @@ def test_the_demo_walks_through_the_job(run: Run, tmp_path: Path) -> None:
         "lease-too-short",
         "subnet-outgrown",
         "address-held-twice",
-        "interface-mask-differs",
         "demand-unknown",
     }
     for finding in hurried["findings"]:
