@@ -6,6 +6,7 @@ from ipaddress import IPv4Interface
 from typing import Any
 
 from oracle import Walked, number_of, walk
+from oracle_findings import machine
 from reservoir.core.findings import Witness
 
 
@@ -14,11 +15,41 @@ def holds(witness: Witness, walked: Walked) -> bool:
     case = {"named": named, "misled": misled, "refused": refused, "lent": lent, "spared": spared}
     case |= {"has": has, "claimed": claimed, "answered-twice": answered, "unanswered": unanswered}
     case |= {"bound": bound, "misplaced": bound, "bound-twice": bound, "held-twice": held}
-    return case.get(witness.kind, says_something)(witness, walked)
+    case |= {"told-otherwise": told, "idle-range": backwards, "named-alike": alike}
+    return case[witness.kind](witness, walked)
 
 
-def says_something(witness: Witness, walked: Walked) -> bool:
-    return bool(witness.sentence)
+def told(witness: Witness, walked: Walked) -> bool:
+    """Clients are told, or not told, just what the words say."""
+    assert witness.network is not None
+    network, words = walked.networks[witness.network], str(witness.also)
+    if words.startswith("asks "):
+        return words.split()[1].rstrip(",") in network["dns"]
+    if words.startswith("has a mask of "):
+        mask = IPv4Interface(network["subnet"]).network.prefixlen
+        return words.split()[4] == str(mask)
+    if words == "finds nobody by name":
+        return not network.get("dns")
+    subnet = IPv4Interface(network["subnet"]).network
+    return words == f"reaches nothing beyond {subnet}" and "gateway" not in network
+
+
+def backwards(witness: Witness, walked: Walked) -> bool:
+    """A range of the network that ends before it begins."""
+    first, _, last = str(witness.also).partition("-")
+    lists = [pool.named for pool in pools_of(witness, walked) if pool.named != "all"]
+    return number_of(last) < number_of(first) and any(witness.also in texts for texts in lists)
+
+
+def alike(witness: Witness, walked: Walked) -> bool:
+    """Two clients of the network have one name."""
+    assert witness.network is not None
+    rows = walked.networks[witness.network]["bindings"]
+    one, other = (
+        {row["name"] for row in rows if machine(row) == machine({"mac": client})}
+        for client in (witness.client, witness.also)
+    )
+    return bool((one & other) - {""})
 
 
 def pools_of(witness: Witness, walked: Walked) -> list[Any]:
