@@ -278,3 +278,13 @@ def test_what_is_said_to_be_none_is_not_missing(run: Run, put: Put) -> None:
         in checked
     )
     assert run("mend", "plan.yaml").err.startswith("Nothing to mend")
+
+
+def test_what_follows_from_what_was_not_asked_for_names_it(run: Run, put: Put) -> None:
+    """A cause that is left out is named with its place, so that the rest is not a riddle."""
+    wrong = BOTH_WAYS.replace("10.84.30.1/23", "10.84.30.255/24")
+    put("plan.yaml", wrong.replace("gateway: none", "gateway: 10.84.30.1"))
+    assert "interface-edge-address" in run("check", "plan.yaml").out
+    rest = run("check", "plan.yaml", "--ignore", "paths").out
+    assert "gateway-unattended" in rest
+    assert "due to      interface-edge-address, plan.yaml:3:44" in rest

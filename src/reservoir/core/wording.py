@@ -11,10 +11,12 @@ def listed(items: Iterable[object]) -> str:
     return f"{', '.join(before)} and {last}" if before else last
 
 
+_PLURALS = {"piece of advice": "pieces of advice", "address": "addresses"}
+
+
 def counted(number: int, noun: str) -> str:
     """So many of something: ``1 address``, ``1,005 addresses``."""
-    many = f"{noun}es" if noun.endswith("s") else f"{noun}s"
-    return f"{number:,} {noun if number == 1 else many}"
+    return f"1 {noun}" if number == 1 else f"{number:,} {_PLURALS.get(noun, f'{noun}s')}"
 
 
 def be(number: int) -> str:

@@ -92,6 +92,9 @@ def _block(
     yield from wrapped(finding.message, width, BODY)
     if finding.witness is not None:
         yield from _labelled("shown when", finding.witness.sentence, width)
+    if finding.cause is not None:  # which wasn't asked for, or is accepted
+        cause = f"{finding.cause.rule}, {subject.place(finding.cause.at)}"
+        yield from _labelled("due to", cause, width)
     label = "put right"
     for suggestion in finding.suggestions:
         lines = subject.lines_of(suggestion)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from reservoir.core.checks.engine import Report
 from reservoir.core.findings import Severity
+from reservoir.core.wording import counted
 
 
 def summary_line(report: Report) -> str:
     """Counts of findings, and what was looked at."""
     counts = [
-        _counted(report.of_severity(severity), noun)
+        counted(report.of_severity(severity), noun)
         for severity, noun in (
             (Severity.ERROR, "error"),
             (Severity.WARNING, "warning"),
@@ -25,13 +26,6 @@ def summary_line(report: Report) -> str:
         said += f" ({following:,} of them {'follows' if following == 1 else 'follow'} from others)"
     among = " in what was asked for, of" if report.is_partial else " in"
     return (
-        f"{said}{among} {_counted(report.networks, 'network')} on "
-        f"{_counted(report.devices, 'device')}; {_counted(report.lendable, 'address')} can be lent."
+        f"{said}{among} {counted(report.networks, 'network')} on "
+        f"{counted(report.devices, 'device')}; {counted(report.lendable, 'address')} can be lent."
     )
-
-
-_PLURALS = {"piece of advice": "pieces of advice", "address": "addresses"}
-
-
-def _counted(number: int, noun: str) -> str:
-    return f"1 {noun}" if number == 1 else f"{number:,} {_PLURALS.get(noun, f'{noun}s')}"
