@@ -287,4 +287,4 @@ def test_what_follows_from_what_was_not_asked_for_names_it(run: Run, put: Put) -
     assert "interface-edge-address" in run("check", "plan.yaml").out
     rest = run("check", "plan.yaml", "--ignore", "paths").out
     assert "gateway-unattended" in rest
-    assert "due to      interface-edge-address, plan.yaml:3:44" in rest
+    assert "due to      interface-edge-address, plan.yaml:3:47" in rest
