@@ -90,7 +90,7 @@ def damaged(folder: Path, kind: str, name: str, wounds: list[tuple[Damage, int, 
     name=st.sampled_from(FILES),
     wounds=st.lists(blows, min_size=1, max_size=4),
 )
-@settings(max_examples=examples(150))
+@settings(max_examples=examples(80))
 def test_a_damaged_plan_is_refused_with_places_or_checked(
     folder: Path, kind: str, name: str, wounds: list[tuple[Damage, int, int]]
 ) -> None:
@@ -114,7 +114,7 @@ def test_a_damaged_plan_is_refused_with_places_or_checked(
 
 
 @given(name=st.sampled_from(FILES), wounds=st.lists(blows, min_size=1, max_size=3))
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(12))
 def test_mending_a_damaged_plan_leaves_one_that_loads(
     folder: Path, name: str, wounds: list[tuple[Damage, int, int]]
 ) -> None:

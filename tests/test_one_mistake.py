@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 import shutil
 import subprocess
@@ -286,7 +285,7 @@ DAMAGES = (slipped, mangled, transposed, gone, doubled)
 
 @pytest.mark.parametrize("dialect", Library().names)
 def test_a_damaged_line_is_one_finding(dialect: str, written: Path, tmp_path: Path) -> None:
-    """Each line of a router in each dialect, damaged in one way or another.
+    """Every other line of a router in each dialect, damaged in one way or another.
 
     Whatever it was: a value, a name, the end of a block, a bracket. A line that is gone may leave
     two kinds of lines without a home.
@@ -295,7 +294,7 @@ def test_a_damaged_line_is_one_finding(dialect: str, written: Path, tmp_path: Pa
     lines = file.read_text().splitlines()
     sound = leaders_in(file, dialect)
     for number, line in enumerate(lines):
-        if not line.strip() or line.startswith(FILE_MARK):
+        if not line.strip() or line.startswith(FILE_MARK) or number % 2 == len(dialect) % 2:
             continue
         damage = DAMAGES[number % len(DAMAGES)]
         new = damage(line)
@@ -318,15 +317,19 @@ def test_what_puts_it_right_is_told_in_the_lines_of_the_file(
         wrong = re.sub(r"\b10\.84\.20\.1\b", "10.48.20.1", line, count=1)
         lines = sound.splitlines()
         file.write_text("\n".join([*lines[:number], wrong, *lines[number + 1 :]]))
-        found = json.loads(run("check", str(file), "--format", "json").out)["findings"]
-        edits = [edit for f in found if not f["cause"] for edit in f["suggestions"]]
-        for edit in edits:
-            for old, new in zip(edit.get("removes", ()), edit.get("adds", ()), strict=True):
-                assert (bare(wrong), bare(line)) == (old, new)
-                told += 1
+        subject = reservoir.together(reservoir.read([str(file)], dialect))
+        first = [f for f in reservoir.check(subject).findings if f.cause is None]
+        for edit in (edit for finding in first for edit in finding.suggestions):
+            changes = subject.lines_of(edit)
+            gone = [change.text for change in changes if not change.is_new]
+            come = [change.text for change in changes if change.is_new]
+            assert len(gone) == len(come)  # as often as bindings of the network repeat it
+            assert set(zip(gone, come, strict=True)) <= {(bare(wrong), bare(line))}
+            if changes and not told:  # and so the program shows it
                 shown = run("check", str(file), "--fail-on", "never").out
-                assert f"- {old}\n" in shown
-                assert f"+ {new}\n" in shown
+                assert f"- {gone[0]}\n" in shown
+                assert f"+ {come[0]}\n" in shown
+            told += bool(changes)
     assert told or dialect in UNTOLD
 
 

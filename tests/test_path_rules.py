@@ -33,7 +33,7 @@ def is_fitting(site: Site, attachment: Attachment) -> bool:
 
 
 @given(plan=plans())
-@settings(max_examples=examples(200))
+@settings(max_examples=examples(100))
 def test_interfaces_overlap_if_any_two_do(plan: Plan) -> None:
     """In one VRF, one of them in no network; the case is an address that only one subnet has."""
     site = site_of(plan)
@@ -73,7 +73,7 @@ def is_astray(site: Site, device: str, hop: int) -> bool:
 
 
 @given(plan=plans())
-@settings(max_examples=examples(200))
+@settings(max_examples=examples(100))
 def test_next_hops_are_astray_if_the_device_cannot_send_there(plan: Plan) -> None:
     """Unless an interface without an address may lead there; every such hop is named once."""
     site = site_of(plan)
