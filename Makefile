@@ -12,11 +12,11 @@ demo: $(READY)
 
 test: $(READY) lint
 	tests/system-packages
-	$(BIN)/python -m pytest -n auto
+	$(BIN)/python -m pytest -n auto --dist worksteal
 
 test-long: $(READY)
 	tests/system-packages
-	RESERVOIR_EXAMPLES=long $(BIN)/python -m pytest -n auto
+	RESERVOIR_EXAMPLES=long $(BIN)/python -m pytest -n auto --dist worksteal
 
 lint: $(READY)
 	$(BIN)/ruff check .
