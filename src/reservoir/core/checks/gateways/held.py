@@ -10,6 +10,7 @@ import numpy as np
 from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
 from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Rule, Site
+from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan import Network, PlanPath
 from reservoir.core.topology import Attachment
@@ -263,7 +264,7 @@ class AddressHeldTwice(Rule):
         self, address: int, one: str, other: str, path: PlanPath, networks: Sequence[str]
     ) -> Finding:
         shown = format_address(address)
-        one, other = (name or "a static host without name" for name in (one, other))
+        one, other = (name or NAMELESS for name in (one, other))
         return self.finding(
             f"{shown} is the address of {one} and of {other}",
             path,

@@ -160,11 +160,14 @@ class DnsTransposed(Rule):
         told = Counter(address for told in site.lending.told for address in set(told.dns))
         near = _known_subnets(site)
         for path, address, name in _dns_servers(site):
-            if site.topology.holders(address) or (site.lending.static.address == address).any():
+            alone = told[address] == 1 and path[0] == "networks"
+            if (not alone and address in near) or site.topology.holders(address):
+                continue
+            if (site.lending.static.address == address).any():  # last: there may be a million
                 continue
             swapped = transpositions(address).difference(site.lending.told_in(name).dns)
             meant = [other for other in swapped if told[other] > 1]
-            if told[address] == 1 and len(meant) == 1 and path[0] == "networks":
+            if alone and len(meant) == 1:
                 yield self._of_others(path, name, address, meant[0], told[meant[0]])
             elif address not in near:
                 hosts = [other for other in swapped if other in near]

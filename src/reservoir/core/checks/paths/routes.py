@@ -107,7 +107,8 @@ class NextHopAstray(Rule):
                 "told-otherwise",
                 networks[0] if networks else None,
                 hops[0],
-                also=f"sends {_where(routes[by_it[0]].to)}; {device} has no way to {listing}",
+                also=f"sends {_where(routes[by_it[0]].to)}; {device} "
+                + ("would pass it to itself" if fault == OWN else f"has no way to {listing}"),
             ),
             edits,
             concerns=tuple(networks[1:]),

@@ -11,6 +11,8 @@ from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.typos import likely_meant
 
+NAMELESS = "a static host without name"
+
 
 class StaticOutsideSubnet(Rule):
     """The address of a machine that is set by hand is not in the subnet of its network.
@@ -49,7 +51,7 @@ class StaticOutsideSubnet(Rule):
             ):
                 meant = None  # somebody else has it already
             right = None if meant is None else format_address(meant)
-            who, path = table.name[row] or shown, (*table.path(row), "address")
+            who, path = table.name[row] or NAMELESS, (*table.path(row), "address")
             yield self.finding(
                 f"{who} has {shown} set by hand, which is not in {network.subnet.subnet}"
                 + (f"; {right} would be" if right else ""),
@@ -90,7 +92,7 @@ class StaticEdgeAddress(Rule):
             subnet = lending.networks[table.network[row]].subnet
             address = int(table.address[row])
             shown, kind = format_address(address), subnet.edge_word(address)
-            who = table.name[row] or shown
+            who = table.name[row] or NAMELESS
             yield self.finding(
                 f"{who} has {shown} set by hand, the {kind} address of {subnet.subnet}",
                 (*table.path(row), "address"),
