@@ -10,9 +10,9 @@ import sys
 import time
 from collections.abc import Callable
 
-from reservoir.dialects.library import Library
-from reservoir.dialects.reader import read_configuration
-from reservoir.dialects.writer import write_configuration
+from reservoir.dialects.parse.reader import read_configuration
+from reservoir.dialects.render.writer import write_configuration
+from reservoir.dialects.sheet.library import Library
 
 LINES = 1_000_000
 

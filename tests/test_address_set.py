@@ -7,10 +7,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from reservoir.core.address_set import AddressSet
-from reservoir.core.address_sets import AddressSets
-from reservoir.core.addressing import LAST_ADDRESS, Span
-from reservoir.core.overlaps import overlaps
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.address_sets import AddressSets
+from reservoir.core.values.addresses import LAST_ADDRESS, Span
+from reservoir.core.values.overlaps import overlaps
 
 # Two small worlds, one at each end of the address space, where arithmetic is most easily wrong.
 FLOORS = (0, LAST_ADDRESS - 40)

@@ -10,18 +10,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import examples
-from reservoir.core.addressing import MalformedValueError
-from reservoir.dialects.carriers import CARRIERS
-from reservoir.dialects.carriers import json as json_carrier
-from reservoir.dialects.carriers import xml as xml_carrier
-from reservoir.dialects.carriers.files import file_and_line, in_files, in_one_text
-from reservoir.dialects.carriers.json import Json
-from reservoir.dialects.carriers.lines import Lines
-from reservoir.dialects.carriers.nodes import Carrier, Nesting, Node
-from reservoir.dialects.carriers.paths import Paths
-from reservoir.dialects.carriers.records import Records
-from reservoir.dialects.carriers.xml import Xml
+from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.forms.texts import Text
+from reservoir.dialects.notations import CARRIERS
+from reservoir.dialects.notations import json as json_carrier
+from reservoir.dialects.notations import xml as xml_carrier
+from reservoir.dialects.notations.files import file_and_line, in_files, in_one_text
+from reservoir.dialects.notations.json import Json
+from reservoir.dialects.notations.lines import Lines
+from reservoir.dialects.notations.nodes import Carrier, Nesting, Node
+from reservoir.dialects.notations.paths import Paths
+from reservoir.dialects.notations.records import Records
+from reservoir.dialects.notations.xml import Xml
 
 Tree = tuple[str, list["Tree"]]
 

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from reservoir.core.checks.causes import with_causes
 from reservoir.core.checks.rule import Rule, rules
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan import PlanPath
+from reservoir.core.plan.model import PlanPath
 
 BASE = 0x0A540000
 

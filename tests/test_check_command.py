@@ -14,7 +14,7 @@ from conftest import Run
 from reservoir.core.checks import rules
 from reservoir.core.findings import Severity
 from reservoir.core.subject import Subject
-from reservoir.draw.findings_text import findings_text
+from reservoir.reports.text import findings_text
 
 Put = Callable[[str, str], Path]
 

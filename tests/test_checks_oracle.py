@@ -16,11 +16,11 @@ from oracle import Walked, plans, text_of
 from oracle_findings import findings
 from oracle_witnesses import holds
 from reservoir.core.checks import Report
-from reservoir.core.edits import with_edit
 from reservoir.core.findings import Severity
-from reservoir.core.plan import format_path
+from reservoir.core.plan.edits import Edit, with_edit
+from reservoir.core.plan.model import format_path
 from reservoir.files.mending import mend
-from reservoir.files.plan_edits import Edit, edited
+from reservoir.files.plan_edits import edited
 
 
 @pytest.fixture(scope="module")
@@ -68,7 +68,7 @@ BACKWARDS = {
 @settings(max_examples=examples(500))
 def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, Any]) -> None:
     """Rule and place of every finding, as often as the oracle finds it; witnesses really hold."""
-    with patch("reservoir.core.checks.verifying.MOST_WORK", 0):  # what is suggested, others test
+    with patch("reservoir.core.checks.suggestions.MOST_WORK", 0):  # what is suggested, others test
         report = checked(file, text_of(plan))
     walked = Walked(plan)
     assert counted(report) == findings(walked)

@@ -8,10 +8,10 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from reservoir.core.addressing import Span
-from reservoir.core.hosts import ByAddress
-from reservoir.core.plain_table import Cells, KnownWords, plain_cells
-from reservoir.core.text_column import WORD, TextColumn
+from reservoir.core.plan.hosts import ByAddress
+from reservoir.core.values.addresses import Span
+from reservoir.core.values.text_column import WORD, TextColumn
+from reservoir.files.plain_table import Cells, KnownWords, plain_cells
 
 words = st.text(st.sampled_from("ab,é\x00 7"), max_size=20)
 columns = st.lists(words, max_size=9)

@@ -12,10 +12,10 @@ import pytest
 
 from conftest import Run
 from reservoir.cli.commands import COMMANDS
-from reservoir.dialects.carriers import CARRIERS
-from reservoir.dialects.reader import read_exactly, read_fast
-from reservoir.dialects.sheet_loader import _HeaderReader, load_sheet
-from reservoir.dialects.vocabulary import KINDS
+from reservoir.dialects.facts.fact import KINDS
+from reservoir.dialects.notations import CARRIERS
+from reservoir.dialects.parse.reader import read_exactly, read_fast
+from reservoir.dialects.sheet.loader import _HeaderReader, load_sheet
 from reservoir.testing import check_dialect
 
 ROOT = Path(__file__).resolve().parent.parent

@@ -14,9 +14,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import examples
+from reservoir.core.plan.edits import Edit
 from reservoir.core.problems import InputError
 from reservoir.files.deliveries import LEDGER, Delivery, deliver
-from reservoir.files.plan_edits import Edit, NotEditableError, edited
+from reservoir.files.plan_edits import NotEditableError, edited
 from reservoir.files.tables import BINDING_COLUMNS, read_table
 from reservoir.files.yaml_tree import YamlTree, parse_yaml
 

@@ -13,16 +13,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import reservoir
-from reservoir.core.addressing import Span, format_address, parse_address
 from reservoir.core.checks import Report, Rule, check_plan, rules
 from reservoir.core.checks.engine import FAMILY_ORDER
-from reservoir.core.clients import Mac
 from reservoir.core.findings import Finding, Severity
-from reservoir.core.hosts import FIRST_IDENTIFIER, client_numbers, joined, repeated
-from reservoir.core.lending import Lending
-from reservoir.core.plan import Plan, format_path
+from reservoir.core.plan.hosts import FIRST_IDENTIFIER, client_numbers, joined, repeated
+from reservoir.core.plan.model import Plan, format_path
+from reservoir.core.pools import Lending
 from reservoir.core.sizing.demand import peak_devices
-from reservoir.core.text_column import TextColumn
+from reservoir.core.values.addresses import Span, format_address, parse_address
+from reservoir.core.values.clients import Mac
+from reservoir.core.values.text_column import TextColumn
 from reservoir.files.plan_file import LoadedPlan
 
 TODAY = datetime.date(2026, 11, 23)
@@ -125,7 +125,7 @@ def test_what_clients_are_told(lending: Lending) -> None:
 )
 def test_tables_are_joined_without_mixing_up_clients(groups: list[list[Any]]) -> None:
     """Equal identifiers of different tables get one number, different ones never the same."""
-    from reservoir.core.hosts import HostTable
+    from reservoir.core.plan.hosts import HostTable
 
     tables, expected = [], []
     for group in groups:

@@ -10,8 +10,8 @@ import pytest
 import reservoir
 from conftest import Run
 from real_host import Answer, answers, why_not
-from reservoir.core.addressing import parse_address
-from reservoir.core.lending import Lending
+from reservoir.core.pools import Lending
+from reservoir.core.values.addresses import parse_address
 
 Put = Callable[[str, str], Path]
 

@@ -15,8 +15,8 @@ import reservoir
 from conftest import PROGRAM, Run
 from reservoir.core.findings import Severity
 from reservoir.core.subject import Subject
-from reservoir.dialects.carriers.files import FILE_MARK
-from reservoir.dialects.library import Library
+from reservoir.dialects.notations.files import FILE_MARK
+from reservoir.dialects.sheet.library import Library
 
 Put = Callable[[str, str], Path]
 

@@ -8,12 +8,12 @@ from itertools import permutations
 from hypothesis import given, settings
 
 from conftest import examples
-from reservoir.core.addressing import address_or_none
 from reservoir.core.checks import Site, rules
 from reservoir.core.findings import Finding
-from reservoir.core.lending import Lending
-from reservoir.core.plan import Plan
+from reservoir.core.plan.model import Plan
+from reservoir.core.pools import Lending
 from reservoir.core.topology import Attachment
+from reservoir.core.values.addresses import address_or_none
 from test_topology import plans
 
 

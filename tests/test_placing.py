@@ -14,11 +14,11 @@ from hypothesis import strategies as st
 import reservoir
 from conftest import Run, examples
 from oracle import text_of
-from reservoir.dialects.carriers.json import Json
-from reservoir.dialects.carriers.xml import Xml
-from reservoir.dialects.library import Library
-from reservoir.dialects.reader import read_configuration
-from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.notations.json import Json
+from reservoir.dialects.notations.xml import Xml
+from reservoir.dialects.parse.reader import read_configuration
+from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.sheet.model import Sheet
 from test_reading import with_others
 from test_round_trip import DIALECTS, Family, benign_network, benign_plan, plain_names
 

@@ -12,16 +12,16 @@ from hypothesis import strategies as st
 import reservoir
 from conftest import Run, examples
 from oracle import text_of
-from reservoir.dialects.carriers.json import Json
-from reservoir.dialects.carriers.lines import Lines
-from reservoir.dialects.carriers.records import Records
-from reservoir.dialects.carriers.sections import Sections
-from reservoir.dialects.carriers.xml import Xml
-from reservoir.dialects.library import Library
-from reservoir.dialects.reader import read_configuration, read_exactly, read_fast
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.notations.json import Json
+from reservoir.dialects.notations.lines import Lines
+from reservoir.dialects.notations.records import Records
+from reservoir.dialects.notations.sections import Sections
+from reservoir.dialects.notations.xml import Xml
+from reservoir.dialects.parse.reader import read_configuration, read_exactly, read_fast
 from reservoir.dialects.reading import read_device
-from reservoir.dialects.sheet import Sheet
-from reservoir.dialects.vocabulary import Fact
+from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.sheet.model import Sheet
 from test_round_trip import DIALECTS, benign_plan, plain_names
 
 FOREIGN = [

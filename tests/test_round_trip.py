@@ -13,20 +13,20 @@ from hypothesis import strategies as st
 import reservoir
 from conftest import examples
 from oracle import Walked, text_of
-from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import Prefix
-from reservoir.core.clients import format_client
-from reservoir.core.durations import INFINITE, parse_duration
-from reservoir.core.lending import Lending
+from reservoir.core.pools import Lending
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.clients import format_client
+from reservoir.core.values.durations import INFINITE, parse_duration
+from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.converting import convert
-from reservoir.dialects.library import Library
-from reservoir.dialects.lifting import lift
-from reservoir.dialects.reader import read_configuration
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.reading import read_device
-from reservoir.dialects.sheet import Sheet
-from reservoir.dialects.vocabulary import Fact
-from reservoir.dialects.withdrawing import withdrawal
-from reservoir.dialects.writer import write_configuration, write_exactly
+from reservoir.dialects.render.withdrawal import withdrawal
+from reservoir.dialects.render.writer import write_configuration, write_exactly
+from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.sheet.model import Sheet
 from reservoir.files.plan_text import plan_text
 
 DIALECTS = Library().names

@@ -12,24 +12,24 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import examples
-from reservoir.core.addressing import MalformedValueError, Prefix
-from reservoir.core.clients import Mac
-from reservoir.core.durations import INFINITE
 from reservoir.core.problems import InputError
-from reservoir.dialects.ambiguity import ambiguities, common_line
+from reservoir.core.values.addresses import MalformedValueError, Prefix
+from reservoir.core.values.clients import Mac
+from reservoir.core.values.durations import INFINITE
+from reservoir.dialects.behaviour.names import NameFitter
+from reservoir.dialects.facts.fact import KINDS, Fact
 from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.forms.plain import ADDRESS, MacForm
 from reservoir.dialects.forms.texts import ListOf, Rest, Text
-from reservoir.dialects.library import Library
-from reservoir.dialects.naming import NameFitter
-from reservoir.dialects.patterns import BadValueError, LinePattern
-from reservoir.dialects.reader import read_configuration
-from reservoir.dialects.sheet import Naming
-from reservoir.dialects.sheet_check import too_strict
-from reservoir.dialects.sheet_loader import load_sheet
-from reservoir.dialects.traits import TRAITS
-from reservoir.dialects.vocabulary import KINDS, Fact
-from reservoir.dialects.writer import write_configuration, write_exactly
+from reservoir.dialects.parse.reader import read_configuration
+from reservoir.dialects.render.writer import write_configuration, write_exactly
+from reservoir.dialects.sheet.ambiguity import ambiguities, common_line
+from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.sheet.lint import too_strict
+from reservoir.dialects.sheet.loader import load_sheet
+from reservoir.dialects.sheet.model import Naming
+from reservoir.dialects.sheet.patterns import BadValueError, LinePattern
+from reservoir.dialects.sheet.traits import TRAITS
 
 texts = st.builds(
     Text,

@@ -11,9 +11,9 @@ import pytest
 import reservoir
 from conftest import Run
 from reservoir.core.problems import InputError
-from reservoir.dialects.library import Library
-from reservoir.dialects.sheet_loader import load_sheet
-from reservoir.dialects.traits import TRAITS
+from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.sheet.loader import load_sheet
+from reservoir.dialects.sheet.traits import TRAITS
 
 Put = Callable[[str, str], Path]
 

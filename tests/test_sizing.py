@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from conftest import examples
-from reservoir.core.durations import INFINITE
-from reservoir.core.plan import Demand
+from reservoir.core.plan.model import Demand
 from reservoir.core.sizing.demand import hold, peak_devices, peak_visits
+from reservoir.core.values.durations import INFINITE
 
 MINUTE, HOUR, DAY = 60, 3_600, 86_400
 

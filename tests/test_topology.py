@@ -5,9 +5,9 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from reservoir.core.addressing import Prefix
-from reservoir.core.plan import Device, Interface, Network, Plan, Route, Service
+from reservoir.core.plan.model import Device, Interface, Network, Plan, Route, Service
 from reservoir.core.topology import Topology
+from reservoir.core.values.addresses import Prefix
 
 BASE = 0x0A540000
 """10.84.0.0: all that is drawn lies in the 64 addresses from there on."""

@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from reservoir.core import options
-from reservoir.core.addressing import (
+from reservoir.core.values import options
+from reservoir.core.values.addresses import (
     MalformedValueError,
     Prefix,
     format_address,
@@ -19,11 +19,11 @@ from reservoir.core.addressing import (
     parse_prefix,
     parse_span,
 )
-from reservoir.core.clients import Mac, parse_identifier, parse_mac
-from reservoir.core.columns import address_column, address_texts, mac_column, mac_texts
-from reservoir.core.durations import INFINITE, format_duration, parse_duration
-from reservoir.core.text_column import TextColumn
-from reservoir.core.typos import likely_meant
+from reservoir.core.values.clients import Mac, parse_identifier, parse_mac
+from reservoir.core.values.columns import address_column, address_texts, mac_column, mac_texts
+from reservoir.core.values.durations import INFINITE, format_duration, parse_duration
+from reservoir.core.values.text_column import TextColumn
+from reservoir.core.values.typos import likely_meant
 
 addresses = st.integers(0, 2**32 - 1)
 

@@ -10,11 +10,11 @@ import pytest
 
 import reservoir
 from conftest import Run
-from reservoir.core.address_set import AddressSet
-from reservoir.core.lending import Lending
+from reservoir.core.pools import Lending
+from reservoir.core.values.address_set import AddressSet
 from reservoir.dialects.converting import convert
-from reservoir.dialects.library import Library
 from reservoir.dialects.reading import read_device
+from reservoir.dialects.sheet.library import Library
 
 Put = Callable[[str, str], Path]
 

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from reservoir.core.problems import InputError
     from reservoir.core.subject import Subject
     from reservoir.dialects.reading import ConfigurationRead
-    from reservoir.dialects.sheet import Sheet
+    from reservoir.dialects.sheet.model import Sheet
     from reservoir.dialects.writing import DeviceConfiguration
     from reservoir.files.plan_file import LoadedPlan
 
@@ -84,8 +84,8 @@ def check(
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     from reservoir.core.checks import check_plan  # late: costs NumPy
-    from reservoir.core.lending import Lending
-    from reservoir.dialects.fitting import obstacles_to
+    from reservoir.core.pools import Lending
+    from reservoir.dialects.behaviour.fit import obstacles_to
 
     lending, sheets = Lending(subject.plan), _sheets(subject)
     return check_plan(
@@ -118,7 +118,7 @@ def write(
     Raises:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
-    from reservoir.core.lending import Lending  # late: costs NumPy
+    from reservoir.core.pools import Lending  # late: costs NumPy
     from reservoir.dialects.writing import write_device
 
     lending = Lending(loaded.plan)
@@ -139,8 +139,8 @@ def read(files: Sequence[str], dialect: str | None = None) -> list[Configuration
     Raises:
         InputError: a file can't be read, is in no known dialect, or belongs to a plan.
     """
-    from reservoir.dialects.library import beside  # late: costs NumPy
     from reservoir.dialects.reading import read_device
+    from reservoir.dialects.sheet.library import beside  # late: costs NumPy
     from reservoir.files.recognising import require_no_plan
 
     if dialect is None:
@@ -157,7 +157,7 @@ def together(reads: Sequence[ConfigurationRead], planned: LoadedPlan | None = No
         planned: A plan that it stands beside, if there is one. What the plan says of a device or
             a network counts; what only the configuration has is added.
     """
-    from reservoir.dialects.checking import ReadSubject  # late: costs NumPy
+    from reservoir.dialects.running.subject import ReadSubject  # late: costs NumPy
 
     return ReadSubject(reads, planned)
 
@@ -171,14 +171,14 @@ def configuration_text(file: str) -> str:
     Raises:
         InputError: it can't be read.
     """
-    from reservoir.dialects.carriers.files import in_one_text
+    from reservoir.dialects.notations.files import in_one_text
     from reservoir.files.texts import read_files, read_text
 
     return in_one_text(read_files(file)) if Path(file).is_dir() else read_text(file)
 
 
 def _sheets(subject: Subject) -> dict[str, Sheet]:
-    from reservoir.dialects.library import beside
+    from reservoir.dialects.sheet.library import beside
 
     library = beside(subject.files[0])
     return {

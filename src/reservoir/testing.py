@@ -20,10 +20,10 @@ def check_dialect(sheet: str | Path, samples: Sequence[str | Path] = ()) -> None
         InputError: the sheet has mistakes, or a file can't be read.
         AssertionError: with every fault, a line for each.
     """
-    from reservoir.dialects.reader import read_configuration  # late: costs NumPy
-    from reservoir.dialects.sheet_loader import load_sheet
+    from reservoir.dialects.parse.reader import read_configuration  # late: costs NumPy
+    from reservoir.dialects.render.writer import write_configuration
+    from reservoir.dialects.sheet.loader import load_sheet
     from reservoir.dialects.trial import faults
-    from reservoir.dialects.writer import write_configuration
     from reservoir.files.texts import read_text
 
     loaded = load_sheet(read_text(str(sheet)), str(sheet))

@@ -122,7 +122,7 @@ def _subject(inputs: tuple[str, ...], dialect: str | None) -> Subject:
 
 
 def _show_text(report: Report, subject: Subject, out: str | None) -> None:
-    from reservoir.draw.findings_text import findings_text
+    from reservoir.reports.text import findings_text
 
     lines = findings_text(report, subject, width())
     if out is None:
@@ -135,14 +135,14 @@ def _formatted(form: str, report: Report, subject: Subject) -> str:
     """The report in one of the formats for programs."""
     import importlib
 
-    module = importlib.import_module(f"reservoir.files.findings_{form}")
+    module = importlib.import_module(f"reservoir.reports.{form}")
     text: str = module.report_text(report, subject)
     return text
 
 
 def _require_known(names: tuple[str, ...]) -> None:
     from reservoir.core.checks import rules
-    from reservoir.core.schema_types import hint
+    from reservoir.core.wording import hint
 
     known = {name for rule in rules().values() for name in (rule.name, rule.family)}
     for name in names:
@@ -153,7 +153,7 @@ def _require_known(names: tuple[str, ...]) -> None:
 def _require_places(patterns: tuple[str, ...], subject: Subject) -> None:
     """A path typed wrong must not look like a network without a fault."""
     from reservoir.core.checks.acceptance import names_a_place, places
-    from reservoir.core.schema_types import hint
+    from reservoir.core.wording import hint
 
     for pattern in patterns:
         if not names_a_place(pattern, subject.plan):

@@ -17,7 +17,7 @@ def rule_names(_ctx: click.Context, _parameter: click.Parameter, begun: str) -> 
 
 def plan_paths(ctx: click.Context, _parameter: click.Parameter, begun: str) -> Completions:
     """Networks and devices of the plan that the command line names, as paths."""
-    from reservoir.core.plan import format_path
+    from reservoir.core.plan.model import format_path
     from reservoir.core.problems import InputError
     from reservoir.files.plan_file import load_plan
     from reservoir.files.recognising import is_plan

@@ -23,7 +23,7 @@ def command(configuration: str, target: str, dialect: str | None, out: str | Non
     """
     import reservoir  # late: --help needs none of it
     from reservoir.dialects.converting import convert
-    from reservoir.dialects.library import beside
+    from reservoir.dialects.sheet.library import beside
 
     sheet = beside(configuration).sheet(target)
     (read,) = reservoir.read([configuration], dialect)

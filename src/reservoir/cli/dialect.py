@@ -11,8 +11,8 @@ import click
 from reservoir.cli.output import show, talk, talkative, width
 
 if TYPE_CHECKING:
-    from reservoir.dialects.library import Library
-    from reservoir.dialects.sheet import Sheet
+    from reservoir.dialects.sheet.library import Library
+    from reservoir.dialects.sheet.model import Sheet
 
 
 @click.group("dialect", short_help="What dialects there are, and whether a sheet works.")
@@ -27,7 +27,7 @@ def command() -> None:
 
 
 def _library() -> Library:
-    from reservoir.dialects.library import Library  # late: --help needs none of it
+    from reservoir.dialects.sheet.library import Library  # late: --help needs none of it
 
     return Library(Path())
 
@@ -47,7 +47,7 @@ def list_dialects() -> None:
 @talkative
 def show_dialect(dialect: str) -> None:
     """Say how devices of the dialect NAME behave, with a sample of their configuration."""
-    from reservoir.draw.theme import styled, wrapped
+    from reservoir.reports.theme import styled, wrapped
 
     sheet = _library().sheet(dialect)
     show([f"{styled(sheet.name, 'name')}  {sheet.about}", ""])
@@ -57,7 +57,7 @@ def show_dialect(dialect: str) -> None:
 
 
 def _traits_in_words(sheet: Sheet) -> list[tuple[str, str]]:
-    from reservoir.dialects.traits import TRAITS
+    from reservoir.dialects.sheet.traits import TRAITS
 
     return [
         (name, f"{trait.sentence} {trait.values.get(sheet.trait(name), f'{sheet.trait(name)}.')}")
@@ -66,8 +66,8 @@ def _traits_in_words(sheet: Sheet) -> list[tuple[str, str]]:
 
 
 def _forms_in_words(sheet: Sheet) -> list[tuple[str, str]]:
-    from reservoir.core.durations import format_duration
-    from reservoir.dialects.traits import LIMITS
+    from reservoir.core.values.durations import format_duration
+    from reservoir.dialects.sheet.traits import LIMITS
     from reservoir.dialects.trial import mac_examples
 
     duration = sheet.duration
@@ -85,8 +85,8 @@ def _forms_in_words(sheet: Sheet) -> list[tuple[str, str]]:
 
 
 def _show_sample(sheet: Sheet) -> None:
+    from reservoir.dialects.render.withdrawal import withdrawal
     from reservoir.dialects.trial import without_what_is_refused
-    from reservoir.dialects.withdrawing import withdrawal
 
     show(["", "A sample:", ""])
     text = without_what_is_refused(sheet).text
@@ -110,8 +110,8 @@ def try_sheet(sheet: str, sample: str | None) -> None:
     Exit status: 0 the sheet works, 1 something was not understood or came back differently, 2 the
     sheet has mistakes.
     """
-    from reservoir.dialects.sheet_check import too_strict
-    from reservoir.dialects.sheet_loader import load_sheet
+    from reservoir.dialects.sheet.lint import too_strict
+    from reservoir.dialects.sheet.loader import load_sheet
     from reservoir.dialects.trial import faults, uncovered, without_what_is_refused, write_sample
     from reservoir.files.texts import read_text
 

@@ -35,14 +35,14 @@ def command(rule: str | None, every: bool, form: str, out: str | None) -> None:
     reservoir explain --all --format markdown --out checks.md
     """
     from reservoir.core.checks import rules  # late: --help needs none of it
-    from reservoir.core.schema_types import hint
+    from reservoir.core.wording import hint
 
     if rule is not None and every:
         raise click.UsageError("Name one rule or say --all, not both.")
     if form == "markdown":
         if not every:
             raise click.UsageError("Markdown is for all rules together: add --all.")
-        from reservoir.files.rules_markdown import manual_text
+        from reservoir.reports.manual import manual_text
 
         save_or_show(manual_text(), out)
         return
@@ -63,7 +63,7 @@ def _in_short(rule: Rule) -> list[str]:
 
 def _manual(rule: Rule) -> Iterator[str]:
     """The lines of one rule's manual."""
-    from reservoir.draw.theme import styled, wrapped
+    from reservoir.reports.theme import styled, wrapped
 
     manual = rule.manual
     yield f"{styled(rule.name, 'name')}  {rule.severity.word}, family {rule.family}"

@@ -14,8 +14,8 @@ from reservoir.cli.output import talk
 
 if TYPE_CHECKING:
     from reservoir.core.problems import Place
-    from reservoir.dialects.library import Library
     from reservoir.dialects.reading import ConfigurationRead
+    from reservoir.dialects.sheet.library import Library
     from reservoir.dialects.writing import DeviceConfiguration
     from reservoir.files.plan_file import LoadedPlan
 
@@ -35,7 +35,7 @@ class Present:
 
     def files(self, text: str) -> dict[Path, str]:
         """The files that a text for it goes into."""
-        from reservoir.dialects.carriers.files import FILE_MARK, in_files
+        from reservoir.dialects.notations.files import FILE_MARK, in_files
 
         if not text.startswith(FILE_MARK):
             return {Path(self.file): text}
@@ -54,8 +54,8 @@ def present_configurations(
         UsageError: it can't be told whose a file is.
     """
     from reservoir import configuration_text
-    from reservoir.dialects.library import beside
     from reservoir.dialects.reading import read_device
+    from reservoir.dialects.sheet.library import beside
 
     library = beside(loaded.files[0])
     dialects = {

@@ -24,9 +24,9 @@ def command(plan: str, in_place: bool) -> None:
     reservoir mend ferry-line.yaml --in-place
     """
     import reservoir  # late: --help needs none of it
-    from reservoir.draw.theme import styled
     from reservoir.files.mending import mend
     from reservoir.files.texts import STANDARD_INPUT, write_whole
+    from reservoir.reports.theme import styled
 
     if plan == STANDARD_INPUT:
         raise click.UsageError("mend changes files, so it can't read standard input.")

@@ -37,7 +37,7 @@ def command(configurations: tuple[str, ...], dialect: str | None, out: str | Non
     used.
     """
     import reservoir  # late: --help needs none of it
-    from reservoir.dialects.merging import merged_plan
+    from reservoir.dialects.running.devices import merged_plan
     from reservoir.files.plan_text import plan_text
 
     results = reservoir.read(configurations, dialect)

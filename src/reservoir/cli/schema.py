@@ -18,7 +18,7 @@ def command(out: str | None) -> None:
     \b
     reservoir schema --out plan.schema.json
     """
-    from reservoir.core.plan import PlanFile  # late: --help needs none of it
+    from reservoir.core.plan.model import PlanFile  # late: --help needs none of it
 
     schema = {
         "$schema": "https://json-schema.org/draft/2020-12/schema",

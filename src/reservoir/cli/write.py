@@ -112,7 +112,7 @@ def _write_into(
 
 
 def _require_devices(loaded: LoadedPlan, devices: tuple[str, ...]) -> None:
-    from reservoir.core.schema_types import hint
+    from reservoir.core.wording import hint
 
     for device in devices:
         if device not in loaded.plan.devices:
@@ -122,8 +122,8 @@ def _require_devices(loaded: LoadedPlan, devices: tuple[str, ...]) -> None:
 
 def _require_no_errors(loaded: LoadedPlan, plan: str) -> None:
     import reservoir
-    from reservoir.core.checks.summary import summary_line
     from reservoir.core.findings import Severity
+    from reservoir.reports.summary import summary_line
 
     report = reservoir.check(loaded)
     if report.of_severity(Severity.ERROR):
@@ -188,7 +188,7 @@ def _put_in_place(
 
 def _files(configuration: DeviceConfiguration) -> list[Delivery]:
     """The files that a device's configuration goes into."""
-    from reservoir.dialects.carriers.files import FILE_MARK, in_files
+    from reservoir.dialects.notations.files import FILE_MARK, in_files
     from reservoir.files.deliveries import Delivery
 
     name = f"{configuration.device}.{configuration.dialect}"

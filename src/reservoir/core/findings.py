@@ -7,8 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, fields
 from typing import Any
 
-from reservoir.core.addressing import format_address
-from reservoir.core.plan import PlanPath
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.values.addresses import format_address
 
 
 class Severity(enum.IntEnum):
@@ -77,19 +78,6 @@ class Witness:
 
 
 @dataclass(frozen=True)
-class Suggestion:
-    """An edit to the plan that makes a finding go away.
-
-    ``old`` and ``new`` are texts as the plan file has them. Without ``old`` something is added
-    (at a list position one past its end: appended); without ``new`` something is removed.
-    """
-
-    path: PlanPath
-    old: str | None
-    new: str | None
-
-
-@dataclass(frozen=True)
 class Finding:
     """One thing that a check says."""
 
@@ -99,7 +87,7 @@ class Finding:
     message: str
     at: PlanPath
     witness: Witness | None = None
-    suggestions: tuple[Suggestion, ...] = ()
+    suggestions: tuple[Edit, ...] = ()
     cause: Finding | None = None
     """The finding that this one follows from, if any."""
     accepted: str | None = None
@@ -138,7 +126,7 @@ class Obstacle:
     """The network whose clients notice; empty if there is none."""
     harm: str
     """What happens to a client: ``is told a lease of 2m``."""
-    suggestions: tuple[Suggestion, ...] = ()
+    suggestions: tuple[Edit, ...] = ()
     severity: Severity | None = None
     """The rule's own if None."""
     states: frozenset[str] = frozenset()

@@ -6,8 +6,9 @@ from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from reservoir.core.findings import Obstacle, Suggestion
-from reservoir.core.plan import Plan, PlanPath
+from reservoir.core.findings import Obstacle
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import Plan, PlanPath
 from reservoir.core.problems import Place
 
 
@@ -39,6 +40,6 @@ class Subject(ABC):
         """What is wrong that only the text it was read from shows."""
         return ()
 
-    def lines_of(self, edit: Suggestion) -> Sequence[LineChange]:
+    def lines_of(self, edit: Edit) -> Sequence[LineChange]:
         """What an edit is in the lines of the configuration, if it was read from any."""
         return ()

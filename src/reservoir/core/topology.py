@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from functools import cached_property
 from itertools import accumulate
 
-from reservoir.core.addressing import ADDRESS_BITS, Prefix
-from reservoir.core.plan import Interface, Network, Plan, PlanPath
+from reservoir.core.plan.model import Interface, Network, Plan, PlanPath
+from reservoir.core.values.addresses import ADDRESS_BITS, Prefix
 
 
 @dataclass(frozen=True, order=True)

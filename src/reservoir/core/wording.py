@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Iterable
 
 
@@ -22,3 +23,15 @@ def counted(number: int, noun: str) -> str:
 def be(number: int) -> str:
     """The verb for so many: ``is`` or ``are``."""
     return "is" if number == 1 else "are"
+
+
+def nearest(word: str, known: Iterable[str]) -> str | None:
+    """The known word that was most likely meant, if one is near."""
+    close = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return close[0] if close else None
+
+
+def hint(word: str, known: Iterable[str]) -> str:
+    """A closing `` (did you mean …?)``, or nothing."""
+    near = nearest(word, known)
+    return f" (did you mean {near}?)" if near else ""

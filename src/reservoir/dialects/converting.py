@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from reservoir.core.lending import Lending
+from reservoir.core.pools import Lending
 from reservoir.dialects.reading import ConfigurationRead
-from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.writing import DeviceConfiguration, write_device
 
 

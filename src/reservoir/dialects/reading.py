@@ -6,11 +6,11 @@ from dataclasses import dataclass
 from pathlib import PurePath
 
 from reservoir.core.problems import InputError, Place, Problem
-from reservoir.dialects.carriers.files import FILE_MARK, file_and_line, in_one_text
-from reservoir.dialects.library import Library
-from reservoir.dialects.lifting import Lifted, lift
-from reservoir.dialects.reader import Reading, read_configuration
-from reservoir.dialects.sheet import Sheet
+from reservoir.dialects.behaviour.lift import Lifted, lift
+from reservoir.dialects.notations.files import FILE_MARK, file_and_line, in_one_text
+from reservoir.dialects.parse.reader import Reading, read_configuration
+from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.sheet.model import Sheet
 
 SAMPLE_LINES = 2_000
 """Lines of a file by which its dialect is recognised."""

@@ -8,10 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
-from reservoir.core.addressing import Span, parse_address, parse_prefix
-from reservoir.core.clients import parse_mac
-from reservoir.core.lending import Lending
-from reservoir.core.plan import (
+from reservoir.core.plan.model import (
     Binding,
     Device,
     Exclusion,
@@ -22,14 +19,17 @@ from reservoir.core.plan import (
     Service,
     Zone,
 )
+from reservoir.core.pools import Lending
+from reservoir.core.values.addresses import Span, parse_address, parse_prefix
+from reservoir.core.values.clients import parse_mac
+from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.facts.fact import DERIVED, KINDS, Fact
 from reservoir.dialects.forms.plain import MacForm
-from reservoir.dialects.lifting import lift
-from reservoir.dialects.placing import without_others
-from reservoir.dialects.reader import Reading, read_configuration
-from reservoir.dialects.sheet import Sheet, every_row
-from reservoir.dialects.vocabulary import DERIVED, KINDS, Fact
-from reservoir.dialects.withdrawing import withdrawal
-from reservoir.dialects.writer import write_configuration
+from reservoir.dialects.parse.reader import Reading, read_configuration
+from reservoir.dialects.render.present_text import without_others
+from reservoir.dialects.render.withdrawal import withdrawal
+from reservoir.dialects.render.writer import write_configuration
+from reservoir.dialects.sheet.model import Sheet, every_row
 from reservoir.dialects.writing import DeviceConfiguration, write_device
 
 SAMPLE_DEVICE = "sample-box"

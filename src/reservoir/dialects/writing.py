@@ -7,20 +7,20 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from reservoir.core.addressing import format_address
-from reservoir.core.clients import format_client
-from reservoir.core.durations import format_duration
 from reservoir.core.findings import Obstacle
-from reservoir.core.lending import Lending, Told
-from reservoir.core.plan import option_text
-from reservoir.dialects.lifting import lift
-from reservoir.dialects.lowering import Held, lower
-from reservoir.dialects.placing import Placed, place_into
-from reservoir.dialects.reader import read_configuration
-from reservoir.dialects.sheet import Sheet
-from reservoir.dialects.unread import Unread
-from reservoir.dialects.vocabulary import Fact
-from reservoir.dialects.writer import Refusal, write_configuration
+from reservoir.core.plan.model import option_text
+from reservoir.core.pools import Lending, Told
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import format_client
+from reservoir.core.values.durations import format_duration
+from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.behaviour.lower import Held, lower
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.parse.not_understood import Unread
+from reservoir.dialects.parse.reader import read_configuration
+from reservoir.dialects.render.present_text import Placed, place_into
+from reservoir.dialects.render.writer import Refusal, write_configuration
+from reservoir.dialects.sheet.model import Sheet
 
 
 @dataclass(frozen=True)

@@ -7,9 +7,10 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from reservoir.core.checks import Report
-from reservoir.core.findings import Finding, Suggestion
+from reservoir.core.findings import Finding
+from reservoir.core.plan.edits import Edit
 from reservoir.core.problems import InputError
-from reservoir.files.plan_edits import Edit, NotEditableError, edited, with_cell
+from reservoir.files.plan_edits import NotEditableError, edited, with_cell
 from reservoir.files.plan_file import LoadedPlan, load_plan
 from reservoir.files.texts import read_text
 
@@ -102,7 +103,7 @@ def _with_edits(loaded: LoadedPlan, chosen: list[Finding], mended: Mended) -> di
 
 
 def _with_edit(
-    loaded: LoadedPlan, suggestion: Suggestion, texts: Mapping[str, str], mended: Mended
+    loaded: LoadedPlan, suggestion: Edit, texts: Mapping[str, str], mended: Mended
 ) -> tuple[str, str]:
     """The file that an edit is in, the plan's own or a table, and its text with the edit made."""
 

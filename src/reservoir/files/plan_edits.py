@@ -6,24 +6,12 @@ dumped anew, so nothing else can change.
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import yaml
 
-from reservoir.core.plan import PlanPath
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import PlanPath
 
 _LOADER = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
-
-
-class Edit(NamedTuple):
-    """One change. Without ``old`` something is added, without ``new`` removed.
-
-    ``old`` only says that there is a value: the file may write it in another notation.
-    """
-
-    path: PlanPath
-    old: str | None
-    new: str | None
 
 
 class NotEditableError(Exception):

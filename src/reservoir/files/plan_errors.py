@@ -9,8 +9,9 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
-from reservoir.core.plan import PlanFile, PlanPath
-from reservoir.core.schema_types import hint, shape_of
+from reservoir.core.plan.model import PlanFile, PlanPath
+from reservoir.core.plan.scalars import shape_of
+from reservoir.core.wording import hint
 
 _UNION_TAGS = ("word", "list")
 

@@ -9,12 +9,13 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from reservoir.core.addressing import Prefix
-from reservoir.core.hosts import HostTable, joined
-from reservoir.core.plan import Device, Network, Plan, PlanFile, PlanPath
+from reservoir.core.checks import rules
+from reservoir.core.plan.hosts import HostTable, joined
+from reservoir.core.plan.model import Device, Network, Plan, PlanFile, PlanPath
+from reservoir.core.plan.references import dangling_references
 from reservoir.core.problems import InputError, Place, Problem
-from reservoir.core.references import dangling_references
 from reservoir.core.subject import Subject
+from reservoir.core.values.addresses import Prefix
 from reservoir.files.plan_errors import described_errors
 from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS, TablePlaces, read_table
 from reservoir.files.texts import STANDARD_INPUT, read_text
@@ -127,7 +128,7 @@ class _Loader:
             bulk_bindings=joined([table for table, _ in tables["bindings_from"]]),
             bulk_static=joined([table for table, _ in tables["static_from"]]),
         )
-        for path, message in dangling_references(plan):
+        for path, message in dangling_references(plan, rules()):
             self.problems.append(Problem(places.place(path), message))
         if self.problems:
             raise InputError(self.problems)

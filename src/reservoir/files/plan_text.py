@@ -12,7 +12,7 @@ import re
 from collections.abc import Iterator
 from typing import Any
 
-from reservoir.core.plan import PLAN_FORMAT, Network, Plan, PlanFile
+from reservoir.core.plan.model import PLAN_FORMAT, Network, Plan, PlanFile
 
 WIDTH = 96
 """A block in braces longer than this is written over several lines."""

@@ -15,19 +15,19 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.addressing import MalformedValueError, parse_address
-from reservoir.core.clients import parse_mac
-from reservoir.core.columns import address_column, mac_column
-from reservoir.core.hosts import HostTable
-from reservoir.core.plain_table import (
+from reservoir.core.plan.hosts import HostTable
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.problems import InputError, Place, Problem
+from reservoir.core.values.addresses import MalformedValueError, parse_address
+from reservoir.core.values.clients import parse_mac
+from reservoir.core.values.columns import address_column, mac_column
+from reservoir.core.values.text_column import TextColumn
+from reservoir.core.wording import hint
+from reservoir.files.plain_table import (
     KnownWords,
     joined_columns,
     plain_cells,
 )
-from reservoir.core.plan import PlanPath
-from reservoir.core.problems import InputError, Place, Problem
-from reservoir.core.schema_types import hint
-from reservoir.core.text_column import TextColumn
 from reservoir.files.texts import read_utf8
 
 BINDING_COLUMNS = ("network", "name", "mac", "address")

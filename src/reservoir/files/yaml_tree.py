@@ -12,7 +12,7 @@ from typing import Any
 
 import yaml
 
-from reservoir.core.plan import PlanPath
+from reservoir.core.plan.model import PlanPath
 from reservoir.core.problems import InputError, Place, Problem
 
 DEEPEST = 64

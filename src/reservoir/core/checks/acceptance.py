@@ -6,7 +6,7 @@ import re
 from fnmatch import fnmatchcase
 
 from reservoir.core.findings import Finding
-from reservoir.core.plan import Acceptance, Plan, PlanFile, format_path
+from reservoir.core.plan.model import Acceptance, Plan, PlanFile, format_path
 
 
 def is_at(finding: Finding, pattern: str) -> bool:

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from reservoir.core.checks.rule import Rule
 from reservoir.core.findings import Finding
-from reservoir.core.plan import PlanPath
+from reservoir.core.plan.model import PlanPath
 
 Key = tuple[str, str, Hashable]
 """A rule, a relation (``networks``, ``place`` or ``address``), and what is related; or what a

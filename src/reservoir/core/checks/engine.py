@@ -9,10 +9,10 @@ from dataclasses import dataclass, replace
 from reservoir.core.checks.acceptance import accepts, is_at
 from reservoir.core.checks.causes import with_causes
 from reservoir.core.checks.rule import Rule, Site, rules
-from reservoir.core.checks.verifying import with_tried_suggestions
+from reservoir.core.checks.suggestions import with_tried_suggestions
 from reservoir.core.findings import Finding, Obstacle, Severity
-from reservoir.core.lending import Lending
-from reservoir.core.plan import Plan
+from reservoir.core.plan.model import Plan
+from reservoir.core.pools import Lending
 
 
 @dataclass(frozen=True)

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from reservoir.core.addressing import Span, format_address
-from reservoir.core.findings import Suggestion
-from reservoir.core.lending import Pool
-from reservoir.core.plan import PlanPath
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.pools import Pool
+from reservoir.core.values.addresses import Span, format_address
 
 
 def range_holding(address: int, pool: Pool) -> tuple[PlanPath, Span | None]:
@@ -17,13 +17,13 @@ def range_holding(address: int, pool: Pool) -> tuple[PlanPath, Span | None]:
     return pool.ranges_path, None
 
 
-def keep_out(address: int, pool: Pool) -> tuple[Suggestion, ...]:
+def keep_out(address: int, pool: Pool) -> tuple[Edit, ...]:
     """Keep an address from being lent: shorten the range that begins or ends there, or exclude."""
     path, span = range_holding(address, pool)
     if span is not None and pool.named != "all" and sum(s.holds(address) for s in pool.named) == 1:
         if address == span.first < span.last:
-            return (Suggestion(path, str(span), str(Span(address + 1, span.last))),)
+            return (Edit(path, str(span), str(Span(address + 1, span.last))),)
         if address == span.last > span.first:
-            return (Suggestion(path, str(span), str(Span(span.first, address - 1))),)
+            return (Edit(path, str(span), str(Span(span.first, address - 1))),)
     exclusion = (*pool.path, "exclusions", len(pool.network.exclusions))
-    return (Suggestion(exclusion, None, format_address(address)),)
+    return (Edit(exclusion, None, format_address(address)),)

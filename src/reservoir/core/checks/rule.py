@@ -13,9 +13,10 @@ from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import ClassVar
 
-from reservoir.core.findings import Finding, Obstacle, Severity, Suggestion, Witness
-from reservoir.core.lending import Lending
-from reservoir.core.plan import Plan, PlanPath
+from reservoir.core.findings import Finding, Obstacle, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import Plan, PlanPath
+from reservoir.core.pools import Lending
 from reservoir.core.topology import Topology
 
 SUBNET_WRONG = ("subnet-has-host-bits", "subnet-differs")
@@ -115,7 +116,7 @@ class Rule(ABC):
         message: str,
         at: PlanPath,
         witness: Witness | None = None,
-        suggestions: tuple[Suggestion, ...] = (),
+        suggestions: tuple[Edit, ...] = (),
         *,
         severity: Severity | None = None,
         concerns: tuple[str, ...] = (),
@@ -153,9 +154,9 @@ class Obstructed(Rule, ABC):
                 yield replace(found, states=obstacle.states)
 
 
-def replaced(path: PlanPath, old: object, new: object | None) -> tuple[Suggestion, ...]:
+def replaced(path: PlanPath, old: object, new: object | None) -> tuple[Edit, ...]:
     """The suggestion to write ``new`` for ``old``; none without a new value."""
-    return () if new is None else (Suggestion(path, str(old), str(new)),)
+    return () if new is None else (Edit(path, str(old), str(new)),)
 
 
 PACKAGE = "reservoir.core.checks"

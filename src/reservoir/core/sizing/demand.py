@@ -12,8 +12,8 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.durations import INFINITE
-from reservoir.core.plan import Demand
+from reservoir.core.plan.model import Demand
+from reservoir.core.values.durations import INFINITE
 
 DAY = 86_400
 """Seconds; every day is like the last."""

@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
-from reservoir.core.addressing import MalformedValueError
-from reservoir.core.durations import INFINITE, UNIT_SECONDS, checked_duration
+from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.durations import INFINITE, UNIT_SECONDS, checked_duration
 from reservoir.dialects.forms.form import Form
 
 

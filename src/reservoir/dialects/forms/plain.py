@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from reservoir.core.addressing import (
+from reservoir.core.values.addresses import (
     MalformedValueError,
     Prefix,
     bits_of_mask,
@@ -16,9 +16,9 @@ from reservoir.core.addressing import (
     parse_address,
     parse_prefix,
 )
-from reservoir.core.clients import Mac, parse_mac, require_identifier
-from reservoir.core.columns import address_column, address_texts, mac_column, mac_texts
-from reservoir.core.text_column import TextColumn
+from reservoir.core.values.clients import Mac, parse_mac, require_identifier
+from reservoir.core.values.columns import address_column, address_texts, mac_column, mac_texts
+from reservoir.core.values.text_column import TextColumn
 from reservoir.dialects.forms.form import Form
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from reservoir.core.addressing import MalformedValueError
+from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.forms.form import TOKEN, Form
 
 

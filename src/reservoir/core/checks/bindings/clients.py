@@ -7,11 +7,11 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.addressing import format_address
 from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Obstructed, Rule, Site
-from reservoir.core.clients import ETHERNET, Mac
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.hosts import FIRST_IDENTIFIER, HostTable, repeated
+from reservoir.core.plan.hosts import FIRST_IDENTIFIER, HostTable, repeated
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import ETHERNET, Mac
 
 GROUP_BIT, LOCAL_BIT = 1 << 40, 1 << 41
 """In a MAC address's first byte: sent to many; set by the machine itself (IEEE 802, clause 8)."""

@@ -7,14 +7,15 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
-from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import Span
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
-from reservoir.core.durations import parse_duration
-from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.lending import Lending, Pool
-from reservoir.core.plan import Demand, PlanPath
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import Demand, PlanPath
+from reservoir.core.pools import Lending, Pool
 from reservoir.core.sizing.demand import peak_devices, peak_visits, with_headroom
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Span
+from reservoir.core.values.durations import parse_duration
 from reservoir.core.wording import be, counted
 
 OVERSIZED = 8
@@ -157,7 +158,7 @@ def expected(network: Sized) -> str:
     return f"{counted(peak, 'device')} {be(peak)} expected"
 
 
-def _wider(lending: Lending, sized: Sized, short: int) -> tuple[Suggestion, ...]:
+def _wider(lending: Lending, sized: Sized, short: int) -> tuple[Edit, ...]:
     """The network's one range made longer: upwards as far as is free, then downwards."""
     index, pools = sized.index, sized.pools
     network = pools[0].network
@@ -179,7 +180,7 @@ def _wider(lending: Lending, sized: Sized, short: int) -> tuple[Suggestion, ...]
         wider = Span(below.nth(len(above) - short), above.last if above else span.last)
     else:
         return ()
-    return (Suggestion((*pools[0].ranges_path, 0), str(span), str(wider)),)
+    return (Edit((*pools[0].ranges_path, 0), str(span), str(wider)),)
 
 
 class PoolTight(Rule):

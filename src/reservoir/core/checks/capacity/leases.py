@@ -6,11 +6,12 @@ from collections.abc import Iterator
 
 from reservoir.core.checks.capacity.demand import expected, lease_of, sized
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
-from reservoir.core.durations import INFINITE, format_duration, parse_duration
-from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.lending import Pool
-from reservoir.core.plan import PlanPath
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.pools import Pool
 from reservoir.core.sizing.demand import hold
+from reservoir.core.values.durations import INFINITE, format_duration, parse_duration
 from reservoir.core.wording import counted
 
 _LONGEST_FIRST = "7d 3d 2d 1d 12h 8h 6h 4h 3h 2h 90m 1h 45m 30m 20m 15m 10m"
@@ -71,9 +72,9 @@ class LeaseTooLong(Rule):
             stay = max(visits)
             held = format_duration(round(hold(stay, network.lease)))
             path = _lease_path(network.pools[0])
-            edit = Suggestion((*path[:1], *path[1:]), now, then)
+            edit = Edit((*path[:1], *path[1:]), now, then)
             if path[0] == "defaults" or network.pools[0].told.lease is None:
-                edit = Suggestion((*network.pools[0].path, "lease"), None, then)
+                edit = Edit((*network.pools[0].path, "lease"), None, then)
             yield self.finding(
                 f"{expected(network)} with leases of {now}; with {then} it would be "
                 f"{network.peak(fits):,}, and {network.capacity:,} can have one",

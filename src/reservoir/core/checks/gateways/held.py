@@ -7,14 +7,14 @@ from itertools import islice
 
 import numpy as np
 
-from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
 from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Rule, Site
 from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan import Network, PlanPath
+from reservoir.core.plan.model import Network, PlanPath
 from reservoir.core.topology import Attachment
-from reservoir.core.typos import FEW
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.typos import FEW
 
 
 class GatewayBound(Rule):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
 from reservoir.core.checks.rule import (
     EXCLUSION_WRONG,
@@ -14,9 +13,11 @@ from reservoir.core.checks.rule import (
     Site,
     replaced,
 )
-from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.plan import Network, PlanPath
-from reservoir.core.typos import likely_meant
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import Network, PlanPath
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.typos import likely_meant
 
 
 class GatewayMissing(Obstructed):
@@ -64,7 +65,7 @@ class GatewayMissing(Obstructed):
                 Witness(
                     "told-otherwise", name, also=f"reaches nothing beyond {network.subnet.subnet}"
                 ),
-                (Suggestion(path, None, format_address(router)),) if fits and router else (),
+                (Edit(path, None, format_address(router)),) if fits and router else (),
             )
 
 

@@ -6,14 +6,14 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.ranges.space import SPECIAL_USE
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.lending import Pool
-from reservoir.core.plan import PlanPath
-from reservoir.core.typos import transpositions
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.pools import Pool
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.typos import transpositions
 
 
 class DnsMissing(Obstructed):

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity
-from reservoir.core.plan import PlanPath
+from reservoir.core.plan.model import PlanPath
 
 
 class NameUnfit(Obstructed):

@@ -5,11 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 
-from reservoir.core import options as dhcp_options
-from reservoir.core.addressing import MalformedValueError
 from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan import PlanPath
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.values import options as dhcp_options
+from reservoir.core.values.addresses import MalformedValueError
 
 
 class OptionInvalid(Rule):

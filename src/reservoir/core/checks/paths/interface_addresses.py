@@ -7,13 +7,14 @@ from collections.abc import Iterator
 from functools import lru_cache
 from itertools import islice
 
-from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import ADDRESS_BITS, Prefix, Span, format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
-from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.plan import PlanPath
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import PlanPath
 from reservoir.core.topology import Attachment
-from reservoir.core.typos import FEW
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import ADDRESS_BITS, Prefix, Span, format_address
+from reservoir.core.values.typos import FEW
 
 
 class InterfaceWithoutAddress(Rule):
@@ -73,11 +74,11 @@ class InterfaceWithoutAddress(Rule):
                 Witness("told-otherwise", also="is relayed without an address to answer to"),
             )
         network = site.plan.networks[meant]
-        edit: tuple[Suggestion, ...] = ()
+        edit: tuple[Edit, ...] = ()
         if network.gateway is not None and network.subnet.hosts.holds(network.gateway):
             address = f"{format_address(network.gateway)}/{network.subnet.bits}"
             held = site.topology.holders(network.gateway)
-            edit = () if held else (Suggestion((*path, "address"), None, address),)
+            edit = () if held else (Edit((*path, "address"), None, address),)
         return self.finding(
             f"{device} {name} has the VLAN of {meant} and no address in {network.subnet.subnet}",
             path,
@@ -181,7 +182,7 @@ class InterfaceMaskDiffers(Rule):
                 concerns=others_there(site, attachment, name),
             )
 
-    def _other_way(self, site: Site, name: str, address: Prefix) -> tuple[Suggestion, ...]:
+    def _other_way(self, site: Site, name: str, address: Prefix) -> tuple[Edit, ...]:
         """The interface's subnet for the network's, if it is larger and nothing denies it."""
         subnet = site.plan.networks[name].subnet
         attached = site.topology.attachments(site.plan.networks[name])

@@ -6,11 +6,11 @@ from collections.abc import Iterator
 from functools import lru_cache
 
 from reservoir.core.checks.rule import Rule, Site, replaced
-from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.plan import PlanPath
-from reservoir.core.schema_types import nearest
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import PlanPath
 from reservoir.core.topology import Attachment
-from reservoir.core.wording import listed
+from reservoir.core.wording import listed, nearest
 
 
 @lru_cache(maxsize=1)
@@ -153,7 +153,7 @@ class ZoneBlocksDhcp(Rule):
 
     def _wrong(
         self, site: Site, device: str, zone: str | None, served: list[Attachment]
-    ) -> tuple[str, PlanPath, tuple[Suggestion, ...]]:
+    ) -> tuple[str, PlanPath, tuple[Edit, ...]]:
         """What is wrong with a zone, where, and how to put it right."""
         names = listed(attachment.interface for attachment in served)
         they = f"{device} {names} {'is' if len(served) == 1 else 'are'} in"
@@ -168,4 +168,4 @@ class ZoneBlocksDhcp(Rule):
             return message + (f"; it has {meant}" if meant else ""), at, ()
         path, admits = ("devices", device, "zones", zone), zones[zone].admits
         message = f"zone {zone} of {device} admits {', '.join(admits) or 'nothing'}, not dhcp"
-        return message, path, (Suggestion((*path, "admits", len(admits)), None, "dhcp"),)
+        return message, path, (Edit((*path, "admits", len(admits)), None, "dhcp"),)

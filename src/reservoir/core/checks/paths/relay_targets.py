@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import groupby
 
-from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.paths.relays import Relay, relays
 from reservoir.core.checks.rule import Rule, Site, replaced
-from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.plan import PlanPath
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import PlanPath
 from reservoir.core.topology import Attachment
-from reservoir.core.typos import is_slip
+from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.typos import is_slip
 from reservoir.core.wording import listed
 
 MANY = 4
@@ -172,7 +173,7 @@ class RelayNoWayBack(Rule):
                 routes = site.plan.devices[server].routes
                 if routes and not site.topology.knows_way(server, relay.attachment.address):
                     unanswered.setdefault((server, relay.network), []).append(relay.attachment)
-        together: dict[str, list[tuple[str, tuple[Suggestion, ...]]]] = {}
+        together: dict[str, list[tuple[str, tuple[Edit, ...]]]] = {}
         for (server, network), attachments in unanswered.items():
             position = len(site.plan.devices[server].routes)
             edits = tuple(
@@ -195,7 +196,7 @@ class RelayNoWayBack(Rule):
         server: str,
         networks: list[str],
         attachments: list[Attachment],
-        edits: tuple[Suggestion, ...],
+        edits: tuple[Edit, ...],
     ) -> Finding:
         addresses = [format_address(attachment.address) for attachment in attachments]
         return self.finding(
@@ -216,7 +217,7 @@ class RelayNoWayBack(Rule):
 
     def _route(
         self, site: Site, relaying: Attachment, server: str, network: str, position: int
-    ) -> tuple[Suggestion, ...]:
+    ) -> tuple[Edit, ...]:
         """The route by way of the relaying device, where the server stands next to it."""
         near = [
             attachment
@@ -231,4 +232,4 @@ class RelayNoWayBack(Rule):
             return ()
         to, via = site.plan.networks[network].subnet.subnet, format_address(near[0].address)
         path: PlanPath = ("devices", server, "routes", position)
-        return (Suggestion(path, None, f"{{to: {to}, via: {via}}}"),)
+        return (Edit(path, None, f"{{to: {to}, via: {via}}}"),)

@@ -6,12 +6,12 @@ from collections.abc import Iterator, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
-from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan import PlanPath
+from reservoir.core.plan.model import PlanPath
 from reservoir.core.topology import Attachment
-from reservoir.core.typos import FEW, likely_meant
+from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.typos import FEW, likely_meant
 from reservoir.core.wording import listed
 
 

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from functools import lru_cache
 
-from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
-from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.lending import Pool
-from reservoir.core.plan import Network
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import Network
+from reservoir.core.pools import Pool
 from reservoir.core.topology import Attachment
-from reservoir.core.typos import FEW, likely_meant
+from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.typos import FEW, likely_meant
 from reservoir.core.wording import listed
 
 
@@ -49,7 +50,7 @@ class NetworkUnserved(Rule):
                 off.message if off else f"no device lends to {pool.name}: it has no served_by",
                 off.at if off else pool.path,
                 Witness("unanswered", pool.name),
-                (Suggestion(path, None, servers.pop()),) if len(servers) == 1 else (),
+                (Edit(path, None, servers.pop()),) if len(servers) == 1 else (),
             )
 
 

@@ -7,13 +7,14 @@ from itertools import groupby
 
 import numpy as np
 
-from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import Prefix, format_address
 from reservoir.core.checks.ranges.within import written_ranges
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
-from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.lending import Pool
-from reservoir.core.overlaps import overlaps
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.pools import Pool
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.overlaps import overlaps
 
 
 class RangesOverlap(Rule):
@@ -46,7 +47,7 @@ class RangesOverlap(Rule):
             for earlier, later, first in sorted(pairs):
                 _, path, span = written[later]
                 rest = list(AddressSet([span]) - AddressSet([spans[earlier]]))
-                suggestion = Suggestion(path, str(span), str(rest[0]) if len(rest) == 1 else None)
+                suggestion = Edit(path, str(span), str(rest[0]) if len(rest) == 1 else None)
                 yield self.finding(
                     f"the ranges {spans[earlier]} and {span} overlap "
                     f"from {format_address(first)} on",

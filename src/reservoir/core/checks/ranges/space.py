@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import Span, format_address, parse_prefix
 from reservoir.core.checks.ranges.within import written_ranges
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan import PlanPath
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Span, format_address, parse_prefix
 
 SPECIAL_USE = {
     parse_prefix(prefix).span: purpose

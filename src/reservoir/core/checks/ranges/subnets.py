@@ -9,13 +9,13 @@ from itertools import chain
 
 import numpy as np
 
-from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import ADDRESS_BITS, Prefix, Span, format_address
 from reservoir.core.checks.ranges.within import written_ranges
 from reservoir.core.checks.rule import Obstructed, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan import Network
+from reservoir.core.plan.model import Network
 from reservoir.core.topology import Attachment
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import ADDRESS_BITS, Prefix, Span, format_address
 from reservoir.core.wording import counted, listed
 
 

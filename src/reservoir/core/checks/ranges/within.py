@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import lru_cache
 
-from reservoir.core.address_set import AddressSet
-from reservoir.core.addressing import Prefix, Span, format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.lending import Pool
-from reservoir.core.plan import PlanPath
-from reservoir.core.typos import likely_range
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.pools import Pool
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Prefix, Span, format_address
+from reservoir.core.values.typos import likely_range
 
 
 @lru_cache(maxsize=1)

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from reservoir.core.address_set import EMPTY, AddressSet
-from reservoir.core.addressing import Span, format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
-from reservoir.core.findings import Finding, Severity, Suggestion, Witness
-from reservoir.core.lending import Pool
-from reservoir.core.overlaps import overlaps
-from reservoir.core.plan import Network, PlanPath
-from reservoir.core.typos import likely_range
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import Network, PlanPath
+from reservoir.core.pools import Pool
+from reservoir.core.values.address_set import EMPTY, AddressSet
+from reservoir.core.values.addresses import Span, format_address
+from reservoir.core.values.overlaps import overlaps
+from reservoir.core.values.typos import likely_range
 
 
 def written_exclusions(site: Site) -> Iterator[tuple[str, Network, PlanPath, Span]]:
@@ -112,7 +113,7 @@ class ExclusionIdle(Obstructed):
                     f"the exclusion {span} keeps out nothing: no range of {name} has any of it",
                     path,
                     Witness("spared", name, span.first),
-                    (Suggestion(path[:-1], str(span), None),),
+                    (Edit(path[:-1], str(span), None),),
                 )
 
 

@@ -6,11 +6,11 @@ from collections.abc import Iterator, Mapping
 
 import numpy as np
 
-from reservoir.core.addressing import format_address
 from reservoir.core.checks.remedies import keep_out, range_holding
 from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.lending import Pool
+from reservoir.core.pools import Pool
+from reservoir.core.values.addresses import format_address
 
 
 class StaticLendable(Rule):

@@ -6,10 +6,10 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from reservoir.core.addressing import format_address
 from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.typos import likely_meant
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.typos import likely_meant
 
 NAMELESS = "a static host without name"
 

@@ -1,0 +1,100 @@
+"""Suggestions are tried before they are made: each removes its finding and adds no error.
+
+Each is tried by itself in a plan of ordinary size. Where that would take too long, suggestions for
+different networks are tried together: the plan is checked again as often as its worst network has
+suggestions, and only one that works because another is made as well can slip through.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+
+from reservoir.core.findings import Finding, Severity
+from reservoir.core.plan.edits import Edit, NotApplicableError, with_edit
+from reservoir.core.plan.model import Plan
+
+MOST_WORK = 4_000
+"""Networks times trials beyond which suggestions are left untried; ``mend`` tries them anyway."""
+
+Check = Callable[[Plan], Sequence[Finding]]
+Trial = list[tuple[int, Edit]]
+"""The places of findings, each with a suggestion, that are tried at once."""
+
+
+def with_tried_suggestions(found: Sequence[Finding], plan: Plan, check: Check) -> list[Finding]:
+    """The findings with those suggestions only that do what they should.
+
+    Args:
+        found: All findings of the plan.
+        plan: The plan.
+        check: Finds what is wrong in a plan.
+    """
+    singly: list[Trial] = [
+        [(n, each)] for n, finding in enumerate(found) for each in finding.suggestions
+    ]
+    bound = sum(len(network.bindings) + len(network.static) for network in plan.networks.values())
+    work = len(plan.networks) + (bound + len(plan.bulk_bindings) + len(plan.bulk_static)) // 100
+    trials = singly if work * len(singly) <= MOST_WORK else list(_together(singly))
+    if work * len(trials) > MOST_WORK:
+        return list(found)
+    kept: dict[int, list[Edit]] = {}
+    for trial in trials:
+        for number, suggestion in _successful(trial, found, plan, check):
+            kept.setdefault(number, []).append(suggestion)
+    return [
+        replace(finding, suggestions=tuple(kept.get(number, ())))
+        if finding.suggestions
+        else finding
+        for number, finding in enumerate(found)
+    ]
+
+
+def _together(singly: Sequence[Trial]) -> Iterator[Trial]:
+    """All suggestions in as few trials as there can be, one for each network in each."""
+    rounds: list[Trial] = []
+    used: Counter[object] = Counter()
+    for trial in singly:
+        ((_, suggestion),) = trial
+        if suggestion.path[0] != "networks":
+            yield trial
+            continue
+        place = used[suggestion.path[1]]
+        used[suggestion.path[1]] += 1
+        if place == len(rounds):
+            rounds.append([])
+        rounds[place] += trial
+    yield from rounds
+
+
+def _successful(trial: Trial, found: Sequence[Finding], plan: Plan, check: Check) -> Trial:
+    """Those of a trial that remove their finding and add no error; if some fail, one by one."""
+    try:
+        changed = plan
+        for _, suggestion in trial:
+            changed = with_edit(changed, suggestion)
+    except NotApplicableError:
+        good = False
+    else:
+        after = check(changed)
+        gone = _said(found) - _said(after)
+        removed = all(gone[_key(found[number])] for number, _ in trial)
+        good = removed and not _errors(after) - _errors(found)
+    if good or len(trial) == 1:
+        return trial if good else []
+    half = len(trial) // 2
+    parts = (trial[:half], trial[half:])
+    return [entry for part in parts for entry in _successful(part, found, plan, check)]
+
+
+def _key(finding: Finding) -> tuple[str, str]:
+    return finding.rule, finding.message
+
+
+def _said(found: Sequence[Finding]) -> Counter[tuple[str, str]]:
+    return Counter(map(_key, found))
+
+
+def _errors(found: Sequence[Finding]) -> Counter[tuple[str, str | None]]:
+    return Counter((f.rule, f.network) for f in found if f.severity is Severity.ERROR)

@@ -1,0 +1,1 @@
+"""The plan: its model, references between its parts, edits."""

@@ -1,0 +1,330 @@
+"""The plan: what is wanted, in words that no maker owns. Immutable values.
+
+The models below are the plan file's schema too: their fields are its keys, their docstrings the
+descriptions that editors show. A file that can't be read into them never becomes a plan.
+"""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Annotated, Any, Literal
+
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Discriminator,
+    Field,
+    PlainSerializer,
+    PlainValidator,
+    Tag,
+    WithJsonSchema,
+    model_validator,
+)
+
+from reservoir.core.plan.hosts import NO_HOSTS, HostTable
+from reservoir.core.plan.scalars import (
+    OPTIONS_SCHEMA,
+    AddressOrNoneText,
+    AddressText,
+    ClientIdText,
+    ClockText,
+    DateText,
+    DurationText,
+    HorizonText,
+    HoursText,
+    LabelText,
+    ListOf,
+    MacText,
+    PatternText,
+    PrefixText,
+    RateText,
+    ShareText,
+    ShortForm,
+    SpanText,
+    WordText,
+    read_options,
+    write_options,
+)
+from reservoir.core.values import options as dhcp_options
+from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.clients import Client, Mac
+
+PLAN_FORMAT = 1
+"""The version of the plan file format that this program reads and writes."""
+
+
+class Part(BaseModel):
+    """A part of the plan: immutable, without unknown keys."""
+
+    # Built when first used: the file's model contains all others, which need none of their own.
+    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, defer_build=True)
+
+
+class Interface(Part):
+    """A device's interface. `parent` and `vlan` make it a sub-interface on a trunk."""
+
+    address: PrefixText | None = None
+    parent: WordText | None = None
+    vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
+    relay_to: ListOf[AddressText] = ()
+    bridge: ListOf[WordText] = ()
+    zone: WordText | None = None
+    enabled: bool = True
+    vrf: LabelText = ""
+
+
+class Zone(Part):
+    """A firewall's zone and what it admits to the device itself."""
+
+    admits: ListOf[WordText] = ()
+
+
+class Route(Part):
+    """A static route of a device."""
+
+    to: PrefixText
+    via: AddressText
+
+
+class Device(Part):
+    """A router, firewall, appliance or server, and the dialect that it is configured in."""
+
+    dialect: WordText | None = None
+    interfaces: Mapping[WordText, Interface] = {}
+    zones: Mapping[WordText, Zone] = {}
+    routes: tuple[Route, ...] = ()
+    kept: Mapping[LabelText, Mapping[WordText, LabelText]] = {}
+    """What its configuration says that a plan has no word for, by what it is about (``pool
+    crew``); it is written back unchanged."""
+
+
+def _range_words(value: Any) -> str:
+    return "word" if isinstance(value, str) and value == "all" else "list"
+
+
+RangesText = Annotated[
+    Annotated[Literal["all"], Tag("word")] | Annotated[ListOf[SpanText], Tag("list")],
+    Discriminator(_range_words),
+]
+"""`all`, or ranges like 10.84.20.20-10.84.23.250, a single address or a subnet."""
+
+
+class Service(Part):
+    """One server of a network; its own ranges where several servers share it."""
+
+    device: WordText
+    ranges: RangesText | None = None
+
+
+class Exclusion(Part):
+    """Addresses that must never be lent dynamically, and what they are kept for."""
+
+    range: SpanText
+    reason: LabelText = Field(default="", alias="for")
+
+
+class StaticHost(Part):
+    """A machine whose address is set by hand."""
+
+    name: LabelText = ""
+    address: AddressText
+
+
+class Binding(Part):
+    """One client, by MAC or client identifier, that always gets one address."""
+
+    name: LabelText = ""
+    mac: MacText | None = None
+    client_id: ClientIdText | None = None
+    address: AddressText
+
+    @model_validator(mode="after")
+    def _names_one_client(self) -> Binding:
+        if (self.mac is None) == (self.client_id is None):
+            raise MalformedValueError(
+                "a binding names its client by mac or by client_id, one of them"
+            )
+        return self
+
+    @property
+    def client(self) -> Client:
+        """The client's MAC or client identifier."""
+        return Mac(self.mac) if self.mac is not None else self.client_id or b""
+
+
+class Sailing(Part):
+    """Clients that come together, once a day, and stay for a while."""
+
+    at: ClockText
+    devices: Annotated[int, Field(ge=0)]
+    over: DurationText | None = None
+    """How long it takes until all have come; they come at once if None."""
+    stay: DurationText
+
+
+class Stay(Part):
+    """How long visitors stay."""
+
+    mean: DurationText
+
+
+def _stay(mean: str) -> dict[str, str]:
+    return {"mean": mean}
+
+
+class WalkIn(Part):
+    """Clients that come one by one, so many an hour."""
+
+    rate: RateText
+    between: HoursText = (0, 86_400)
+    stay: Annotated[Stay, ShortForm(_stay)]
+
+
+class Demand(Part):
+    """How many clients are expected: those that are always there, and those that come and go."""
+
+    devices: Annotated[int, Field(ge=0)] = 0
+    growth: ShareText = 0.0
+    horizon: HorizonText = 0.0
+    headroom: ShareText | None = None
+    sailings: tuple[Sailing, ...] = ()
+    walk_in: WalkIn | None = None
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Demand:
+        if not self.model_fields_set & {"devices", "sailings", "walk_in"}:
+            raise MalformedValueError("a demand names devices, sailings or walk_in")
+        return self
+
+
+OptionsText = Annotated[
+    Mapping[int, bytes],
+    PlainValidator(read_options),
+    PlainSerializer(write_options),
+    WithJsonSchema(OPTIONS_SCHEMA),
+]
+"""Options by registered name or by number: the code and the value's bytes."""
+
+
+class Defaults(Part):
+    """What every network has unless it says otherwise."""
+
+    dns: ListOf[AddressText] | None = None
+    domain: WordText | None = None
+    lease: DurationText | None = None
+    options: OptionsText = {}
+
+
+def _service(device: str) -> dict[str, str]:
+    return {"device": device}
+
+
+def _exclusion(span: str) -> dict[str, str]:
+    return {"range": span}
+
+
+class Network(Part):
+    """One broadcast domain with its subnet: who serves it, what is lent, what clients are told."""
+
+    subnet: PrefixText
+    vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
+    vrf: LabelText = ""
+    gateway: AddressOrNoneText = None
+    served_by: ListOf[Annotated[Service, ShortForm(_service)]] = ()
+    ranges: RangesText = ()
+    exclusions: ListOf[Annotated[Exclusion, ShortForm(_exclusion)]] = ()
+    dns: ListOf[AddressText] | None = None
+    domain: WordText | None = None
+    lease: DurationText | None = None
+    options: OptionsText = {}
+    demand: Demand | None = None
+    static: tuple[StaticHost, ...] = ()
+    bindings: tuple[Binding, ...] = ()
+
+    @property
+    def has_no_way_out(self) -> bool:
+        """Whether the plan says that there is no gateway, rather than saying nothing."""
+        return self.gateway is None and "gateway" in self.model_fields_set
+
+
+class NamingConvention(Part):
+    """Regular expressions that names have to match as a whole."""
+
+    devices: PatternText | None = None
+    networks: PatternText | None = None
+    bindings: PatternText | None = None
+    static: PatternText | None = None
+
+
+class CheckSettings(Part):
+    """How strictly the plan is checked."""
+
+    headroom: ShareText = 0.2
+    names: NamingConvention = NamingConvention()
+    severity: Mapping[str, Literal["error", "warning", "advice"]] = {}
+
+
+class Acceptance(Part):
+    """A finding that is known and agreed."""
+
+    rule: WordText
+    at: WordText
+    because: LabelText
+    until: DateText | None = None
+
+    def holds_on(self, day: datetime.date) -> bool:
+        """Whether the acceptance still counts on this day."""
+        return self.until is None or day <= self.until
+
+
+class PlanFile(Part):
+    """A file of a Reservoir plan."""
+
+    reservoir: Annotated[Literal["1"], WithJsonSchema({"enum": [PLAN_FORMAT, str(PLAN_FORMAT)]})]
+    name: LabelText = ""
+    include: ListOf[WordText] = ()
+    defaults: Defaults = Defaults()
+    devices: Mapping[WordText, Device] = {}
+    networks: Mapping[WordText, Network] = {}
+    bindings_from: ListOf[WordText] = ()
+    static_from: ListOf[WordText] = ()
+    checks: CheckSettings = CheckSettings()
+    accept: tuple[Acceptance, ...] = ()
+
+
+@dataclass(frozen=True)
+class Plan:
+    """The whole plan: one file or several, and the rows of the tables beside them."""
+
+    name: str = ""
+    defaults: Defaults = Defaults()
+    devices: Mapping[str, Device] = field(default_factory=dict)
+    networks: Mapping[str, Network] = field(default_factory=dict)
+    checks: CheckSettings = CheckSettings()
+    accept: tuple[Acceptance, ...] = ()
+    bulk_bindings: HostTable = NO_HOSTS
+    bulk_static: HostTable = NO_HOSTS
+
+
+PlanPath = tuple[str | int, ...]
+"""Where something stands in the plan: keys and list positions from the top."""
+
+
+def format_path(path: PlanPath) -> str:
+    """Write a path as ``networks.passenger-wifi.ranges[0]``; keys with dots are quoted."""
+    text = ""
+    for step in path:
+        if isinstance(step, int):
+            text += f"[{step}]"
+        else:
+            key = f'"{step}"' if set(step) & set('."[] ') or not step else step
+            text += f".{key}" if text else key
+    return text
+
+
+def option_text(code: int, data: bytes) -> str:
+    """An option's value for people: ``ntp 10.84.0.123``."""
+    _, text = dhcp_options.decode(code, data)
+    return f"{dhcp_options.name_of(code)} {text}"

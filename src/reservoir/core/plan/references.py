@@ -1,0 +1,58 @@
+"""Names that one part of a plan uses for another: each must exist."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from typing import NamedTuple
+
+from reservoir.core.plan.model import Device, Plan, PlanPath
+from reservoir.core.wording import hint
+
+
+class Dangling(NamedTuple):
+    """A name that nothing has."""
+
+    path: PlanPath
+    message: str
+
+
+def dangling_references(plan: Plan, rules: Collection[str]) -> Iterator[Dangling]:
+    """Every name in the plan that should be defined elsewhere and isn't, in the plan's order.
+
+    Args:
+        plan: The plan.
+        rules: The names of all rules, which severities and acceptances refer to.
+    """
+    for name, device in plan.devices.items():
+        yield from _in_device(("devices", name), device)
+    for name, network in plan.networks.items():
+        for position, service in enumerate(network.served_by):
+            yield from _missing(
+                ("networks", name, "served_by", position, "device"),
+                "device",
+                service.device,
+                plan.devices,
+            )
+    for rule in plan.checks.severity:
+        yield from _missing(("checks", "severity", rule), "rule", rule, rules)
+    for position, acceptance in enumerate(plan.accept):
+        yield from _missing(("accept", position, "rule"), "rule", acceptance.rule, rules)
+
+
+def _in_device(path: PlanPath, device: Device) -> Iterator[Dangling]:
+    for name, interface in device.interfaces.items():
+        at = (*path, "interfaces", name)
+        if interface.parent is not None:
+            yield from _missing((*at, "parent"), "interface", interface.parent, device.interfaces)
+        for position, port in enumerate(interface.bridge):
+            yield from _missing((*at, "bridge", position), "interface", port, device.interfaces)
+        if interface.zone is not None:
+            yield from _missing((*at, "zone"), "zone", interface.zone, device.zones)
+
+
+def _missing(path: PlanPath, kind: str, name: str, known: Collection[str]) -> Iterator[Dangling]:
+    if name not in known:
+        near = hint(name, known)
+        names = ", ".join(list(known)[:8])
+        instead = near or (f"; there are {names}" if known else f"; the plan defines no {kind}")
+        yield Dangling(path, f"there is no {kind} {name!r}{instead}")

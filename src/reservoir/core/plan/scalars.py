@@ -1,0 +1,321 @@
+"""The scalar types of the plan file: how each text is read, and what a schema says of it.
+
+Every scalar reaches the schema as it was written. So ``no``, ``06:30`` and ``0755`` are what they
+look like, and only the field that they stand in decides what they mean.
+"""
+
+from __future__ import annotations
+
+import datetime
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Annotated, Any, TypeVar
+
+from pydantic_core import CoreSchema, PydanticCustomError, core_schema
+
+from reservoir.core.values import options as dhcp_options
+from reservoir.core.values.addresses import (
+    MalformedValueError,
+    Prefix,
+    Span,
+    format_address,
+    parse_address,
+    parse_prefix,
+    parse_span,
+)
+from reservoir.core.values.clients import Mac, parse_identifier, parse_mac
+from reservoir.core.values.durations import format_duration, parse_duration
+from reservoir.core.wording import hint
+
+Item = TypeVar("Item")
+
+
+def shape_of(value: Any) -> str:
+    """What a value is, in a reader's words."""
+    if value is None:
+        return "nothing"
+    if isinstance(value, dict):
+        return "a block of keys"
+    return "a list" if isinstance(value, list | tuple) else repr(value)
+
+
+@dataclass(frozen=True)
+class Scalar:
+    """Reads a scalar's text, lets values that are already read through, and describes both."""
+
+    read: Callable[[str], Any]
+    write: Callable[[Any], str]
+    made: type
+    what: str
+    example: str
+    pattern: str = ""
+    """What the text looks like, for editors; reading it is stricter."""
+
+    def __call__(self, value: Any) -> Any:
+        """The value meant by ``value``. Raises MalformedValueError with what is wrong."""
+        if isinstance(value, str):
+            return self.read(value)
+        if isinstance(value, self.made):
+            return value
+        raise MalformedValueError(f"expected {self.what}, found {shape_of(value)}")
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> CoreSchema:
+        return core_schema.no_info_plain_validator_function(
+            self, serialization=core_schema.plain_serializer_function_ser_schema(self.write)
+        )
+
+    def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: Any) -> dict[str, Any]:
+        pattern = {"pattern": f"^{self.pattern}$"} if self.pattern else {}
+        return {
+            "type": "string",
+            "description": f"{self.what}, like {self.example}",
+            "examples": [self.example],
+            **pattern,
+        }
+
+
+def _read_share(text: str) -> float:
+    number = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?)%(?:/year)?", text)
+    if number is None:
+        raise MalformedValueError(f"{text!r} is not a share: write it like 20% or 10%/year")
+    return float(number[1]) / 100
+
+
+def _read_horizon(text: str) -> float:
+    number = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?) (month|year)s?", text)
+    if number is None:
+        raise MalformedValueError(f"{text!r} is not a horizon: write it like 2 years or 18 months")
+    return float(number[1]) / (12 if number[2] == "month" else 1)
+
+
+def _read_date(text: str) -> datetime.date:
+    try:
+        return datetime.date.fromisoformat(text)
+    except ValueError:
+        raise MalformedValueError(f"{text!r} is not a date: write it like 2027-03-31") from None
+
+
+def _read_word(text: str) -> str:
+    if not text.strip() or not text.isprintable():
+        raise MalformedValueError(f"expected a name, found {text!r}")
+    return text
+
+
+def _read_label(text: str) -> str:
+    if not text.isprintable():
+        raise MalformedValueError(f"{text!r} has characters that nobody can see; leave them out")
+    return text
+
+
+def _read_address_or_none(text: str) -> int | None:
+    return None if text == "none" else parse_address(text)
+
+
+def _write_address_or_none(address: int | None) -> str:
+    return "none" if address is None else format_address(address)
+
+
+def _read_clock(text: str) -> int:
+    clock = re.fullmatch("([0-9]{1,2}):([0-9]{2})", text)
+    if clock is None or int(clock[1]) * 60 + int(clock[2]) > 24 * 60 or int(clock[2]) > 59:
+        raise MalformedValueError(f"{text!r} is not a time of day: write it like 06:30")
+    return (int(clock[1]) * 60 + int(clock[2])) * 60
+
+
+def _write_clock(seconds: int) -> str:
+    return f"{seconds // 3600:02}:{seconds // 60 % 60:02}"
+
+
+def _read_hours(text: str) -> tuple[int, int]:
+    first, dash, last = text.partition("-")
+    hours = (_read_clock(first.strip()), _read_clock(last.strip())) if dash else (0, 0)
+    if hours[0] >= hours[1]:
+        raise MalformedValueError(f"{text!r} are no hours of a day: write them like 08:00-20:00")
+    return hours
+
+
+def _read_rate(text: str) -> float:
+    number = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?)/(h|day)", text)
+    if number is None:
+        raise MalformedValueError(f"{text!r} is not a rate: write it like 40/h or 300/day")
+    return float(number[1]) / (3600 if number[2] == "h" else 86_400)
+
+
+def _read_pattern(text: str) -> re.Pattern[str]:
+    try:
+        return re.compile(text)
+    except re.error as error:
+        raise MalformedValueError(f"{text!r} is not a regular expression: {error}") from None
+
+
+def _write_share(share: float) -> str:
+    return f"{share * 100:.10g}%"
+
+
+def _write_horizon(years: float) -> str:
+    return f"{years:.10g} years" if years % 1 == 0 else f"{years * 12:.10g} months"
+
+
+def _write_identifier(identifier: bytes) -> str:
+    return f"hex:{identifier.hex()}"
+
+
+_QUAD = r"[0-9]{1,3}(\.[0-9]{1,3}){3}"
+_CIDR = _QUAD + "/[0-9]{1,2}"
+_SPAN = f"({_QUAD}( *- *{_QUAD})?|{_CIDR})"
+
+AddressText = Annotated[
+    int, Scalar(parse_address, format_address, int, "an IPv4 address", "10.84.20.1", _QUAD)
+]
+AddressOrNoneText = Annotated[
+    int | None,
+    Scalar(
+        _read_address_or_none,
+        _write_address_or_none,
+        int,
+        "an IPv4 address, or none",
+        "10.84.20.1",
+        f"({_QUAD}|none)",
+    ),
+]
+PrefixText = Annotated[
+    Prefix,
+    Scalar(parse_prefix, str, Prefix, "an address with prefix length", "10.84.20.0/22", _CIDR),
+]
+SpanText = Annotated[
+    Span, Scalar(parse_span, str, Span, "a range", "10.84.20.20-10.84.23.250", _SPAN)
+]
+MacText = Annotated[Mac, Scalar(parse_mac, str, Mac, "a MAC address", "00:00:5e:00:53:01")]
+ClientIdText = Annotated[
+    bytes,
+    Scalar(parse_identifier, _write_identifier, bytes, "a client identifier", "hex:01a2b3c4"),
+]
+DurationText = Annotated[int, Scalar(parse_duration, format_duration, int, "a duration", "1d12h")]
+ShareText = Annotated[float, Scalar(_read_share, _write_share, float, "a share", "20%")]
+HorizonText = Annotated[
+    float, Scalar(_read_horizon, _write_horizon, float, "a time ahead", "2 years")
+]
+DateText = Annotated[datetime.date, Scalar(_read_date, str, datetime.date, "a date", "2027-03-31")]
+WordText = Annotated[str, Scalar(_read_word, str, str, "a name", "pier-router")]
+ClockText = Annotated[int, Scalar(_read_clock, _write_clock, int, "a time of day", "06:30")]
+"""Seconds from midnight."""
+HoursText = Annotated[
+    tuple[int, int],
+    Scalar(_read_hours, lambda h: "-".join(map(_write_clock, h)), tuple, "hours", "08:00-20:00"),
+]
+"""From and to, in seconds from midnight."""
+RateText = Annotated[
+    float, Scalar(_read_rate, lambda r: f"{r * 3600:.10g}/h", float, "a rate", "40/h")
+]
+"""Arrivals a second."""
+PatternText = Annotated[
+    re.Pattern[str],
+    Scalar(_read_pattern, lambda p: p.pattern, re.Pattern, "a regular expression", "[a-z0-9-]+"),
+]
+LabelText = Annotated[str, Scalar(_read_label, str, str, "a text", "ticket printers")]
+
+
+@dataclass(frozen=True)
+class ShortForm:
+    """Lets a single text stand for a list or a block; the schema says so too."""
+
+    lengthen: Callable[[str], Any]
+
+    def __call__(self, value: Any) -> Any:
+        """The long form of a text; anything else as it is."""
+        return self.lengthen(value) if isinstance(value, str) else value
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> CoreSchema:
+        return core_schema.no_info_before_validator_function(self, handler(source))
+
+    def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: Any) -> dict[str, Any]:
+        long = handler(schema)
+        return {"anyOf": [long.get("items", {"type": "string"}), long]}
+
+
+def _one_item(value: str) -> tuple[str]:
+    return (value,)
+
+
+ListOf = Annotated[tuple[Item, ...], ShortForm(_one_item)]
+"""A list; a single value may stand without its dash."""
+
+
+OPTIONS_SCHEMA = {
+    "type": "object",
+    "description": "DHCP options by registered name, or by number with a typed value",
+    "propertyNames": {"anyOf": [{"enum": sorted(dhcp_options.REGISTRY)}, {"pattern": "^[0-9]+$"}]},
+    "examples": [{"ntp": ["10.84.0.123"], "150": {"ip": "10.84.0.69"}}],
+}
+
+
+def read_options(value: Any) -> dict[int, bytes]:
+    """Options as the plan file has them, to codes and bytes.
+
+    Raises:
+        PydanticCustomError: of type ``options``; its context lists (key, message) pairs.
+    """
+    if not isinstance(value, dict):
+        raise MalformedValueError(f"expected a block of options, found {shape_of(value)}")
+    read: dict[int, bytes] = {}
+    problems: list[tuple[str, str]] = []
+    for key, item in value.items():
+        if isinstance(key, int) and isinstance(item, bytes):
+            read[key] = item
+            continue
+        try:
+            code, data = _read_option(str(key), item)
+            if code in read:
+                raise MalformedValueError(f"option {code} is already given")
+            read[code] = data
+        except MalformedValueError as error:
+            problems.append((str(key), str(error)))
+    if problems:
+        raise PydanticCustomError("options", "wrong options", {"problems": problems})
+    return read
+
+
+def write_options(options: Mapping[int, bytes]) -> dict[str, Any]:
+    """Codes and bytes as the plan file has them: by name where the registered kind fits."""
+    written: dict[str, Any] = {}
+    for code, data in options.items():
+        kind, text = dhcp_options.decode(code, data)
+        value: Any = text.split(",") if kind in dhcp_options.LISTS else text
+        registered = kind == dhcp_options.kind_of(code)
+        written[dhcp_options.name_of(code) if registered else str(code)] = (
+            value if registered else {kind: value}
+        )
+    return written
+
+
+def _read_option(key: str, value: Any) -> tuple[int, bytes]:
+    code, kind = _option_key(key)
+    if isinstance(value, dict):
+        if len(value) != 1 or next(iter(value)) not in dhcp_options.KINDS:
+            kinds = ", ".join(dhcp_options.KINDS)
+            raise MalformedValueError(f"a typed value is one of {kinds}, like {{ip: 10.84.0.69}}")
+        kind, value = next(iter(value.items()))
+    if kind is None:
+        raise MalformedValueError(
+            f"option {code} has no type in the registry: write it too, like {{ip: 10.84.0.69}}"
+        )
+    items = value if isinstance(value, list) else [value]
+    if not items or not all(isinstance(item, str) for item in items):
+        raise MalformedValueError(f"expected a value of type {kind}, found {shape_of(value)}")
+    return code, dhcp_options.encode(kind, items)
+
+
+def _option_key(key: str) -> tuple[int, str | None]:
+    registered = dhcp_options.REGISTRY.get(key)
+    if registered is not None:
+        return registered
+    if not re.fullmatch("[0-9]{1,3}", key) or int(key) > 255:
+        raise MalformedValueError(
+            f"no option is called {key!r}{hint(key, dhcp_options.REGISTRY)}; "
+            "a number from 1 to 254 would do too"
+        )
+    code = int(key)
+    if code in dhcp_options.MANAGED:
+        raise MalformedValueError(f"option {code} isn't set here: {dhcp_options.MANAGED[code]}")
+    return code, dhcp_options.kind_of(code)

@@ -1,0 +1,348 @@
+"""What each server may lend to each network, and what it tells the clients there.
+
+This is the only place that says it. Checks, writers, readers, rehearsal and sizing all ask here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property, reduce
+from itertools import groupby
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from reservoir.core.plan.hosts import ByAddress, Groups, HostTable, client_numbers, joined, ordered
+from reservoir.core.plan.model import Network, Plan, PlanPath, Service
+from reservoir.core.topology import Topology
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.address_sets import SPACE, AddressSets
+from reservoir.core.values.addresses import Span
+from reservoir.core.values.clients import Client
+from reservoir.core.values.text_column import TextColumn
+
+Named = tuple[Span, ...] | Literal["all"]
+"""Ranges as a plan writes them."""
+
+
+@dataclass(frozen=True)
+class Told:
+    """What a client learns besides its address and mask."""
+
+    gateway: int | None
+    dns: tuple[int, ...]
+    domain: str | None
+    lease: int | None
+    """Seconds; None leaves it to the device."""
+    options: Mapping[int, bytes]
+
+
+@dataclass(frozen=True)
+class Pool:
+    """What one server lends to one network. ``server`` is None where nobody serves it."""
+
+    name: str
+    """The network's name in the plan."""
+    network: Network
+    server: str | None
+    service: int
+    """Position in ``served_by``."""
+    named: Named
+    """The ranges that this server has of the network, as they are written."""
+    ranges: AddressSet
+    """What they name, before anything is kept out."""
+    lendable: AddressSet
+    """What any client may be given: ranges less exclusions, bound and edge addresses."""
+    bindings: NDArray[np.int64]
+    """Rows of the lending's table of bindings, shape (n,)."""
+    told: Told
+
+    @property
+    def path(self) -> PlanPath:
+        """The path of the network in the plan."""
+        return ("networks", self.name)
+
+    @property
+    def ranges_path(self) -> PlanPath:
+        """The path of the list of ranges that this server lends from."""
+        services = self.network.served_by
+        if self.service < len(services) and services[self.service].ranges is not None:
+            return (*self.path, "served_by", self.service, "ranges")
+        return (*self.path, "ranges")
+
+
+class Lending:
+    """The pools of a plan, and all its machines in two tables."""
+
+    def __init__(self, plan: Plan) -> None:
+        """Build the tables; the pools follow when they are asked for."""
+        self.plan = plan
+        self.topology = Topology(plan)
+        self.names = list(plan.networks)
+        self.networks = list(plan.networks.values())
+        self.bindings = joined([_inline_bindings(plan), plan.bulk_bindings])
+        self.static = joined([_inline_static(plan), plan.bulk_static])
+        self._bound = Groups(self.bindings.network, len(self.networks))
+        self._hand_set = Groups(self.static.network, len(self.networks))
+
+    @cached_property
+    def vrf_numbers(self) -> NDArray[np.int64]:
+        """For each network, in the plan's order, the number of its VRF: shape (networks,)."""
+        numbers: dict[str, int] = {}
+        return np.array(
+            [numbers.setdefault(network.vrf, len(numbers)) for network in self.networks],
+            dtype=np.int64,
+        )
+
+    @cached_property
+    def vrf_of(self) -> Mapping[str, int]:
+        """The number of the VRF that each name stands for."""
+        vrfs = zip(self.networks, self.vrf_numbers.tolist(), strict=True)
+        return {network.vrf: number for network, number in vrfs}
+
+    @cached_property
+    def subnet_spans(self) -> NDArray[np.int64]:
+        """The first and last address of each network's subnet, shape (networks, 2)."""
+        spans = [network.subnet.span for network in self.networks]
+        return np.array(spans, dtype=np.int64).reshape(-1, 2)
+
+    def outside_subnet(self, table: HostTable) -> NDArray[np.bool_]:
+        """Whether each machine's address is outside its network's subnet, shape (n,)."""
+        first, last = self.subnet_spans[table.network].T
+        outside: NDArray[np.bool_] = (table.address < first) | (table.address > last)
+        return outside
+
+    def on_edge(self, table: HostTable) -> NDArray[np.bool_]:
+        """Whether each machine's address is its network's network or broadcast address, shape (n,).
+
+        A /31 (RFC 3021) and a /32 have no edges.
+        """
+        first, last = self.subnet_spans[table.network].T
+        edge: NDArray[np.bool_] = (table.address == first) | (table.address == last)
+        edge &= last - first > 1
+        return edge
+
+    @cached_property
+    def bindings_by_address(self) -> ByAddress:
+        """The rows of the bindings, found by VRF and address."""
+        return ByAddress(self.vrf_numbers[self.bindings.network], self.bindings.address)
+
+    @cached_property
+    def static_by_address(self) -> ByAddress:
+        """The rows of the static hosts, found by VRF and address."""
+        return ByAddress(self.vrf_numbers[self.static.network], self.static.address)
+
+    def static_in(self, index: int) -> NDArray[np.int64]:
+        """The hand-set addresses in the subnet of the network at this place, sorted, shape (n,)."""
+        if not len(self.static):
+            return self.static.address
+        span = self.networks[index].subnet.span
+        return self.static.address[
+            self.static_by_address.within(int(self.vrf_numbers[index]), span)
+        ]
+
+    def bound_rows(self, index: int) -> NDArray[np.int64]:
+        """Rows of the bindings of the network at this place in the plan's order."""
+        return self._bound.rows(index)
+
+    def hand_set_rows(self, index: int) -> NDArray[np.int64]:
+        """Rows of the static hosts of the network at this place in the plan's order."""
+        return self._hand_set.rows(index)
+
+    @cached_property
+    def withheld(self) -> AddressSets:
+        """What is never lent dynamically in each network: exclusions and bound addresses."""
+        excluded = AddressSets.of_spans(
+            [[exclusion.range for exclusion in network.exclusions] for network in self.networks]
+        )
+        table = self.bindings
+        return excluded | AddressSets.of_addresses(table.network, table.address, len(excluded))
+
+    def taken(self, index: int) -> AddressSet:
+        """Addresses that somebody holds there: gateway, static hosts, devices' interfaces."""
+        network = self.networks[index]
+        held = [attachment.address for attachment in self.topology.attachments(network)]
+        if network.gateway is not None:
+            held.append(network.gateway)
+        hand_set = self.static_in(index)
+        return AddressSet.of_addresses(np.concatenate([np.array(held, np.int64), hand_set]))
+
+    def held_at_most(self, index: int) -> int:
+        """As many addresses are taken there at most: quicker than to say which."""
+        attached = self.topology.attachments(self.networks[index])
+        return len(attached) + 1 + len(self.static_in(index))
+
+    @cached_property
+    def told(self) -> list[Told]:
+        """What clients of each network are told: its own words, else the plan's defaults."""
+        return [_told_in(self.plan, network) for network in self.networks]
+
+    def told_in(self, name: str) -> Told:
+        """What clients of the network of this name are told."""
+        return _told_in(self.plan, self.plan.networks[name])
+
+    @cached_property
+    def pools(self) -> tuple[Pool, ...]:
+        """Every pool, in the plan's order of networks and servers.
+
+        A network that nobody serves has one pool without a server, so that its ranges are
+        still checked.
+        """
+        places = [
+            (index, number, service)
+            for index, network in enumerate(self.networks)
+            for number, service in enumerate(network.served_by or (None,))
+        ]
+        owners = [index for index, *_ in places]
+        named = [_named(self.networks[index], service) for index, _, service in places]
+        hosts = [(network.subnet.hosts,) for network in self.networks]
+        ranges = AddressSets.of_spans(
+            [hosts[i] if some == "all" else some for i, some in zip(owners, named, strict=True)]
+        ) - self._held_in_whole(owners, named)
+        frames = AddressSets.of_spans([hosts[index] for index in owners])
+        lendable = (ranges & frames) - self.withheld.at(owners)
+        return tuple(
+            Pool(
+                name=self.names[index],
+                network=self.networks[index],
+                server=service.device if service else None,
+                service=number,
+                named=named[place],
+                ranges=ranges[place],
+                lendable=lendable[place],
+                bindings=self.bound_rows(index),
+                told=self.told[index],
+            )
+            for place, (index, number, service) in enumerate(places)
+        )
+
+    def _held_in_whole(self, owners: Sequence[int], named: Sequence[Named]) -> AddressSets:
+        """What somebody holds, for each pool that lends the whole subnet."""
+        return AddressSets.of_spans(
+            [
+                self.taken(index) if some == "all" else ()
+                for index, some in zip(owners, named, strict=True)
+            ]
+        )
+
+    def pools_served_by(self, device: str) -> list[Pool]:
+        """The pools that this device lends from."""
+        return self._pools_by_server.get(device, [])
+
+    @cached_property
+    def _pools_by_server(self) -> dict[str | None, list[Pool]]:
+        found: dict[str | None, list[Pool]] = {}
+        for pool in self.pools:
+            found.setdefault(pool.server, []).append(pool)
+        return found
+
+    @cached_property
+    def pools_by_network(self) -> list[list[Pool]]:
+        """The pools of each network, in the plan's order; one at least."""
+        return [list(group) for _, group in groupby(self.pools, key=lambda pool: pool.name)]
+
+    def lendable_in(self, index: int) -> AddressSet:
+        """What any server may lend in the network at this place in the plan's order."""
+        pools = self.pools_by_network[index]
+        return reduce(AddressSet.__or__, (pool.lendable for pool in pools))
+
+    def lent_among(
+        self, vrfs: NDArray[np.int64], addresses: NDArray[np.int64]
+    ) -> Iterator[tuple[Pool, NDArray[np.int64]]]:
+        """The pools that may lend some of many addresses, each with the places of those.
+
+        Args:
+            vrfs: The numbers of the addresses' VRFs, shape (n,).
+            addresses: The addresses, shape (n,).
+        """
+        keys = (vrfs << SPACE) + addresses
+        order = ordered(keys)
+        begins, ends = np.searchsorted(keys[order], self._lendable_edges)
+        for place in np.flatnonzero(ends > begins).tolist():
+            pool, near = self.pools[place], order[begins[place] : ends[place]]
+            lent = near[pool.lendable.contains(addresses[near])]
+            if len(lent):
+                yield pool, np.sort(lent)
+
+    @cached_property
+    def _lendable_edges(self) -> NDArray[np.int64]:
+        """The first address of each pool and the one past its last, behind its VRF: (2, pools)."""
+        edges = [
+            (self.vrf_of[pool.network.vrf], pool.lendable.first, pool.lendable.last + 1)
+            if pool.lendable
+            else (0, 0, 0)
+            for pool in self.pools
+        ]
+        vrfs, firsts, stops = np.array(edges, dtype=np.int64).reshape(-1, 3).T
+        return np.stack([firsts, stops]) + (vrfs << SPACE)
+
+    def clients_bound(self, pool: Pool) -> list[tuple[Client, int]]:
+        """The pool's bindings: clients and their addresses, in the plan's order."""
+        return [
+            (self.bindings.client_at(row), int(self.bindings.address[row])) for row in pool.bindings
+        ]
+
+
+def _named(network: Network, service: Service | None) -> Named:
+    """The ranges that a server has of the network, as they are written."""
+    return service.ranges if service and service.ranges is not None else network.ranges
+
+
+def _told_in(plan: Plan, network: Network) -> Told:
+    defaults = plan.defaults
+    return Told(
+        gateway=network.gateway,
+        dns=(defaults.dns or ()) if network.dns is None else network.dns,
+        domain=network.domain or defaults.domain,
+        lease=network.lease or defaults.lease,
+        options={**defaults.options, **network.options},
+    )
+
+
+def _inline_bindings(plan: Plan) -> HostTable:
+    found = [
+        (number, name, row, binding)
+        for number, (name, network) in enumerate(plan.networks.items())
+        for row, binding in enumerate(network.bindings)
+    ]
+    clients, identifiers = client_numbers([binding.client for *_, binding in found])
+    return _table(
+        [
+            (number, name, row, binding.name, binding.address)
+            for number, name, row, binding in found
+        ],
+        "bindings",
+        clients,
+        identifiers,
+    )
+
+
+def _inline_static(plan: Plan) -> HostTable:
+    found = [
+        (number, name, row, host.name, host.address)
+        for number, (name, network) in enumerate(plan.networks.items())
+        for row, host in enumerate(network.static)
+    ]
+    return _table(found, "static", np.zeros(len(found), dtype=np.int64), [])
+
+
+def _table(
+    found: list[tuple[int, str, int, str, int]],
+    key: str,
+    clients: NDArray[np.int64],
+    identifiers: list[bytes],
+) -> HostTable:
+    origins: dict[PlanPath, int] = {}
+    origin = [origins.setdefault(("networks", name, key), len(origins)) for _, name, *_ in found]
+    return HostTable(
+        network=np.array([number for number, *_ in found], dtype=np.int64),
+        address=np.array([address for *_, address in found], dtype=np.int64),
+        client=clients,
+        name=TextColumn.of(name for *_, name, _ in found),
+        origin=np.array(origin, dtype=np.int64),
+        row=np.array([row for _, _, row, *_ in found], dtype=np.int64),
+        origins=list(origins),
+        identifiers=identifiers,
+    )

@@ -1,0 +1,1 @@
+"""Values: addresses, sets of them, clients, durations, options; immutable, and exact."""

@@ -1,0 +1,1 @@
+"""What a device does with its facts: from a plan to facts, and back."""

@@ -1,0 +1,436 @@
+"""Lifting: from a device's facts to the plan's terms, with its defaults made explicit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, NamedTuple
+
+from reservoir.core.plan.model import (
+    Binding,
+    Device,
+    Exclusion,
+    Interface,
+    Network,
+    Plan,
+    Route,
+    Service,
+    Zone,
+)
+from reservoir.core.values import options as dhcp_options
+from reservoir.core.values.address_set import EMPTY, AddressSet
+from reservoir.core.values.addresses import MalformedValueError, Prefix, Span
+from reservoir.core.values.durations import format_duration, parse_duration
+from reservoir.dialects.behaviour.kept import kept_of
+from reservoir.dialects.behaviour.lower import called
+from reservoir.dialects.facts.by_address import FactsByAddress
+from reservoir.dialects.facts.fact import NOTHING, Fact
+from reservoir.dialects.facts.options import FIELD_OF_OPTION, option_data
+from reservoir.dialects.facts.spans import backward_ranges, each_span, idle_exclusions, notes_of
+from reservoir.dialects.sheet.model import Sheet
+
+
+class Note(NamedTuple):
+    """What a reader should know: a default that was filled in, a fact that found no place."""
+
+    about: str
+    text: str
+
+
+@dataclass
+class Lifted:
+    """A device in the plan's terms."""
+
+    name: str
+    device: Device
+    networks: dict[str, Network] = field(default_factory=dict)
+    notes: list[Note] = field(default_factory=list)
+    origins: dict[str, Origin] = field(default_factory=dict)
+    """The facts that each network was made of."""
+    interfaces: Mapping[str, Fact] = field(default_factory=dict)
+    """The facts that its interfaces were made of."""
+    zones: Mapping[str, Fact] = field(default_factory=dict)
+    """The facts that its zones were made of."""
+    routes: Sequence[Fact] = ()
+    """The facts that its routes were made of, in their order."""
+    strays: list[Fact] = field(default_factory=list)
+    """Bindings of addresses that are in no pool's subnet."""
+    told_otherwise: list[tuple[Fact, list[str]]] = field(default_factory=list)
+    """Bindings whose clients are told otherwise than their network, and what is different."""
+
+    def plan(self) -> Plan:
+        """A plan of this device alone."""
+        return Plan(devices={self.name: self.device}, networks=self.networks)
+
+
+@dataclass(frozen=True)
+class Origin:
+    """The facts that a network was made of."""
+
+    subnet: Prefix
+    pools: Sequence[Fact]
+    bindings: Sequence[Fact]
+    """In the order of the network's bindings."""
+    switched_off: SwitchedOff | None = None
+    """What keeps the device from lending it, if something does."""
+
+
+class SwitchedOff(NamedTuple):
+    """A switch that is off, so that a pool isn't lent."""
+
+    why: str
+    line: int
+    column: int
+
+
+def lift(device: Fact, sheet: Sheet, otherwise_called: str = "device") -> Lifted:
+    """Put a device's facts into the plan's terms."""
+    return _Lifting(device, sheet, otherwise_called).lifted()
+
+
+class _Pool(NamedTuple):
+    """A pool, with the subnet that it lends from."""
+
+    fact: Fact
+    subnet: Prefix
+
+
+class _Lifting:
+    def __init__(self, device: Fact, sheet: Sheet, otherwise_called: str) -> None:
+        self.facts = device
+        self.sheet = sheet
+        self.interfaces = {
+            fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
+        }
+        self.name = device.get("name") or otherwise_called
+        self.result = Lifted(self.name, self._device())
+        self.result.interfaces = self.interfaces
+        self.result.zones, self.result.routes = self._zones(), self._routes()
+        owners = (device, *self.interfaces.values())
+        self._bindings = self._usable(b for owner in owners for b in owner.of_kind("binding"))
+        self._bindings_by_address = FactsByAddress(
+            (fact.get("address"), fact) for fact in self._bindings
+        )
+        self._interfaces_by_address = FactsByAddress(
+            (fact.get("address").address, fact)
+            for fact in self.interfaces.values()
+            if fact.get("address") is not None
+        )
+        self._device_exclusions = AddressSet(each_span(device.of_kind("exclusion")))
+        self._notes = notes_of(device)
+        self._placed: set[int] = set()
+        self._in_network: list[Fact] = []
+        """The bindings of the network that was made last."""
+
+    def lifted(self) -> Lifted:
+        named: list[tuple[str, Fact]] = []
+        for pools in self._pools_by_network().values():
+            name = called(pools[0].fact.fields, pools[0].subnet)
+            if name in self.result.networks:
+                self._note(pools[0].fact, "stands there twice; the second is left out")
+                continue
+            facts = [pool.fact for pool in pools]
+            off = self._switched_off(facts[0])
+            if off is not None:
+                self._note(facts[0], f"not served: {off.why}")
+            network = self._network(pools, () if off else (Service(device=self.name),))
+            self.result.networks[name] = network
+            self.result.origins[name] = Origin(pools[0].subnet, facts, self._in_network, off)
+            named.append((name, pools[0].fact))
+        for binding in self._bindings:
+            if id(binding) not in self._placed:
+                self._note(binding, "lies in no pool's subnet, so it is left out")
+                self.result.strays.append(binding)
+        kept = kept_of(self.facts, named)
+        self.result.device = self.result.device.model_copy(update={"kept": kept})
+        return self.result
+
+    def _pools(self) -> Iterator[Fact]:
+        """All pools; those that stand in an interface with its name."""
+        yield from self.facts.of_kind("pool")
+        for name, interface in self.interfaces.items():
+            for pool in interface.of_kind("pool"):
+                fields = {**pool.fields, "interface": name}
+                yield replace(pool, fields=fields)
+
+    @cached_property
+    def _subnets(self) -> AddressSet:
+        """What the subnets of all pools have together."""
+        subnets = (self._subnet(pool) for pool in self._pools())
+        return AddressSet(subnet.span for subnet in subnets if subnet is not None)
+
+    def _pools_by_network(self) -> dict[object, list[_Pool]]:
+        """The pools that have a subnet; together those that are parts of one."""
+        found: dict[object, list[_Pool]] = {}
+        for number, pool in enumerate(self._pools()):
+            subnet = self._subnet(pool)
+            if subnet is None:
+                self._note(pool, "no subnet, so nothing can be lent from it")
+                continue
+            parts = self.sheet.trait("more-ranges") == "more-pools"
+            found.setdefault(subnet.subnet if parts else number, []).append(_Pool(pool, subnet))
+        for pools in found.values():  # of parts, one that says it wrong speaks for all
+            pools.sort(key=lambda pool: pool.subnet == pool.subnet.subnet)
+        return found
+
+    def _subnet(self, pool: Fact) -> Prefix | None:
+        """The pool's subnet; that of its interface where pools have none of their own."""
+        if pool.get("subnet") is not None or self.sheet.mentions("pool", "subnet"):
+            subnet: Prefix | None = pool.get("subnet")
+            return subnet
+        interface = self.interfaces.get(pool.get("interface"))
+        address = interface.get("address") if interface else None
+        return address.subnet if address is not None else None
+
+    def _note(self, about: Fact, text: str) -> None:
+        label = about.label
+        if "name" not in about.fields and "interface" in about.fields:
+            label = f"{label} at {about.get('interface')}"
+        self.result.notes.append(Note(label, text))
+
+    def _device(self) -> Device:
+        return Device(
+            dialect=self.sheet.name,
+            interfaces={name: self._interface(fact) for name, fact in self.interfaces.items()},
+            zones={
+                name: Zone(admits=fact.get("admits", ())) for name, fact in self._zones().items()
+            },
+            routes=tuple(Route(to=r.get("to"), via=r.get("via")) for r in self._routes()),
+        )
+
+    def _zones(self) -> dict[str, Fact]:
+        return {f.get("name"): f for f in self.facts.of_kind("zone") if f.get("name")}
+
+    def _routes(self) -> list[Fact]:
+        return [
+            fact
+            for owner in (self.facts, *self.interfaces.values())
+            for fact in owner.of_kind("route")
+            if fact.fields.keys() >= {"to", "via"}
+        ]
+
+    def _interface(self, fact: Fact) -> Interface:
+        name = fact.get("name")
+        others = self.interfaces.items()
+        parent = next((other for other, its in others if name in its.get("carries", ())), None)
+        members = tuple(other for other, its in others if its.get("joins") == name)
+        return Interface(
+            address=fact.get("address"),
+            parent=fact.get("parent", parent),
+            vlan=fact.get("vlan"),
+            zone=fact.get("zone"),
+            relay_to=fact.get("relay_to", ()),
+            bridge=fact.get("bridge", members),
+            enabled=fact.get("enabled", self.sheet.assumed["interface", "enabled"]),
+            vrf=fact.get("vrf", ""),
+        )
+
+    def _network(self, pools: Sequence[_Pool], served_by: tuple[Service, ...]) -> Network:
+        pool, subnet = pools[0]
+        self._in_network = bindings = self._bindings_in(pools)
+        bound = AddressSet.of_addresses([fact.get("address") for fact in bindings])
+        own = self._own_addresses(subnet)
+        ranges, exclusions = self._ranges(pools, bound, own)
+        told = self._told(pool, own)
+        for binding in bindings:
+            self._note_differences(binding, pool, told, own)
+        return Network(
+            subnet=subnet,
+            vlan=self._vlan(subnet),
+            vrf=self._vrf(subnet),
+            served_by=served_by,
+            ranges=tuple(ranges),
+            exclusions=tuple(exclusions),
+            bindings=tuple(_binding(fact) for fact in bindings),
+            **{key: value for key, value in told.items() if value is not None},
+        )
+
+    def _usable(self, bindings: Iterable[Fact]) -> list[Fact]:
+        """The bindings that say which client gets which address."""
+        usable = []
+        for binding in bindings:
+            clients = binding.fields.keys() & {"mac", "client_id"}
+            if binding.get("address") is not None and len(clients) == 1:
+                usable.append(binding)
+            else:
+                said = "two clients" if len(clients) > 1 else "no client"
+                what = said if clients or binding.get("address") is not None else "no address"
+                self._note(binding, f"names {what}, so it is left out")
+        return usable
+
+    def _bindings_in(self, pools: Sequence[_Pool]) -> list[Fact]:
+        inside = [b for pool in pools for b in self._usable(pool.fact.of_kind("binding"))]
+        found = self._bindings_by_address.within(pools[0].subnet.span)
+        found += self._bindings_beside(pools[0])
+        self._placed.update(map(id, found))
+        return inside + found
+
+    def _bindings_beside(self, pool: _Pool) -> list[Fact]:
+        """Bindings in no pool's subnet, where a pool's gateway is: its subnet may be mistyped."""
+        gateway = pool.fact.get("gateway")
+        if not isinstance(gateway, int) or pool.subnet.span.holds(gateway):
+            return []
+        beside = self._bindings_by_address.within(Prefix(gateway, pool.subnet.bits).span)
+        return [fact for fact in beside if fact.get("address") not in self._subnets]
+
+    def _attached(self, subnet: Prefix) -> list[Fact]:
+        return self._interfaces_by_address.within(subnet.span)
+
+    def _own_addresses(self, subnet: Prefix) -> AddressSet:
+        return AddressSet.of_addresses(
+            [fact.get("address").address for fact in self._attached(subnet)]
+        )
+
+    def _vlan(self, subnet: Prefix) -> int | None:
+        return next((fact.get("vlan") for fact in self._attached(subnet)), None)
+
+    def _vrf(self, subnet: Prefix) -> str:
+        return next((fact.get("vrf", "") for fact in self._attached(subnet)), "")
+
+    def _switched_off(self, pool: Fact) -> SwitchedOff | None:
+        """The switch that keeps the device from lending from the pool, if one is off."""
+        service = self.sheet.trait("service")
+        by_itself = service in ("on-from-factory", "interface", "pool")
+        interface = self.interfaces.get(pool.get("interface"))
+        if not self.facts.get("service", by_itself):
+            return self._off(self.facts, "service", f"lending is switched off on {self.name}")
+        if service == "pool" and not pool.get("active"):
+            return self._off(pool, "active", "it is not active")
+        if service.endswith("interface") and interface and not interface.get("service"):
+            return self._off(interface, "service", f"lending is off at {interface.get('name')}")
+        return None
+
+    def _off(self, fact: Fact, switch: str, why: str) -> SwitchedOff:
+        line = fact.line_of(switch)
+        return SwitchedOff(why, max(line, 1), max(fact.column, 1) if line == fact.line else 1)
+
+    def _ranges(
+        self, pools: Sequence[_Pool], bound: AddressSet, own: AddressSet
+    ) -> tuple[list[Span], list[Exclusion]]:
+        """What is lent, as ranges and exclusions that a person would write.
+
+        Bound addresses are bridged rather than cut out: the plan keeps them from others anyway.
+        """
+        subnet = pools[0].subnet
+        hosts = AddressSet([subnet.hosts])
+        excluded = AddressSet(
+            span for pool in pools for span in each_span(pool.fact.of_kind("exclusion"))
+        )
+        if self.sheet.trait("exclusions").endswith("device-wide"):
+            excluded = excluded | self._device_exclusions
+        if self.sheet.trait("own-address") == "skipped":
+            excluded = excluded | own
+        if self.sheet.trait("lends") != "ranges":
+            lent = hosts - excluded - bound
+            named = AddressSet([Span(lent.first, lent.last)]) if lent else EMPTY
+        else:
+            named = AddressSet(
+                span
+                for pool in pools
+                for span in each_span(pool.fact.of_kind("range"), subnet.span.first)
+            )
+            lent = named - excluded - bound
+        facts = [pool.fact for pool in pools]
+        idle = idle_exclusions(facts, subnet.span)
+        backwards = backward_ranges(facts, subnet.span.first)
+        if not named:
+            return backwards, [Exclusion(range=span) for span in idle]
+        hull = AddressSet([Span(named.first, named.last)])
+        ranges = [s for s in named | (bound & hull) if not AddressSet([s]) <= bound]
+        kept = AddressSet(ranges) - lent - bound
+        notes = {**self._notes, **notes_of(pools[0].fact)}
+        spans = [*(kept - AddressSet(idle)), *idle]
+        return [*ranges, *backwards], [
+            Exclusion(range=span, reason=notes.get(span, "")) for span in spans
+        ]
+
+    def _told(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
+        options = self._options(pool)
+        pool = Fact("pool", {**self._said_by_option(pool, options), **pool.fields}, pool.children)
+        lease = pool.get("lease")
+        if lease is None:
+            lease = parse_duration(self.sheet.trait("blank-lease"))
+            self._note(pool, f"no lease: the device's default, {format_duration(lease)}")
+        elif pool.get("longest", lease) != lease:
+            longest = format_duration(pool.get("longest"))
+            self._note(pool, f"lends for {longest} to clients that ask for as long")
+        return {
+            "gateway": self._gateway(pool, own),
+            "dns": self._dns(pool, own),
+            "domain": pool.get("domain"),
+            "lease": lease,
+            "options": options,
+        }
+
+    def _said_by_option(self, pool: Fact, options: dict[int, bytes]) -> dict[str, Any]:
+        """The fields that the pool states as options by number; they are taken out of these."""
+        fields: dict[str, Any] = {}
+        for code in FIELD_OF_OPTION.keys() & options.keys():
+            name, decode = FIELD_OF_OPTION[code]
+            data = options.pop(code)
+            try:
+                fields[name] = decode(data)
+            except MalformedValueError as error:
+                self._note(pool, f"option {code} is left out: {error}")
+        return fields
+
+    def _gateway(self, pool: Fact, own: AddressSet) -> int | None:
+        gateway = pool.get("gateway")
+        if gateway is not None:
+            return None if gateway == NOTHING else int(gateway)
+        if self.sheet.trait("blank-gateway") == "own-address" and own:
+            self._note(pool, "no gateway: the device tells its own address")
+            return own.first
+        return None
+
+    def _dns(self, pool: Fact, own: AddressSet) -> tuple[int, ...]:
+        dns: tuple[int, ...] | None = pool.get("dns")
+        if dns is not None:
+            return dns
+        blank = self.sheet.trait("blank-dns")
+        if blank == "own-address" and own:
+            self._note(pool, "no DNS server: the device tells its own address")
+            return (own.first,)
+        if blank == "own-resolvers":
+            self._note(pool, "no DNS server: the device tells those that it asks itself")
+            return tuple(self.facts.get("resolvers", ()))
+        return ()
+
+    def _options(self, pool: Fact) -> dict[int, bytes]:
+        options = {}
+        for fact in pool.of_kind("option"):
+            code, data = fact.get("code"), fact.get("data")
+            try:
+                if code in dhcp_options.MANAGED and code not in FIELD_OF_OPTION:
+                    raise MalformedValueError(dhcp_options.MANAGED[code])
+                options[code] = option_data(fact) if data is None else data
+            except MalformedValueError as error:
+                self._note(pool, f"option {code} in line {fact.line} is left out: {error}")
+        options.pop(None, None)
+        return options
+
+    def _note_differences(
+        self, binding: Fact, pool: Fact, told: Mapping[str, Any], own: AddressSet
+    ) -> None:
+        """A bound client that is told something else than the rest of its network."""
+        if self.sheet.trait("bindings") != "one-address-pool":
+            return
+        notes = len(self.result.notes)
+        its = self._told(binding, own)
+        del self.result.notes[notes:]
+        differing = [name for name in told if its[name] != told[name]]
+        if differing:
+            names = ", ".join(differing)
+            self._note(binding, f"told another {names} than {pool.label}; taken as the same")
+            self.result.told_otherwise.append((binding, differing))
+
+
+def _binding(fact: Fact) -> Binding:
+    fields = fact.fields
+    return Binding.model_construct(  # the reader has typed them; there may be a million
+        name=fields.get("name", ""),
+        mac=fields.get("mac"),
+        client_id=fields.get("client_id"),
+        address=fields["address"],
+    )

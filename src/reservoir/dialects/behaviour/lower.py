@@ -1,0 +1,273 @@
+"""Lowering: from a plan to the facts that one device can hold."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from reservoir.core.findings import Obstacle
+from reservoir.core.plan.model import Device, Interface
+from reservoir.core.pools import Lending, Told
+from reservoir.core.values import options as dhcp_options
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Prefix, Span
+from reservoir.core.values.clients import Client, Mac, format_client
+from reservoir.dialects.behaviour.fit import FittedPool, fit_device
+from reservoir.dialects.behaviour.kept import put_back
+from reservoir.dialects.behaviour.names import NameFitter
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.sheet.model import Sheet
+
+
+@dataclass(frozen=True)
+class Held:
+    """What a device is to hold for one network; what is read back must be the same."""
+
+    network: str
+    lendable: AddressSet
+    bindings: frozenset[tuple[Client, int]]
+    told: Told
+
+
+@dataclass(frozen=True)
+class Lowered:
+    """A device's facts, and what they must come back as."""
+
+    device: Fact
+    held: Mapping[str, Held]
+    """By the name that the pool has on the device."""
+    obstacles: tuple[Obstacle, ...]
+    renamed: Mapping[str, str]
+    """Names that the device doesn't take, and what it takes instead."""
+
+
+def lower(lending: Lending, device: str, sheet: Sheet) -> Lowered:
+    """Make the facts of one device of the plan."""
+    return _Lowering(lending, device, sheet).lowered()
+
+
+class _Lowering:
+    def __init__(self, lending: Lending, device: str, sheet: Sheet) -> None:
+        self.lending = lending
+        self.name = device
+        self.device: Device = lending.plan.devices[device]
+        self.sheet = sheet
+        self.fitted = fit_device(lending, device, sheet)
+        self.names = NameFitter(sheet.naming)
+        self.top = Fact("device", {"name": device}, origin=("devices", device))
+        self.called = {"device": [self.top]}
+        """The facts by what the plan's ``kept`` calls them."""
+
+    def lowered(self) -> Lowered:
+        self._surroundings()
+        held: dict[str, Held] = {}
+        for pool in self.fitted.pools:
+            facts = self._pool(pool)
+            self.called[f"pool {pool.pool.name}"] = facts
+            held[self._called(facts[0], pool)] = Held(
+                network=pool.pool.name,
+                lendable=pool.lendable,
+                bindings=frozenset(self._clients(pool)),
+                told=pool.words.told,
+            )
+        self._switch()
+        put_back(self.device.kept, self.called)
+        return Lowered(
+            device=self.top,
+            held=held,
+            obstacles=self.fitted.obstacles,
+            renamed=self.names.changed,
+        )
+
+    def _called(self, fact: Fact, pool: FittedPool) -> str:
+        fields = dict(fact.fields)
+        if pool.attachment is not None and self.sheet.stands_in("pool", "interface"):
+            fields["interface"] = pool.attachment.interface
+        return called(fields, pool.pool.network.subnet)
+
+    def _clients(self, pool: FittedPool) -> Iterator[tuple[Client, int]]:
+        table = self.lending.bindings
+        for row in pool.bindings.tolist():
+            yield table.client_at(row), int(table.address[row])
+
+    def _switch(self) -> None:
+        """Lending is on where the device lends, and off where it would lend by itself."""
+        lends, service = bool(self.fitted.pools), self.sheet.trait("service")
+        if service == "on-from-factory" and not lends:
+            self.top.fields["service"] = False
+        elif service.startswith("master") and lends:
+            self.top.fields["service"] = True
+
+    def _surroundings(self) -> None:
+        """Interfaces, zones and routes."""
+        serving = set()
+        if self.sheet.trait("service").endswith("interface"):
+            attachments = (pool.attachment for pool in self.fitted.pools)
+            serving = {attachment.interface for attachment in attachments if attachment}
+        add = self.top.children.append
+        for name, zone in self.device.zones.items():
+            add(_fact("zone", ("zones", name), self.name, name=name, admits=zone.admits))
+        for name, interface in self.device.interfaces.items():
+            fields = {key: getattr(interface, key) for key in _INTERFACE_FIELDS}
+            derived = self._derived(name, interface)
+            if "carries" in derived and interface.parent in self.device.interfaces:
+                del fields["parent"]
+            if "joins" in derived:
+                del fields["bridge"]
+            fact = _fact(
+                "interface", ("interfaces", name), self.name, name=name, **fields, **derived
+            )
+            fact.fields["enabled"] = interface.enabled
+            if name in serving:
+                fact.fields["service"] = True
+            self.called[f"interface {name}"] = [fact]
+            add(fact)
+        for number, route in enumerate(self.device.routes):
+            fact = _fact("route", ("routes", number), self.name, to=route.to, via=route.via)
+            self._route_owner(route.via).children.append(fact)
+
+    def _derived(self, name: str, interface: Interface) -> dict[str, Any]:
+        """Fields that say from an interface's side what the plan says of others."""
+        others = self.device.interfaces.items()
+        fields = {
+            "carries": tuple(other for other, inside in others if inside.parent == name),
+            "joins": next((other for other, around in others if name in around.bridge), None),
+            "is_bridge": bool(interface.bridge) or None,
+            "file": name,
+        }
+        return {
+            key: value for key, value in fields.items() if self.sheet.mentions("interface", key)
+        }
+
+    def _route_owner(self, via: int) -> Fact:
+        """The fact that a route stands in: the interface that leads to it, or the device."""
+        if self.sheet.stands_in("route", "interface"):
+            for fact in self.top.of_kind("interface"):
+                if "address" in fact.fields and fact.fields["address"].subnet.span.holds(via):
+                    return fact
+        return self.top
+
+    def _owner(self, pool: FittedPool) -> Fact:
+        """The fact that the pool's facts stand in: its interface or the device."""
+        if pool.attachment is not None and self.sheet.stands_in("pool", "interface"):
+            name = pool.attachment.interface
+            return next(f for f in self.top.of_kind("interface") if f.get("name") == name)
+        return self.top
+
+    def _pool(self, pool: FittedPool) -> list[Fact]:
+        """The facts of a pool, put where they belong; several where one can't hold all ranges."""
+        fields = dict(self._told(pool))
+        if self.sheet.trait("service") == "pool":
+            fields["active"] = True
+        network, most = pool.pool.network, self.sheet.limits.get("pool.range")
+        spans = list(pool.ranges)
+        parts = [spans]
+        if most is not None and len(spans) > most:
+            parts = [spans[at : at + most] for at in range(0, len(spans), most)]
+        facts = []
+        for part in parts:
+            named = {"name": self.names.fit(pool.pool.name)} | fields
+            if not self.sheet.mentions("pool", "name"):
+                del named["name"]
+            if self.sheet.stands_in("pool", "interface"):
+                named.pop("interface", None)
+            fact = Fact("pool", named, self._options(pool), origin=pool.pool.path)
+            fact.children += [self._range(span, pool) for span in part]
+            facts.append(fact)
+        self._owner(pool).children += facts
+        notes = {exclusion.range: exclusion.reason for exclusion in network.exclusions}
+        kept = [_span("exclusion", span, pool, notes.get(span, "")) for span in pool.kept]
+        in_pool = self.sheet.trait("exclusions").startswith("in-pool")
+        (facts[0] if in_pool else self.top).children += kept
+        bindings = self._bindings(pool, facts[0])
+        self._binding_owner(pool, facts[0]).children += bindings
+        return facts
+
+    def _binding_owner(self, pool: FittedPool, pool_fact: Fact) -> Fact:
+        if self.sheet.trait("bindings") != "in-pool":
+            return self.top
+        return pool_fact if self.sheet.stands_in("binding", "pool") else self._owner(pool)
+
+    def _range(self, span: Span, pool: FittedPool) -> Fact:
+        """A range, by first and last address or by where it begins and how many there are."""
+        values = {
+            "first": span.first,
+            "last": span.last,
+            "count": span.last - span.first + 1,
+            "offset": span.first - pool.pool.network.subnet.span.first,
+        }
+        says = self.sheet.mentioned.get("range", frozenset(("first", "last")))
+        fields = {name: value for name, value in values.items() if name in says}
+        return Fact("range", fields, origin=pool.pool.path)
+
+    def _bindings(self, pool: FittedPool, pool_fact: Fact) -> list[Fact]:
+        table = self.lending.bindings
+        own_pools = self.sheet.trait("bindings") == "one-address-pool"
+        told = self._told(pool) if own_pools else {}
+        if self.sheet.mentions("binding", "pool"):
+            told = {**told, "pool": pool_fact.get("name")}
+        facts = []
+        for row in pool.bindings.tolist():
+            client = table.client_at(row)
+            fields: dict[str, Any] = dict(told)
+            name = table.name[row]
+            if own_pools:
+                fields["name"] = self.names.fit(name or f"client {format_client(client)}")
+            elif name:
+                fields["name"] = self.names.fit(name)
+            fields["address"] = int(table.address[row])
+            fields["mac" if isinstance(client, Mac) else "client_id"] = client
+            options = self._options(pool) if own_pools else []
+            facts.append(Fact("binding", fields, options, origin=table.path(row)))
+        return facts
+
+    def _told(self, pool: FittedPool) -> dict[str, Any]:
+        """The fields of a pool that say where it is and what its clients are told."""
+        fields: dict[str, Any] = {}
+        if self.sheet.mentions("pool", "subnet"):
+            fields["subnet"] = pool.pool.network.subnet.subnet
+        joined = self.sheet.trait("pool-found-by") in ("joined-interface", "interface")
+        if joined and pool.attachment:
+            fields["interface"] = pool.attachment.interface
+        return fields | dict(pool.words.fields)
+
+    def _options(self, pool: FittedPool) -> list[Fact]:
+        options = dict(pool.pool.told.options)
+        domain = pool.words.told.domain
+        if domain and not self.sheet.mentions("pool", "domain"):
+            options[_DOMAIN_NAME] = domain.encode()
+        by_type = self.sheet.mentions("option", "type")
+        facts = []
+        for code, data in sorted(options.items()):
+            fields: dict[str, Any] = {"code": code}
+            if by_type:
+                fields["type"], fields["value"] = dhcp_options.decode(code, data)
+            else:
+                fields["data"] = data
+            facts.append(Fact("option", fields, origin=pool.pool.path))
+        return facts
+
+
+_DOMAIN_NAME = 15
+"""The option for the domain name (RFC 2132, section 3.17)."""
+
+
+def called(fields: Mapping[str, Any], subnet: Prefix) -> str:
+    """What a network is called after a pool with these fields."""
+    return str(fields.get("name") or fields.get("interface") or subnet)
+
+
+_INTERFACE_FIELDS = ("address", "parent", "vlan", "bridge", "zone", "vrf", "relay_to")
+
+
+def _fact(kind: str, path: tuple[str | int, ...], device: str, **fields: Any) -> Fact:
+    kept = {name: value for name, value in fields.items() if value not in (None, (), "")}
+    return Fact(kind, kept, origin=("devices", device, *path))
+
+
+def _span(kind: str, span: Span, pool: FittedPool, note: str = "") -> Fact:
+    fields: dict[str, Any] = {"first": span.first, "last": span.last}
+    if note:
+        fields["note"] = note
+    return Fact(kind, fields, origin=pool.pool.path)

@@ -1,0 +1,1 @@
+"""Facts: what a device's configuration states, whatever language it is written in."""

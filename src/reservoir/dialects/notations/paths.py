@@ -1,0 +1,93 @@
+"""Paths: each line says everything about where it belongs, step by step."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import ClassVar
+
+from reservoir.dialects.notations.by_lines import ByLines, end_of
+from reservoir.dialects.notations.nodes import (
+    Node,
+    Nodes,
+    Spot,
+    TextEdit,
+    Undo,
+    joined,
+    lines_of,
+    spaced,
+)
+
+
+@dataclass(frozen=True)
+class Paths(ByLines):
+    """Lines of steps with a separator between them; lines that share steps share their nodes."""
+
+    words: ClassVar[tuple[str, ...]] = ("separator",)
+    has_undo: ClassVar[bool] = True
+
+    def read(self, text: str) -> Nodes:
+        root = Node("")
+        inner: dict[tuple[int, str], Node] = {}
+        comments = 0
+        mark = self.nesting.separator
+        for line in lines_of(text):
+            if self.is_comment(line.text):
+                comments += 1
+                continue
+            at, parent = line.column - 1, root
+            *steps, last = line.text.split(mark)
+            for step in steps:
+                name = step.strip(" \t")
+                known = inner.get((id(parent), name))
+                if known is None:
+                    known = line.node(name)
+                    known.column = _column(step, at)
+                    inner[id(parent), name] = known
+                    parent.children.append(known)
+                at += len(step) + len(mark)
+                parent = known
+            leaf = line.node(last.strip(" \t"))
+            leaf.column = _column(last, at)
+            # A path may also be gone through by longer ones, before it or after it.
+            if not inner.setdefault((id(parent), leaf.text), leaf).children:
+                parent.children.append(leaf)
+        return Nodes(root.children, comments, [])
+
+    def write(self, nodes: Sequence[Node]) -> str:
+        return joined(spaced(nodes, (list(self.lines(node, ())) for node in nodes)))
+
+    def lines(self, node: Node, around: Sequence[Node]) -> Iterator[str]:
+        path = [*around, node]
+        if not node.children:
+            yield f" {self.nesting.separator} ".join(step.text for step in path)
+        for child in node.children:
+            yield from self.lines(child, path)
+
+    def cut(self, text: str, around: Sequence[Node], node: Node) -> list[TextEdit]:
+        ends = dict(_lines_through(node))
+        if sum(end - start for start, end in ends.items()) == end_of(node) - node.start:
+            return super().cut(text, around, node)
+        return [TextEdit(start, end, "") for start, end in ends.items()]
+
+    def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[TextEdit]:
+        spot = Spot(tuple(around), node, None)
+        return [*self.cut(text, around, node), *self.put(text, spot, [new])]
+
+    def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
+        taken_back = Node(node.text + undo.after, kind=node.kind)
+        for outer in reversed(around):
+            taken_back = Node(outer.text, children=[taken_back], kind=outer.kind)
+        taken_back.text = undo.before + taken_back.text
+        return taken_back
+
+
+def _lines_through(node: Node) -> Iterator[tuple[int, int]]:
+    """The offsets of each line whose path goes through a node."""
+    yield node.start, node.end
+    for child in node.children:
+        yield from _lines_through(child)
+
+
+def _column(step: str, at: int) -> int:
+    return at + len(step) - len(step.lstrip(" \t")) + 1

@@ -1,0 +1,99 @@
+"""Records: one line each, a word and then ``key=value`` in any order."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+from reservoir.dialects.notations.by_lines import ByLines
+from reservoir.dialects.notations.nodes import (
+    Line,
+    Node,
+    Nodes,
+    Piece,
+    Spot,
+    TextEdit,
+    Undo,
+    back_over,
+    joined,
+    lines_of,
+    spaced,
+)
+
+_PIECE = re.compile(r"""[^ \t"']*(?:"(?:[^"\\]|\\.|"")*"|'(?:[^'\\]|\\.|'')*'|["'])?[^ \t"']*""")
+"""What stands between blanks; a quoted value may have blanks in it."""
+_ROW_PIECE = re.compile(r"\[\?[ \t]*(?P<maybe>[^\]]*?)[ \t]*\]|(?P<sure>[^ \t\[]+)")
+
+
+@dataclass(frozen=True)
+class Records(ByLines):
+    """Flat records: nothing stands inside a line but its own pieces."""
+
+    has_undo: ClassVar[bool] = True
+
+    def read(self, text: str) -> Nodes:
+        top: list[Node] = []
+        comments = 0
+        for line in lines_of(text):
+            if self.is_comment(line.text):
+                comments += 1
+                continue
+            first, *rest = _nodes(line)
+            first.children = rest
+            top.append(first)
+        return Nodes(top, comments, [])
+
+    def write(self, nodes: Sequence[Node]) -> str:
+        return joined(spaced(nodes, (list(self.lines(node, ())) for node in nodes)))
+
+    def lines(self, node: Node, around: Sequence[Node]) -> Iterator[str]:
+        yield " ".join([node.text, *(child.text for child in node.children)])
+
+    def cut(self, text: str, around: Sequence[Node], node: Node) -> list[TextEdit]:
+        if not around:
+            return super().cut(text, around, node)
+        return [TextEdit(back_over(" \t", text, node.start), node.end, "")]
+
+    def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[TextEdit]:
+        if not around:
+            return super().swap(text, around, node, new)
+        return [TextEdit(node.start, node.end, new.text)]
+
+    def put(self, text: str, spot: Spot, nodes: Sequence[Node]) -> list[TextEdit]:
+        if not spot.around:
+            return super().put(text, spot, nodes)
+        record = spot.around[-1]
+        last = spot.after or (record.children or [record])[-1]
+        end = last.start + last.column - 1 + len(last.text) if last is record else last.end
+        return [TextEdit(end, end, "".join(f" {node.text}" for node in nodes))]
+
+    def pieces(self, line: str) -> Iterator[Piece]:
+        for found in _ROW_PIECE.finditer(line):
+            name = found.lastgroup or ""
+            yield Piece(found[name], found.start(name), name == "maybe")
+
+    def undone(self, node: Node, undo: Undo) -> Node | None:
+        if node.text != undo.before.strip() or not node.children:
+            return None
+        first, *rest = node.children
+        return replace(first, children=rest)
+
+    def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
+        if around:
+            return None  # a piece of a record can't be taken back without the record
+        record = Node(node.text)
+        return Node(undo.before.strip(), children=[record, *node.children], kind=node.kind)
+
+
+def _nodes(line: Line) -> Iterator[Node]:
+    """A node for each piece."""
+    for found in _PIECE.finditer(line.text):
+        if found[0]:
+            node = line.node(found[0])
+            node.column += found.start()
+            if found.start():
+                node.start += node.column - 1
+                node.end = node.start + len(found[0])
+            yield node

@@ -1,0 +1,1 @@
+"""From nodes to facts, and what was not understood."""

@@ -1,0 +1,105 @@
+"""Collects what a reader does not understand, so that one mistake is said once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
+from itertools import chain
+from typing import Any
+
+from reservoir.dialects.notations.nodes import Node, all_nodes
+from reservoir.dialects.parse.not_understood import Unread, meant_among, stated_by
+from reservoir.dialects.parse.open_fact import Block
+from reservoir.dialects.sheet.model import Row, Scope
+
+
+class Reports:
+    """What a reader did not understand."""
+
+    def __init__(self) -> None:
+        """Nothing yet."""
+        self.unread: list[Unread] = []
+        self._lost: set[Row] = set()
+        """Rows that a line was meant for of which an earlier step was not understood."""
+
+    def ownerless(self, row: Row, wanted: tuple[Any, ...], node: Node, block: Block) -> None:
+        """Report what names a fact that isn't there, unless the lack of that is reported."""
+        kind, names = row.links[0].partition(".")[0], [str(value) for value in wanted]
+        lost = (
+            node
+            for meant, nodes in block.misread.items()
+            if meant.kind == kind
+            for node in (*nodes, *all_nodes(chain.from_iterable(node.children for node in nodes)))
+        )
+        if None in wanted or any(name in node.text for node in lost for name in names):
+            return
+        fields = (link.partition(".")[2] for link in row.links)
+        named = ", ".join(map(" ".join, zip(fields, names, strict=True)))
+        message = f"there is no {kind} with {named}"
+        if not self.gave_up_before(message, 1, block):
+            self.say(node, message, states=stated_by(row), block=block)
+
+    def require(self, rows: Iterable[Row], block: Block, node: Node) -> None:
+        """Report the rows that must be there and aren't."""
+        missing = list(self._missing(rows, block))
+        if missing:
+            owner, lines = block.label or "the device", "lines" if missing[1:] else "line"
+            shapes = " and ".join(row.pattern.shape for row in missing)
+            states = frozenset[str]().union(*map(stated_by, missing))
+            self.say(node, f"{owner} lacks its {lines}: {shapes}", states=states, block=block)
+
+    def _missing(self, rows: Iterable[Row], block: Block) -> Iterator[Row]:
+        for row in rows:
+            if row.kind or row.repeat or row.links or row in block.misread or row in self._lost:
+                continue
+            if row.is_frame:
+                yield from self._missing(row.children, block)
+            elif row.required - block.fact.fields.keys():
+                yield row
+
+    def whole(
+        self, node: Node, block: Block, row: Row | None, message: str, column: int = 0
+    ) -> None:
+        """Report a node that was not understood; what stands inside it can't be placed either."""
+        if row is not None:
+            block.misread.setdefault(row, []).append(node)
+        inside = list(all_nodes(node.children))
+        lines = len({inner.line for inner in (node, *inside)})
+        states = stated_by(row)
+        if row is not None and inside and lines == 1:  # a path: it says what its last step says
+            states |= self._lost_inside(node, row.scope)
+        if not (node.children and self.gave_up_before(node.text, lines, block)):
+            self.say(node, message, column, states, block, lines)
+
+    def _lost_inside(self, node: Node, scope: Scope) -> frozenset[str]:
+        """What stands inside a node that was not understood is about."""
+        states: frozenset[str] = frozenset()
+        for child in node.children:
+            row = meant_among(child.text, scope, scope.candidates(child.text)).row
+            if row is not None:
+                self._lost.add(row)
+                states |= stated_by(row) | self._lost_inside(child, row.scope)
+        return states
+
+    def gave_up_before(self, what: str, lines: int, block: Block) -> bool:
+        """Whether the same was given up in a block; these lines then count there too."""
+        place = block.given_up.setdefault(what, len(self.unread))
+        if place == len(self.unread):
+            return False
+        first = self.unread[place]
+        self.unread[place] = replace(first, lines=first.lines + lines)
+        return True
+
+    def say(
+        self,
+        node: Node,
+        message: str,
+        column: int = 0,
+        states: frozenset[str] = frozenset(),
+        block: Block | None = None,
+        lines: int = 1,
+    ) -> None:
+        """Report something that is wrong with a node, in a block if that matters."""
+        within = block.fact if block is not None else None
+        place = node.line, node.column + column
+        self.unread.append(Unread(*place, message, lines, states, within))

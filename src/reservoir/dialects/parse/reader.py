@@ -1,0 +1,387 @@
+"""Reads configuration with a sheet: nodes to facts, and what was not understood."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from operator import attrgetter
+from typing import Any
+
+from reservoir.core.values.addresses import MalformedValueError
+from reservoir.dialects.facts.fact import KINDS, RUNNING_NUMBER, Fact
+from reservoir.dialects.facts.garbage import without_collector
+from reservoir.dialects.notations.nodes import Fault, Node, Nodes, all_nodes
+from reservoir.dialects.parse.diagnostics import Reports
+from reservoir.dialects.parse.not_understood import (
+    EVERYTHING,
+    Unread,
+    meant_about_lending,
+    meant_among,
+    with_faults,
+)
+from reservoir.dialects.parse.open_fact import Block, by_link, first_like
+from reservoir.dialects.parse.undo import taken_back
+from reservoir.dialects.sheet.model import Row, Scope, Sheet, kind_of
+from reservoir.dialects.sheet.patterns import BadValueError, head_of, joined_parts
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What a configuration states."""
+
+    device: Fact
+    """The device; every other fact stands in it or deeper."""
+    unread: tuple[Unread, ...]
+    """What concerns lending and was not understood, by line."""
+    lines: int
+    """Lines with something on them, comments not counted."""
+    understood: int
+    """Lines that begin something that was understood."""
+    foreign: int
+    """Lines that have nothing to do with lending; they are no fault."""
+    comments: int
+
+    @property
+    def unread_lines(self) -> int:
+        """Lines that concern lending and were not understood."""
+        return sum(unread.lines for unread in self.unread)
+
+
+@dataclass(frozen=True)
+class Said:
+    """How a node was understood."""
+
+    row: Row
+    values: Mapping[str, Any]
+    """What its own line states."""
+    number: int | None
+    """Its running number, if it has one."""
+    fact: Fact
+    """The fact that it opens or adds to."""
+    owner: tuple[Any, ...] = ()
+    """The fields by which it names the fact that it belongs to."""
+
+
+FAST_FROM_LINES = 2_000
+"""Shorter texts are read before the fast road's expressions would have been compiled."""
+
+
+def read_configuration(text: str, sheet: Sheet) -> Reading:
+    """Read a configuration. Never fails: what can't be read is reported in ``unread``."""
+    if text.count("\n") < FAST_FROM_LINES:
+        return read_exactly(text, sheet)
+    return read_fast(text, sheet)
+
+
+def read_exactly(text: str, sheet: Sheet) -> Reading:
+    """Read a configuration node by node."""
+    return _understood(sheet.carrier.read(text), sheet, text)
+
+
+def read_nodes(text: str, sheet: Sheet) -> tuple[Reading, Nodes, dict[int, Said]]:
+    """Read a configuration node by node; also the nodes, and by the ``id`` of each what it says."""
+    nodes = sheet.carrier.read(text)
+    said: dict[int, Said] = {}
+    return _understood(nodes, sheet, text, said), nodes, said
+
+
+def read_fast(text: str, sheet: Sheet) -> Reading:
+    """Read well-formed blocks in bulk and the rest node by node; the result is the same."""
+    from reservoir.dialects.parse.bulk import fast_reader  # late: costs NumPy
+
+    with without_collector():
+        bulk = fast_reader(sheet).understand(text)
+        if bulk is None:
+            return read_exactly(text, sheet)
+        nodes = sheet.carrier.read(bulk.rest)
+        numbers = bulk.rest_lines
+        for node in all_nodes(nodes.top):
+            node.line = numbers[node.line - 1]
+        faults = [_moved(fault, numbers) for fault in nodes.faults]
+        reading = _understood(Nodes(nodes.top, nodes.comments, faults), sheet, bulk.rest)
+        device = reading.device
+        device.children += bulk.facts
+        if len(device.children) > len(bulk.facts):
+            device.children.sort(key=attrgetter("line"))
+        return replace(
+            reading,
+            lines=reading.lines + bulk.lines,
+            understood=reading.understood + bulk.understood,
+        )
+
+
+def _moved(fault: Fault, numbers: Sequence[int]) -> Fault:
+    """A fault in a text of some lines only, as it is in the whole; ``numbers`` are theirs."""
+    opened = fault.opened and (numbers[fault.opened[0] - 1], fault.opened[1])
+    since = numbers[fault.since - 1] if fault.since else 0
+    return Fault(numbers[fault.line - 1], fault.column, fault.message, since, opened)
+
+
+def _understood(
+    nodes: Nodes, sheet: Sheet, text: str, said: dict[int, Said] | None = None
+) -> Reading:
+    reader = _Reader(sheet, said)
+    device = Block(Fact("device", {}), "", 1)
+    reader.take_all(nodes.top, sheet.scope, device)
+    reader.finish(device)
+    device.fact.said = device.said
+    return Reading(
+        device=device.fact,
+        unread=tuple(sorted(with_faults(reader.reports.unread, nodes.faults))),
+        lines=sum(1 for line in text.split("\n") if line.strip(" \t\r")) - nodes.comments,
+        understood=len({node.line for node in all_nodes(nodes.top) if node.kind}),
+        foreign=len(reader.foreign),
+        comments=nodes.comments,
+    )
+
+
+_Match = tuple[Row, dict[str, Any]]
+"""One way to understand a node."""
+
+
+class _Reader:
+    def __init__(self, sheet: Sheet, said: dict[int, Said] | None = None) -> None:
+        self.sheet = sheet
+        self.said = said
+        """By the ``id`` of each node how it was understood, if somebody wants to know."""
+        self.undo_words = sheet.undo_words
+        self.reports = Reports()
+        self.foreign: set[int] = set()
+        """Lines about other things."""
+        self.misshapen = 0
+        """Nodes about lending that have the shape of no row; a wrong value doesn't count."""
+
+    def take_all(self, nodes: Iterable[Node], scope: Scope, block: Block) -> None:
+        """Understand what stands in a block."""
+        for node in nodes:
+            self.take(node, scope, block)
+
+    def take(self, node: Node, scope: Scope, block: Block) -> None:
+        """Understand one node and what is inside it."""
+        text = node.text
+        if self.undo_words and head_of(text) in self.undo_words:
+            self._take_back(node, scope, block)
+            return
+        candidates = scope.candidates(text)
+        matches: list[_Match] = []
+        misread: list[tuple[Row, BadValueError]] = []
+        for row in candidates:
+            try:
+                if (values := row.pattern.read(text)) is not None:
+                    matches.append((row, values))
+            except BadValueError as error:
+                misread.append((row, error))
+        if len(matches) > 1:
+            self._best(matches, node, block)
+        elif matches:
+            self._accept(*matches[0], node, block)
+        elif misread:
+            row, fault = misread[0]
+            self.reports.whole(node, block, row, fault.message, fault.column)
+        else:
+            self._not_understood(node, scope, block, candidates)
+
+    def _take_back(self, node: Node, scope: Scope, block: Block) -> None:
+        """Understand a line that takes back what others have said."""
+        try:
+            done = self._taken_back(node, scope, block, inside=False)
+            if not done and block.earlier is not None:
+                there = Block(block.earlier, block.label, block.line)
+                done = self._taken_back(node, scope, there, inside=False)
+        except BadValueError as error:
+            self.reports.say(node, error.message, error.column)
+            return
+        if done:
+            block.taken_back += 1
+            for inner in (node, *all_nodes(node.children)):
+                inner.kind = block.fact.kind
+        else:
+            self.reports.say(node, f"there is nothing here for this to take back: {node.text!r}")
+
+    def _taken_back(self, node: Node, scope: Scope, block: Block, *, inside: bool) -> bool:
+        """Take back what a line, or a step of a path, says; whether it was there."""
+        for row, values, inner in taken_back(node, scope, self.sheet, inside=inside):
+            if inner.children and not row.pieces:
+                if self._taken_back_inside(row, values, inner, block):
+                    return True
+                continue
+            said = Block(Fact(block.fact.kind, {}), "", node.line)
+            if inner is node and not inside:  # a line of its own for taking back
+                said.fact = Fact(block.fact.kind, values if row.adds_fields else {})
+                gone = [] if row.adds_fields else [Fact(row.kind, values)]
+                if row.links:
+                    said.waiting = [(row, fact, node) for fact in gone]
+                else:
+                    said.fact.children = gone
+            else:
+                _Reader(self.sheet)._accept(row, values, inner, said)
+            if block.withdraw(said):
+                return True
+        return False
+
+    def _taken_back_inside(
+        self, row: Row, values: dict[str, Any], node: Node, block: Block
+    ) -> bool:
+        """Take back what stands deeper in a path."""
+        fact = first_like(block.fact.children, row.kind, values)
+        if fact is None:
+            return False
+        there = Block(fact, fact.label, node.line)
+        return all(self._taken_back(n, row.scope, there, inside=True) for n in node.children)
+
+    def _best(self, matches: list[_Match], node: Node, block: Block) -> None:
+        """Of several readings, the one under which most nodes have the shape that they should.
+
+        Then the one that leaves least unread; the sheet's order decides ties.
+        """
+        trials = []
+        for row, values in matches:
+            trial = _Reader(self.sheet)
+            copy = Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
+            trial._accept(row, dict(values), node, copy)
+            lost = sum(unread.lines for unread in trial.reports.unread)
+            trials.append((trial.misshapen, lost, len(trial.foreign)))
+        self._accept(*matches[trials.index(min(trials))], node, block)
+
+    def _accept(self, row: Row, values: dict[str, Any], node: Node, block: Block) -> None:
+        node.kind = kind_of(row)
+        block.given_up.pop("", None)
+        if row.conditions:
+            values.update(row.conditions)
+        number = values.pop(RUNNING_NUMBER, None)
+        if row.owner is not None and row.owner.is_implied:
+            block = self._implied(row.owner, node, block)
+        if self.said is not None:
+            self.said[id(node)] = Said(row, dict(values), number, block.fact)
+        if row.adds_fields and not row.links:
+            for name, value in values.items():
+                self._set(name, value, row, node, block)
+            self.take_all(node.children, row.scope, block)
+            self.reports.require(row.pieces, block, node)
+            return
+        fact = Fact(node.kind, values, [], node.line, node.column)
+        if (row.children or node.children) and not self._inside(row, fact, node, block):
+            return
+        for name, other in row.same_as.items():
+            if other in values:
+                values.setdefault(name, values[other])
+        if self.said is not None:
+            owner = tuple(fact.get(link) for link in row.links)
+            self.said[id(node)] = replace(self.said[id(node)], fact=fact, owner=owner)
+        if row.links:
+            block.waiting.append((row, fact, node))
+        else:
+            block.fact.children.append(fact)
+
+    def _inside(self, row: Row, fact: Fact, node: Node, block: Block) -> bool:
+        """Understand what is inside a fact; false if that only takes back what was said of it."""
+        inner = Block(fact, fact.label, node.line, dict.fromkeys(fact.fields, node.line))
+        if self.undo_words:
+            inner.earlier = first_like(block.fact.children, row.kind, fact.fields)
+        self.take_all(node.children, row.scope, inner)
+        if inner.earlier is not None and 0 < inner.taken_back == len(node.children):
+            return False
+        inner.label = fact.label
+        fact.said = inner.said
+        self._join_parts(inner, node)
+        self.reports.require(row.children, inner, node)
+        self.finish(inner)
+        return True
+
+    def _implied(self, row: Row, node: Node, block: Block) -> Block:
+        """The block of a fact that opens with the first of the lines inside it."""
+        if row not in block.implied:
+            fact = Fact(row.kind, dict(row.conditions), [], node.line, node.column)
+            block.fact.children.append(fact)
+            block.implied[row] = Block(
+                fact,
+                f"{row.kind} of {block.label}",
+                node.line,
+                misread=block.misread,
+                given_up=block.given_up,
+            )
+        return block.implied[row]
+
+    def finish(self, block: Block) -> None:
+        """Once all of a block is read: what lacks something, and what waits for its owner."""
+        for row, implied in block.implied.items():
+            implied.fact.said = implied.said
+            at = Node("", implied.line, implied.fact.column)
+            self._join_parts(implied, at)
+            self.reports.require(row.children, implied, at)
+        owners: dict[tuple[str, ...], dict[tuple[Any, ...], Fact]] = {}
+        for row, fact, node in sorted(block.waiting, key=lambda entry: entry[0].link_depth):
+            links = row.links
+            if links not in owners:
+                owners[links] = by_link(block.fact, links)
+            wanted = tuple(fact.fields.pop(link, None) for link in links)
+            owner = owners[links].get(wanted)
+            if owner is None:
+                self.reports.ownerless(row, wanted, node, block)
+            elif row.adds_fields:
+                label = owner.label
+                for name, value in fact.fields.items():
+                    if owner.fields.setdefault(name, value) != value:
+                        self.reports.say(
+                            node, f"{label} has its {name} already (line {owner.line})"
+                        )
+            else:
+                owner.children.append(fact)
+
+    def _set(self, name: str, value: Any, row: Row, node: Node, block: Block) -> None:
+        fields = block.fact.fields
+        if row.repeat == "*":
+            fields[name] = (
+                *fields.get(name, ()),
+                *(value if isinstance(value, tuple) else (value,)),
+            )
+        elif name in block.said and fields[name] != value:
+            owner, what = block.label or "the device", name.partition(":")[0]
+            message = f"{owner} has its {what} already (line {block.said[name]})"
+            if not self.reports.gave_up_before("said twice", 1, block):
+                self.reports.say(node, message, states=EVERYTHING, block=block)
+        else:
+            fields[name] = value
+            block.said[name] = node.line
+
+    def _join_parts(self, block: Block, node: Node) -> None:
+        """Put together the values whose parts stood in several lines."""
+        fields = block.fact.fields
+        parts: dict[str, dict[str, int]] = {}
+        for key in [key for key in fields if ":" in key]:
+            name, _, part = key.partition(":")
+            parts.setdefault(name, {})[part] = fields.pop(key)
+        if not parts:
+            return
+        try:
+            joined = joined_parts(parts)
+        except MalformedValueError as error:
+            self.reports.say(node, f"{error}, in: {block.label}")
+            return
+        unread = {name.partition(":")[0] for row in block.misread for name in row.mentioned}
+        for key, value in joined.items():
+            name, _, part = key.partition(":")
+            if not part:
+                fields[name] = value
+            elif name not in unread:
+                message = f"{block.label} has its {name} only in part"
+                self.reports.say(node, message, states=frozenset({name}), block=block)
+
+    def _not_understood(
+        self, node: Node, scope: Scope, block: Block, candidates: list[Row]
+    ) -> None:
+        inside = KINDS[block.fact.kind].lends
+        if inside or any(row.lends for row in candidates):
+            meant = meant_among(node.text, scope, candidates)
+        else:
+            meant = meant_about_lending(node, scope)
+            if meant.row is None:
+                self.foreign.add(node.line)
+                self.foreign.update(inner.line for inner in all_nodes(node.children))
+                return
+        self.misshapen += 1
+        if meant.row is None and self.reports.gave_up_before("", 1, block):
+            return  # one more that belongs elsewhere, right after another
+        where = f", inside {block.label} (line {block.line})" if block.label else ""
+        message = f"not understood{where}: {node.text!r}{meant.hint}"
+        self.reports.whole(node, block, meant.row, message)

@@ -1,0 +1,45 @@
+"""What a line that takes back another may mean."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import suppress
+from typing import Any, NamedTuple
+
+from reservoir.dialects.facts.fact import RUNNING_NUMBER
+from reservoir.dialects.notations.nodes import Node
+from reservoir.dialects.sheet.model import Row, Scope, Sheet
+from reservoir.dialects.sheet.patterns import BadValueError
+
+
+class TakenBack(NamedTuple):
+    """One way to understand what a line takes back."""
+
+    row: Row
+    values: dict[str, Any]
+    """What the line says of it."""
+    node: Node
+    """The line that it takes back, with what stands inside."""
+
+
+def taken_back(node: Node, scope: Scope, sheet: Sheet, *, inside: bool) -> Iterator[TakenBack]:
+    """The ways to understand what a node takes back, by the lines of their own first.
+
+    Args:
+        node: The line.
+        scope: The rows that may stand there.
+        sheet: The dialect.
+        inside: It stands in a path whose first step says already that it takes back.
+    """
+    for row in scope.rows:
+        if row.undo is not None and (values := row.undo.read(node.text)) is not None:
+            yield TakenBack(row, values, node)
+    inner = node if inside else sheet.undo and sheet.carrier.undone(node, sheet.undo)
+    if not inner:
+        return
+    for text in dict.fromkeys([inner.text, inner.text + sheet.carrier.nesting.opens]):
+        for row in scope.candidates(text):
+            with suppress(BadValueError):
+                if (values := row.pattern.read(text)) is not None:
+                    values.pop(RUNNING_NUMBER, None)
+                    yield TakenBack(row, {**values, **row.conditions}, inner)

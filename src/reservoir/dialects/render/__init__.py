@@ -1,0 +1,1 @@
+"""From facts to text, also into a text that is there."""

@@ -1,0 +1,246 @@
+"""Puts what a device lends into the configuration that it has; the rest stays as it is.
+
+Both texts, the new one and the present one, are read as nodes. What both state is left alone;
+what only the new one states is put beside its neighbours; what only the present one states is
+taken out if it is about lending. So the present text keeps its layout, its remarks and all that
+is about other things, byte for byte.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict, deque
+from collections.abc import Hashable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from reservoir.dialects.facts.fact import IDENTITY, KEPT, RUNNING_NUMBER
+from reservoir.dialects.notations.nodes import Fault, Node, Spot, TextEdit, all_nodes
+from reservoir.dialects.parse.reader import Said, read_nodes
+from reservoir.dialects.sheet.model import Sheet, kind_of
+from reservoir.dialects.sheet.patterns import head_of
+
+
+@dataclass(frozen=True)
+class Placed:
+    """What became of an existing configuration."""
+
+    text: str
+    faults: tuple[Fault, ...]
+    """Where its notation is broken; it is as it was then."""
+    withdrawn: tuple[tuple[int, str], ...] = ()
+    """Pools and bindings that the plan doesn't have, which were taken out: where they stood."""
+    homeless: tuple[str, ...] = ()
+    """What isn't there, and would have to be: an interface that hands requests on, a zone."""
+    left: tuple[tuple[int, str, str], ...] = ()
+    """What isn't about lending and stands otherwise there: its line, what it says, the plan's."""
+
+
+def place_into(existing: str, new: str, sheet: Sheet) -> Placed:
+    """Put what ``new`` states about lending into ``existing``, both in the sheet's dialect."""
+    has_end = existing.endswith("\n") or not existing
+    text = existing if has_end else existing + "\n"
+    placing = _Placing(text, sheet)
+    if placing.faults:
+        return Placed(existing, tuple(placing.faults))
+    _, wanted, placing.new_said = read_nodes(new, sheet)
+    placing.inside((), placing.present, wanted.top)
+    placed = sheet.carrier.edited(text, placing.edits)
+    return Placed(
+        text=placed if has_end else placed.removesuffix("\n").removesuffix("\r"),
+        faults=(),
+        withdrawn=tuple(sorted(placing.withdrawn)),
+        homeless=tuple(placing.homeless),
+        left=tuple(placing.left),
+    )
+
+
+def without_others(text: str, sheet: Sheet) -> str:
+    """What of a text is understood, as it stands there; what is about other things is cut out."""
+    _, nodes, said = read_nodes(text, sheet)
+
+    def cuts(inside: Sequence[Node], around: tuple[Node, ...]) -> Iterator[TextEdit]:
+        for node in inside:
+            if id(node) in said:
+                yield from cuts(node.children, (*around, node))
+            else:
+                yield from sheet.carrier.cut(text, around, node)
+
+    return sheet.carrier.edited(text, list(cuts(nodes.top, ())))
+
+
+_Pair = tuple[Node, Node | None]
+"""A node that is wanted, and the one there that is about the same thing."""
+
+_SMALL = ("range", "exclusion", "option", "binding")
+"""Kinds of which one may be changed into another; nothing about other things stands inside."""
+
+
+@dataclass
+class _Placing:
+    text: str
+    sheet: Sheet
+    new_said: dict[int, Said] = field(default_factory=dict)
+    edits: list[TextEdit] = field(default_factory=list)
+    withdrawn: list[tuple[int, str]] = field(default_factory=list)
+    homeless: list[str] = field(default_factory=list)
+    left: list[tuple[int, str, str]] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        _, nodes, self.said = read_nodes(self.text, self.sheet)
+        self.present, self.faults = nodes.top, nodes.faults
+
+    def inside(
+        self, around: tuple[Node, ...], present: Sequence[Node], wanted: Sequence[Node]
+    ) -> None:
+        """Bring what stands in a node, or at the top, to what is wanted there."""
+        waiting: dict[Hashable, list[Node]] = defaultdict(list)
+        for node in present:
+            if id(node) in self.said:
+                waiting[_identity(self.said[id(node)])].append(node)
+        pairs: list[_Pair] = []
+        for node in wanted:
+            same = waiting[_identity(self.new_said[id(node)])]
+            pairs.append((node, same.pop(0) if same else None))
+        gone = [node for nodes in waiting.values() for node in nodes]
+        self._replace_small(pairs, gone)
+        self._replace_unread(pairs, present)
+        numbers = _Numbers(self.said[id(n)] for _, n in pairs if id(n) in self.said)
+        after: Node | None = None
+        run: list[Node] = []
+        for node, there in pairs:
+            if there is None:
+                run += self._new(node, numbers)
+                continue
+            self._put(run, Spot(around, after, there))
+            run, after = [], there
+            numbers.pass_by(self.said.get(id(there)))
+            self._meet(around, there, node)
+        self._put(run, Spot(around, after, None))
+        for node in gone:
+            self._withdraw(around, node)
+
+    def _put(self, nodes: Sequence[Node], spot: Spot) -> None:
+        if nodes:
+            self.edits += self.sheet.carrier.put(self.text, spot, nodes)
+
+    def _replace_small(self, pairs: list[_Pair], gone: list[Node]) -> None:
+        """Let what is new and small stand where something of its kind was, in order."""
+        free: dict[str, deque[Node]] = defaultdict(deque)
+        for old in gone:
+            free[self.said[id(old)].row.kind].append(old)
+        used = set[int]()
+        for place, (node, there) in enumerate(pairs):
+            kind = self.new_said[id(node)].row.kind
+            if there is None and kind in _SMALL and free[kind]:
+                instead = free[kind].popleft()
+                pairs[place] = (node, instead)
+                used.add(id(instead))
+        gone[:] = [old for old in gone if id(old) not in used]
+
+    def _replace_unread(self, pairs: list[_Pair], present: Sequence[Node]) -> None:
+        """Let a value stand where one of the same field was that could not be understood.
+
+        Only of what is lent: all else stays, understood or not.
+        """
+        unread = [node for node in present if id(node) not in self.said]
+        for place, (node, there) in enumerate(pairs):
+            row = self.new_said[id(node)].row
+            is_value = row.adds_fields and row.repeat != "*" and bool(row.pattern.slots)
+            if there is None and is_value and row.lends and row.pattern.head:
+                opening = row.pattern.opening
+                for old in unread:
+                    if head_of(old.text.removeprefix(opening)) == row.pattern.head:
+                        pairs[place] = (node, old)
+                        unread.remove(old)
+                        break
+
+    def _meet(self, around: tuple[Node, ...], there: Node, wanted: Node) -> None:
+        """Two nodes that are about the same thing."""
+        old, new = self.said.get(id(there)), self.new_said[id(wanted)]
+        if old is None or (self._lends(new) and not _is_same(old, new)):
+            wanted = wanted if old is None else _numbered(wanted, new, old.number)
+            self.edits += self.sheet.carrier.swap(self.text, around, there, wanted)
+        elif _is_same(old, new):
+            self.inside((*around, there), there.children, wanted.children)
+        else:
+            self.left.append((there.line, there.text, wanted.text))
+            self.inside((*around, there), there.children, wanted.children)
+
+    def _new(self, node: Node, numbers: _Numbers) -> list[Node]:
+        """What of a node that isn't there is to be put there."""
+        said = self.new_said[id(node)]
+        if self._lends(said):
+            return [numbers.numbered(node, said)]
+        if said.row.is_frame:
+            inside = [new for child in node.children for new in self._new(child, _Numbers())]
+            return [Node(node.text, children=inside, kind=node.kind)] if inside else []
+        if any(self._lends(self.new_said[id(inner)]) for inner in all_nodes(node.children)):
+            self.homeless.append(said.fact.label)
+        return []
+
+    def _withdraw(self, around: tuple[Node, ...], node: Node) -> None:
+        """Take out what is about lending, and nothing that a plan has no word for."""
+        said = self.said[id(node)]
+        kept = KEPT.get(kind_of(said.row), ())
+        if not said.row.lends:
+            self.inside((*around, node), node.children, ())
+        elif not (said.row.mentioned and said.row.mentioned <= set(kept)):
+            self.edits += self.sheet.carrier.cut(self.text, around, node)
+            if said.row.kind in ("pool", "binding"):
+                self.withdrawn.append((node.line, said.fact.label))
+
+    def _lends(self, said: Said) -> bool:
+        """Whether something is about lending; letting DHCP into a zone is, too."""
+        return said.row.lends or "dhcp" in said.values.get("admits", ())
+
+
+class _Numbers:
+    """Running numbers for what is new among neighbours: none that one of them has."""
+
+    def __init__(self, neighbours: Iterable[Said] = ()) -> None:
+        """Note the numbers that stay."""
+        self._taken: dict[str, set[int]] = defaultdict(set)
+        self._last: dict[str, int] = defaultdict(int)
+        for said in neighbours:
+            if said.number is not None:
+                self._taken[said.row.kind].add(said.number)
+
+    def pass_by(self, said: Said | None) -> None:
+        """Note that what comes now stands after this."""
+        if said is not None and said.number is not None:
+            self._last[said.row.kind] = said.number
+
+    def numbered(self, node: Node, said: Said) -> Node:
+        """The node with the number after the one before it; if that is taken, the lowest free."""
+        if said.number is None:
+            return node
+        taken = self._taken[said.row.kind]
+        number = self._last[said.row.kind] + 1
+        if number in taken:
+            number = next(free for free in range(1, len(taken) + 2) if free not in taken)
+        taken.add(number)
+        self._last[said.row.kind] = number
+        return _numbered(node, said, number)
+
+
+def _numbered(node: Node, said: Said, number: int | None) -> Node:
+    """The node with another running number, if it has one."""
+    if number is None or said.number is None:
+        return node
+    found = said.row.pattern.match(node.text)
+    place = [slot.field for slot in said.row.pattern.slots].index(RUNNING_NUMBER) + 1
+    text = node.text[: found.start(place)] + str(number) + node.text[found.end(place) :]
+    return Node(text, children=node.children, kind=node.kind)
+
+
+def _is_same(old: Said, new: Said) -> bool:
+    """Whether two lines state the same, whatever stands inside."""
+    return old.row is new.row and old.values == new.values
+
+
+def _identity(said: Said) -> Hashable:
+    """What is the same of two nodes that are about the same thing."""
+    row, fact = said.row, said.fact
+    if row.adds_fields:
+        own = tuple(sorted(said.values.items())) if row.repeat == "*" else ()
+        return id(row), own, said.owner
+    return fact.kind, tuple(fact.get(name) for name in IDENTITY[fact.kind]), said.owner

@@ -1,0 +1,252 @@
+"""Writes facts with a sheet, and says exactly what it could not write.
+
+What comes back claims to be *expressed*: reading the text again must give just these facts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from reservoir.core.values.addresses import MalformedValueError
+from reservoir.dialects.facts.fact import REMARKS, RUNNING_NUMBER, Fact
+from reservoir.dialects.facts.garbage import without_collector
+from reservoir.dialects.notations.nodes import Node
+from reservoir.dialects.render.bulk import FastWriter, Said
+from reservoir.dialects.sheet.model import Row, Sheet
+
+
+@dataclass(frozen=True)
+class Refusal:
+    """A fact that could not be written, or a field of one that was left out."""
+
+    fact: Fact
+    field: str
+    """The field that was left out; empty if the whole fact was."""
+    reason: str
+    is_remark: bool
+    """Whether it means nothing to the device: only people would have read it."""
+
+    @property
+    def what(self) -> str:
+        """What was left out, for a message."""
+        return f"the {self.field} of {self.fact.label}" if self.field else self.fact.label
+
+
+@dataclass(frozen=True)
+class Written:
+    """A configuration, and what it doesn't say."""
+
+    text: str
+    expressed: Fact
+    """The device with all facts that the text states."""
+    refusals: tuple[Refusal, ...]
+
+
+def write_configuration(device: Fact, sheet: Sheet) -> Written:
+    """Write a device's facts, in the order of the sheet's rows."""
+    with without_collector():
+        return _written(device, _Writer(sheet, FastWriter(sheet).said))
+
+
+def write_exactly(device: Fact, sheet: Sheet) -> Written:
+    """The same without the fast road, for comparison."""
+    return _written(device, _Writer(sheet, lambda facts, rows: [Said(facts)]))
+
+
+def _written(device: Fact, writer: _Writer) -> Written:
+    sheet = writer.sheet
+    block = _Block(device, device.fields, {"device": device}, _by_kind(device.children))
+    nodes = writer.rows(sheet.groups, block, nested=False)
+    writer.finish(block)
+    expressed = Fact("device", _only(device.fields, block.said), block.children)
+    return Written(sheet.carrier.write(nodes), expressed, tuple(writer.refusals))
+
+
+@dataclass
+class _Block:
+    """A fact whose inside is being written."""
+
+    fact: Fact
+    fields: Mapping[str, Any]
+    """The fact's, and those by which it names the fact that it belongs to."""
+    around: Mapping[str, Fact]
+    """It and the facts that it stands in, by kind."""
+    pending: dict[str, list[Fact]]
+    """The facts inside that have not been written, by kind."""
+    said: set[str] = field(default_factory=set)
+    """Fields that some line says."""
+    children: list[Fact] = field(default_factory=list)
+    """The facts inside, as far as they are expressed."""
+    beside: list[Node] = field(default_factory=list)
+    """Nodes that belong to it and stand beside it."""
+
+
+@dataclass
+class _Writer:
+    sheet: Sheet
+    quick: Callable[[list[Fact], list[Row]], Iterable[Said]]
+    """The lines of facts of a kind, as far as they need not be written exactly."""
+    refusals: list[Refusal] = field(default_factory=list)
+
+    def rows(
+        self, groups: Sequence[tuple[str, list[Row]]], block: _Block, *, nested: bool = True
+    ) -> list[Node]:
+        """The nodes inside a block, in the order of the sheet's rows."""
+        nodes: list[Node] = []
+        for kind, rows in groups:
+            if rows[0].adds_fields:
+                for row in rows:
+                    self._field_row(row, block, nodes)
+                continue
+            facts = block.pending.pop(kind, [])
+            number = 1
+            for said in [Said(facts)] if nested else self.quick(facts, rows):
+                number += self._said(said, rows, block, nodes, number)
+        return nodes
+
+    def _said(
+        self, said: Said, rows: list[Row], block: _Block, nodes: list[Node], number: int
+    ) -> int:
+        """Append the nodes of facts of one kind, written already or not; how many there are."""
+        kind = rows[0].kind
+        if said.lines or said.blocks:
+            if said.lines:
+                nodes.append(Node("", kind=kind, rendered=said.lines, is_run=True))
+            nodes += [Node("", kind=kind, rendered=lines) for lines in said.blocks]
+            block.children += said.facts
+            return len(said.facts)
+        count = 0
+        for fact in said.facts:
+            written = self._fact(fact, rows, block.around, number + count)
+            if written is not None:
+                row, its_nodes, expressed = written
+                (block.beside if row.links else nodes).extend(its_nodes)
+                block.children.append(expressed)
+                count += 1
+        return count
+
+    def finish(self, block: _Block) -> None:
+        """Report what no row has written."""
+        where = f" in a {block.fact.kind}" if block.fact.kind != "device" else ""
+        for group in block.pending.values():
+            for fact in group:
+                self._refuse(fact, "", f"{self.sheet.name} has no line for it{where}")
+        self._note_unsaid(block.fact, block.said)
+
+    def _fact(
+        self, fact: Fact, rows: list[Row], around: Mapping[str, Fact], number: int
+    ) -> tuple[Row, list[Node], Fact] | None:
+        """The row that says it, its nodes and what they express; None if it is refused."""
+        fields = {**fact.fields, **_links(rows, around), RUNNING_NUMBER: number}
+        row = next((row for row in rows if row.applies(fields)), None)
+        if row is None:
+            self._refuse(fact, "", self._why_not(fields, rows))
+            return None
+        block = _Block(fact, fields, {**around, fact.kind: fact}, _by_kind(fact.children))
+        block.said |= {*row.conditions, *row.same_as}
+        try:
+            nodes = self._node(row, block)
+        except MalformedValueError as error:
+            self._refuse(fact, "", str(error))
+            return None
+        self.finish(block)
+        expressed = Fact(
+            fact.kind, _only(fact.fields, block.said), block.children, origin=fact.origin
+        )
+        return row, nodes + block.beside, expressed
+
+    def _node(self, row: Row, block: _Block, links: Mapping[str, Any] | None = None) -> list[Node]:
+        """The row's node, or the nodes inside if the row has no line of its own.
+
+        Raises:
+            MalformedValueError: a value can't be written, or a line lacks one.
+        """
+        if row.is_implied:
+            return self.rows(row.groups, block)
+        fields = {**block.fields, **links} if links else block.fields
+        node = Node(row.pattern.write(fields, block.said), kind=block.fact.kind)
+        if row.children:
+            node.children = self.rows(row.groups, block)
+        return [node]
+
+    def _field_row(self, row: Row, block: _Block, nodes: list[Node]) -> None:
+        """Append the nodes of a row that adds fields; none if it doesn't apply.
+
+        Raises:
+            MalformedValueError: it must be there and can't be written.
+        """
+        out = block.beside if row.links else nodes
+        links = _links([row], block.around)
+        if row.is_frame:
+            node = self._node(row, block)[0]
+            out += [node] if node.children else []
+        elif row.repeat == "*":
+            (name,) = row.pattern.required_fields
+            out += [
+                Node(row.pattern.write({name: item}, block.said), kind=block.fact.kind)
+                for item in block.fields.get(name, ())
+            ]
+        elif row.applies({**block.fields, **links}):
+            try:
+                out += self._node(row, block, links)
+                block.said.update(row.conditions)
+            except MalformedValueError as error:
+                if not self._may_lack(row, block):
+                    raise
+                for name in row.required:
+                    self._refuse(block.fact, name, str(error))
+                    block.said.add(_refused(name))
+        elif not self._may_lack(row, block):
+            raise MalformedValueError(self._why_not(block.fields, [row]))
+
+    def _may_lack(self, row: Row, block: _Block) -> bool:
+        return bool(row.repeat) or (block.fact.kind == "device" and not row.is_piece)
+
+    def _note_unsaid(self, fact: Fact, said: set[str]) -> None:
+        """Report the fields that no line has said, unless they say what is assumed anyway."""
+        for name in fact.fields.keys() - said:
+            assumed = self.sheet.assumed.get((fact.kind, name))
+            if _refused(name) not in said and fact.fields[name] != assumed:
+                self._refuse(fact, name, f"{self.sheet.name} has no line for its {name}")
+
+    def _why_not(self, fields: Mapping[str, Any], rows: list[Row]) -> str:
+        wanted = set(rows[0].required) - fields.keys() if rows else set()
+        if wanted:
+            return f"{self.sheet.name} wants its {' and '.join(sorted(wanted))}"
+        return f"{self.sheet.name} has no line for it"
+
+    def _refuse(self, fact: Fact, name: str, reason: str) -> None:
+        about_zones = fact.kind == "zone" or name == "zone"
+        is_remark = (fact.kind, name) in REMARKS or (
+            about_zones and self.sheet.trait("zone") == "open"
+        )
+        self.refusals.append(Refusal(fact, name, reason, is_remark))
+
+
+def _links(rows: Sequence[Row], around: Mapping[str, Fact]) -> dict[str, Any]:
+    """The values by which rows name the facts that they belong to."""
+    values: dict[str, Any] = {}
+    for row in rows:
+        for link in row.links:
+            kind, _, name = link.partition(".")
+            if kind in around and name in around[kind].fields:
+                values[link] = around[kind].fields[name]
+    return values
+
+
+def _by_kind(facts: Sequence[Fact]) -> dict[str, list[Fact]]:
+    found: dict[str, list[Fact]] = {}
+    for fact in facts:
+        found.setdefault(fact.kind, []).append(fact)
+    return found
+
+
+def _refused(name: str) -> str:
+    """The mark, among what was said, of a field whose refusal has been reported."""
+    return f"refused {name}"
+
+
+def _only(fields: dict[str, Any], said: set[str]) -> dict[str, Any]:
+    return {name: value for name, value in fields.items() if name in said}

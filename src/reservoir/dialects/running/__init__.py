@@ -1,0 +1,1 @@
+"""Configuration that was read, as a subject for checks."""

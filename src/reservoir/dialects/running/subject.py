@@ -1,0 +1,219 @@
+"""Makes one plan of configuration that was read, so that the checks can look at it.
+
+Alone, or together with a plan: what devices lend now beside what is planned.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from reservoir.core.findings import Obstacle
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import Device, Network, Plan, PlanPath, Service
+from reservoir.core.problems import InputError, Place, Problem
+from reservoir.core.subject import LineChange, Subject
+from reservoir.core.values.addresses import Prefix
+from reservoir.dialects.behaviour.lift import Lifted
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.parse.not_understood import Unread
+from reservoir.dialects.reading import ConfigurationRead
+from reservoir.dialects.running.devices import merged_plan, own_ranges
+from reservoir.dialects.running.faults import faults_in
+from reservoir.dialects.running.line_changes import changed_lines
+from reservoir.dialects.running.places import origin_of, spot_in_device, spot_in_network
+
+LINES = "configuration"
+"""The key, below a device's path, of the lines of its configuration."""
+
+
+class ReadSubject(Subject):
+    """Configuration of one or more devices, and perhaps a plan that it stands beside."""
+
+    def __init__(self, reads: Sequence[ConfigurationRead], planned: Subject | None = None) -> None:
+        """Merge what was read, and that into the plan if there is one.
+
+        Raises:
+            InputError: two files are the configuration of one device.
+        """
+        self._reads = {read.lifted.name: read for read in reads}
+        twice = [read for read in reads if self._reads[read.lifted.name] is not read]
+        if twice:
+            raise InputError(
+                Problem(
+                    Place(read.file),
+                    f"this is {read.lifted.name}, and so is {self._reads[read.lifted.name].file}; "
+                    "name one of them",
+                )
+                for read in twice
+            )
+        self._planned = planned
+        merged = merged_plan([read.lifted for read in reads])
+        self._names: dict[str, str] = {}
+        """The names that networks that were read have in the plan."""
+        self.plan = merged if planned is None else self._together(planned.plan, merged)
+        self._by_subnet = _by_subnet(self.plan)
+        files = tuple(read.file for read in reads)
+        self.files = files if planned is None else (*planned.files, *files)
+
+    def _together(self, planned: Plan, read: Plan) -> Plan:
+        """The plan, with the networks and devices that it doesn't know.
+
+        A network of both has those servers too that only the configuration knows, each with the
+        ranges that it has there.
+        """
+        by_subnet = _by_subnet(planned)
+        networks = dict(planned.networks)
+        for name, network in read.networks.items():
+            same = by_subnet.get((network.vrf, network.subnet.subnet))
+            if same is not None:
+                networks[same] = _with_servers(networks[same], network)
+                continue
+            told = {key: getattr(network, key) or getattr(read.defaults, key) for key in _TOLD}
+            free = name if name not in networks else f"{name}-{network_device(network) or 'read'}"
+            networks[free] = network.model_copy(update=told)
+            self._names[free] = name
+        devices = dict(planned.devices)
+        for name, device in read.devices.items():
+            devices[name] = _with_interfaces(devices[name], device) if name in devices else device
+        return Plan(
+            planned.name,
+            planned.defaults,
+            devices,
+            networks,
+            planned.checks,
+            planned.accept,
+            planned.bulk_bindings,
+            planned.bulk_static,
+        )
+
+    def place(self, path: PlanPath) -> Place:
+        """Where it stands in the plan, or in the configuration that it was read from."""
+        if path[:1] == ("devices",) and len(path) > 1:
+            return self._place_of_device(path)
+        if path[:1] == ("networks",) and len(path) > 1:
+            found = self._place_of_network(path)
+            if found is not None:
+                return found
+        return self._planned.place(path) if self._planned else Place(self.files[0])
+
+    def _place_of_device(self, path: PlanPath) -> Place:
+        read = self._reads.get(str(path[1]))
+        if path[2:3] == (LINES,) and read is not None:
+            return read.place(int(path[3]), int(path[4]))
+        if self._planned is not None and path[1] in self._planned.plan.devices:
+            return self._planned.place(path)
+        if read is None:
+            return Place(self.files[0])
+        return read.place(*spot_in_device(read.lifted, path))
+
+    def _place_of_network(self, path: PlanPath) -> Place | None:
+        name = str(path[1])
+        if self._planned is not None and name in self._planned.plan.networks:
+            return None
+        network, there = self.plan.networks[name], self._names.get(name, name)
+        wanted = {service.device for service in network.served_by}
+        if path[2:3] == ("served_by",) and len(path) > 3 and isinstance(path[3], int):
+            wanted = {network.served_by[path[3]].device}
+        holders = [r for r in self._reads.values() if origin_of(r.lifted, there, network.subnet)]
+        holders.sort(key=lambda read: read.lifted.name not in wanted)
+        for read in holders:
+            origin = origin_of(read.lifted, there, network.subnet)
+            assert origin is not None
+            return read.place(*spot_in_network(origin, path, network))
+        return None
+
+    @property
+    def is_complete(self) -> bool:
+        """Only with a plan: of configuration it isn't known whether all of it was given."""
+        return self._planned is not None
+
+    @property
+    def obstacles(self) -> Sequence[Obstacle]:
+        """Lines that were not understood, and what is wrong in the order or place of others."""
+        return [obstacle for read in self._reads.values() for obstacle in self._of(read)]
+
+    def _of(self, read: ConfigurationRead) -> Iterator[Obstacle]:
+        """What only the text of one device's configuration shows."""
+        device = read.lifted.name
+        homes = _Homes(read.lifted) if read.reading.unread else None
+        for unread in read.reading.unread:
+            assert homes is not None
+            at: PlanPath = ("devices", device, LINES, unread.line, unread.column)
+            network = self._known_as(read, homes.of(unread))
+            harm = f"may be lent or told what {device} says there"
+            yield Obstacle("line-unread", unread.message, at, network, harm, states=unread.states)
+        for fault in faults_in(read.lifted, read.reading.device, read.sheet):
+            at = ("devices", device, LINES, fault.line, fault.column)
+            network = self._known_as(read, fault.network)
+            yield Obstacle(fault.rule, fault.message, at, network, fault.harm)
+
+    def _known_as(self, read: ConfigurationRead, name: str) -> str:
+        """The name that a device's network has in the plan; nothing for nothing."""
+        if not name:
+            return ""
+        network = read.lifted.networks[name]
+        key = network.vrf, network.subnet.subnet
+        for known in (f"{name}-{read.lifted.name}", name):
+            there = self.plan.networks.get(known)
+            if there is not None and (there.vrf, there.subnet.subnet) == key:
+                return known
+        return self._by_subnet[key]
+
+    def lines_of(self, edit: Edit) -> Sequence[LineChange]:
+        """None beside a plan: that is what is to be edited then."""
+        if self._planned is not None:
+            return ()
+        return changed_lines(self.plan, edit, self._reads)
+
+
+_TOLD = ("dns", "domain", "lease")
+
+
+def _by_subnet(plan: Plan) -> dict[tuple[str, Prefix], str]:
+    """The name of the network that has a subnet of a VRF; the first, if several have."""
+    networks = reversed(list(plan.networks.items()))
+    return {(network.vrf, network.subnet.subnet): name for name, network in networks}
+
+
+def network_device(network: Network) -> str | None:
+    """The device that serves a network first."""
+    return next((service.device for service in network.served_by), None)
+
+
+def _with_servers(planned: Network, read: Network) -> Network:
+    known = {service.device for service in planned.served_by}
+    more = [Service(device=s.device, ranges=own_ranges(read)) for s in read.served_by]
+    added = tuple(service for service in more if service.device not in known)
+    return planned.model_copy(update={"served_by": (*planned.served_by, *added)})
+
+
+def _with_interfaces(planned: Device, read: Device) -> Device:
+    """The plan's device, with the interfaces that only its configuration has."""
+    held = {i.address.address for i in planned.interfaces.values() if i.address is not None}
+    more = {
+        name: interface
+        for name, interface in read.interfaces.items()
+        if name not in planned.interfaces
+        and (interface.address is None or interface.address.address not in held)
+    }
+    return planned.model_copy(update={"interfaces": {**planned.interfaces, **more}})
+
+
+class _Homes:
+    """Finds the network that a line of a device's configuration is about."""
+
+    def __init__(self, lifted: Lifted) -> None:
+        self._names = {
+            _place(fact): name
+            for name, origin in lifted.origins.items()
+            for owner in (*origin.pools, *origin.bindings)
+            for fact in (owner, *owner.walk())
+        }
+
+    def of(self, unread: Unread) -> str:
+        """The network's name on the device; nothing if it isn't about one."""
+        return self._names.get(_place(unread.within), "") if unread.within is not None else ""
+
+
+def _place(fact: Fact) -> tuple[str, int, int]:
+    return fact.kind, fact.line, fact.column

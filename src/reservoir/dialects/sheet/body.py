@@ -1,0 +1,308 @@
+"""Reads the body of a sheet: margins, lines, slots and parts."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from reservoir.core.problems import Place, Problem
+from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.wording import hint
+from reservoir.dialects.facts.fact import ABOUT_LENDING, KINDS, NOTHING, field_type
+from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.plain import PREFIX_PARTS
+from reservoir.dialects.notations.nodes import Carrier, Piece
+from reservoir.dialects.sheet.model import Row, every_row, grouped, kind_of
+from reservoir.dialects.sheet.patterns import Element, LinePattern, Literal, Optional, Slot
+
+_MARGIN = re.compile(r"(?:([a-z_]+)(?![a-z_]*=))?[ \t]*([*?])?[ \t]*(.*)")
+_PIECES = re.compile(r"\{\{|\}\}|\{[^{}]*\}|\[\?|\]|[^{}\[\]]+|.")
+
+
+class SheetMistakeError(Exception):
+    """A mistake in a sheet, with its column from 0 in the line."""
+
+    def __init__(self, message: str, column: int = 0) -> None:
+        """Keep message and column."""
+        super().__init__(message)
+        self.message, self.column = message, column
+
+
+@dataclass
+class _Level:
+    indent: int
+    row: Row
+
+
+class BodyReader:
+    """Makes rows of a sheet's body; collects every mistake in it."""
+
+    def __init__(
+        self,
+        file: str,
+        forms: Mapping[str, Form],
+        named_forms: Mapping[str, tuple[str, Form]],
+        carrier: Carrier,
+    ) -> None:
+        """Use the header's forms, by field type and by name (with the type that they are for)."""
+        self.file = file
+        self.forms = forms
+        self.named_forms = named_forms
+        self.carrier = carrier
+        self.problems: list[Problem] = []
+        self.rows: list[Row] = []
+        self._levels: list[_Level] = []
+
+    def take(self, number: int, text: str) -> None:
+        """Read one line of the body."""
+        if not text.strip() or text.startswith("#"):
+            return
+        margin, bar, line = text.partition("|")
+        try:
+            if not bar:
+                raise SheetMistakeError("a row has a '|' between what it states and how it looks")
+            self._row(number, margin, line, len(margin) + 1)
+        except SheetMistakeError as error:
+            place = Place(self.file, number, error.column + 1)
+            self.problems.append(Problem(place, error.message))
+        except MalformedValueError as error:
+            self.problems.append(Problem(Place(self.file, number, len(margin) + 2), str(error)))
+
+    def finish(self) -> list[Row]:
+        """The rows of the top level, after the last line."""
+        for row in every_row(self.rows):
+            self._check_parts(row)
+            if self.carrier.nesting.end:
+                self._check_opening(row)
+        return self.rows
+
+    def _row(self, number: int, margin: str, line: str, column: int) -> None:
+        line = line[1:] if line.startswith(" ") else line
+        column += 1
+        indent = len(line) - len(line.lstrip(" "))
+        while self._levels and self._levels[-1].indent >= indent:
+            self._levels.pop()
+        parent = self._levels[-1].row if self._levels else None
+        if margin.strip() == "undo":
+            self._undo_row(line[indent:].rstrip(), parent, column + indent)
+            return
+        kind, repeat, pairs = _margin_parts(margin)
+        if kind and kind not in KINDS:
+            raise SheetMistakeError(f"{kind!r} is no kind of fact{hint(kind, KINDS)}")
+        inside = self._enclosing_kind() or "device"
+        if kind and kind != "device" and inside not in KINDS[kind].inside:
+            owners = " or ".join(KINDS[kind].inside)
+            raise SheetMistakeError(
+                f"a fact of kind {kind} stands in a {owners}, not in a {inside}"
+            )
+        about = kind or self._enclosing_kind() or "device"
+        conditions, same_as = self._conditions(about, pairs)
+        row = Row(number, kind, repeat, conditions, same_as, LinePattern(()), owner=parent)
+        row.lends = KINDS[about].lends
+        if line.strip() != ":":
+            self._lay_out(row, line[indent:].rstrip(), about, column + indent)
+        elif not kind:
+            raise SheetMistakeError("':' opens a fact without a line of its own; name its kind")
+        if row.adds_fields and not repeat and conditions:
+            row.repeat = "?"  # a row for one value of a field is there only with that value
+        row.lends |= bool(row.mentioned & ABOUT_LENDING)
+        (parent.children if parent else self.rows).append(row)
+        self._levels.append(_Level(indent, row))
+
+    def _undo_row(self, line: str, parent: Row | None, column: int) -> None:
+        """A line that takes back the rows of one kind just above."""
+        rows = parent.children if parent is not None else self.rows
+        if not rows or not self.carrier.has_undo:
+            raise SheetMistakeError(
+                "an undo row stands below the row that it takes back, as deep"
+                if not rows
+                else "in this notation a line is taken back by leaving it out"
+            )
+        kind, alike = grouped(rows)[-1]
+        above = alike if kind else alike[-1:]
+        head, *_ = self.carrier.pieces(line)
+        pattern = self._pattern(head, kind_of(rows[-1]), column)
+        missing = pattern.required_fields - above[-1].required
+        if missing or pattern.head is None:
+            what = f"{{{min(missing)}}} is not in the row above" if missing else "it begins so"
+            raise SheetMistakeError(f"{what}; an undo row is a word and slots of that row", column)
+        for row in above:
+            row.undo = pattern
+
+    def _lay_out(self, row: Row, line: str, about: str, column: int) -> None:
+        """Give the row its pattern, and the pieces of its line rows of their own."""
+        head, *pieces = self.carrier.pieces(line)
+        row.pattern = self._pattern(head, about, column, each=row.repeat == "*" and not row.kind)
+        for piece in pieces:
+            pattern = self._pattern(piece, about, column)
+            repeat = "?" if piece.optional else ""
+            inner = Row(row.number, "", repeat, {}, {}, pattern, [], [], row, row.lends, True)
+            inner.lends |= bool(inner.mentioned & ABOUT_LENDING)
+            row.pieces.append(inner)
+        row.children += row.pieces
+
+    def _pattern(self, piece: Piece, about: str, column: int, *, each: bool = False) -> LinePattern:
+        text = self.carrier.normal(piece.text)
+        elements = self._elements(text, about, column + piece.column, each)
+        return LinePattern(elements, self.carrier.nesting.begins)
+
+    def _enclosing_kind(self) -> str:
+        kinds = (level.row.kind for level in reversed(self._levels) if level.row.kind)
+        return next(kinds, "")
+
+    def _conditions(
+        self, kind: str, pairs: Sequence[tuple[str, str]]
+    ) -> tuple[dict[str, Any], dict[str, str]]:
+        conditions: dict[str, Any] = {}
+        same_as: dict[str, str] = {}
+        for name, text in pairs:
+            its_type = _field_type(kind, name)
+            if text.startswith("{") and text.endswith("}"):
+                _field_type(kind, text[1:-1])
+                same_as[name] = text[1:-1]
+            elif text == "none":
+                conditions[name] = NOTHING
+            elif its_type == "bool":
+                if text not in ("yes", "no"):
+                    raise SheetMistakeError(f"{name} is yes or no, not {text!r}")
+                conditions[name] = text == "yes"
+            else:
+                conditions[name] = self.forms[its_type].read(text)
+        return conditions, same_as
+
+    def _elements(self, line: str, kind: str, column: int, each: bool) -> tuple[Element, ...]:
+        top: list[Element] = []
+        inner: list[Literal | Slot] | None = None
+        for piece in _PIECES.finditer(line):
+            text, at = piece[0], column + piece.start()
+            target: list[Any] = top if inner is None else inner
+            if text == "[?":
+                if inner is not None:
+                    raise SheetMistakeError("an optional part can't stand in another", at)
+                _strip_blank(top)
+                inner = []
+            elif text == "]" and inner is not None:
+                if not any(isinstance(element, Slot) for element in inner):
+                    raise SheetMistakeError("an optional part needs a slot that decides it", at)
+                top.append(Optional(tuple(inner)))
+                inner = None
+            elif text.startswith("{") and text.endswith("}") and text not in ("{{", "}}"):
+                if target and isinstance(target[-1], Slot):
+                    raise SheetMistakeError(
+                        f"{text} runs into the slot before it; put text between them", at
+                    )
+                target.append(self._slot(text[1:-1], kind, at, each))
+            else:
+                literal = re.sub("[ \t]+", " ", {"{{": "{", "}}": "}"}.get(text, text))
+                _add_literal(target, literal)
+        if inner is not None:
+            raise SheetMistakeError(
+                "an optional part is opened with [? and not closed with ]", column
+            )
+        if not top:
+            raise SheetMistakeError("the row has no line", column)
+        return tuple(top)
+
+    def _slot(self, text: str, kind: str, column: int, each: bool) -> Slot:
+        name, _, form_name = text.partition(":")
+        try:
+            its_type = _field_type(kind, name)
+        except SheetMistakeError as error:
+            raise SheetMistakeError(error.message, column) from None
+        if "." in name and name.partition(".")[0] not in {level.row.kind for level in self._levels}:
+            owner = name.partition(".")[0]
+            raise SheetMistakeError(f"this row stands in no row of a {owner}", column)
+        if each:
+            its_type = {"ips": "ip", "texts": "text"}.get(its_type, its_type)
+        if not form_name:
+            return Slot(name, self.forms[its_type])
+        if its_type == "prefix" and form_name in PREFIX_PARTS:
+            return Slot(name, PREFIX_PARTS[form_name][0], part=form_name)
+        form_type, form = self.named_forms.get(form_name, ("", None))
+        if form is None or form_type != its_type:
+            known = [name for name, (of, _) in self.named_forms.items() if of == its_type]
+            known += list(PREFIX_PARTS) if its_type == "prefix" else []
+            near = hint(form_name, known) or (f"; there are {', '.join(known)}" if known else "")
+            raise SheetMistakeError(f"{name} has no form called {form_name!r}{near}", column)
+        return Slot(name, form)
+
+    def _check_parts(self, row: Row) -> None:
+        """A value that is written in parts has its address and its length among its fact's rows."""
+        if row.adds_fields and row.owner is not None:
+            return  # it is looked at with the row that opens its fact
+        parts: dict[str, set[str]] = {}
+        first: dict[str, int] = {}
+        for inner in (row, *(child for child in every_row(row.children) if child.adds_fields)):
+            for slot in inner.pattern.slots:
+                if slot.part:
+                    parts.setdefault(slot.field, set()).add(slot.part)
+                    first.setdefault(slot.field, inner.number)
+        for name, found in parts.items():
+            if "ip" not in found or len(found) != 2:
+                message = (
+                    f"{name} is written in parts, so the line, or one beside it, needs "
+                    f"{{{name}:ip}} and {{{name}:mask}} or {{{name}:bits}}"
+                )
+                self.problems.append(Problem(Place(self.file, first[name]), message))
+
+    def _check_opening(self, row: Row) -> None:
+        nesting = self.carrier.nesting
+        if row.is_implied:
+            return
+        place, sign = ("begin", nesting.begins) if nesting.begins else ("end", nesting.opens)
+        edge = row.pattern.elements[0 if nesting.begins else -1]
+        opens = isinstance(edge, Literal) and nesting.is_opening(edge.text)
+        if bool(row.scope.rows) != opens:
+            message = (
+                f"rows stand in this block, so its line should {place} with {sign.strip()!r}"
+                if row.children
+                else f"a line that {place}s with {sign.strip()!r} opens a block; put rows inside"
+            )
+            self.problems.append(Problem(Place(self.file, row.number), message))
+
+
+def _margin_parts(margin: str) -> tuple[str, str, list[tuple[str, str]]]:
+    parts = _MARGIN.fullmatch(margin.strip())
+    assert parts is not None  # the last group takes whatever is left
+    kind, repeat, rest = parts[1] or "", parts[2] or "", parts[3].strip()
+    pairs = []
+    for word in rest.split():
+        name, equals, value = word.partition("=")
+        if not equals or not value:
+            raise SheetMistakeError(
+                f"{word!r} isn't part of a margin: KIND, then * or ?, then field=value",
+                margin.index(word),
+            )
+        pairs.append((name, value))
+    return kind, repeat, pairs
+
+
+def _field_type(kind: str, name: str) -> str:
+    try:
+        return field_type(kind, name)
+    except KeyError:
+        owner, _, of_owner = name.rpartition(".")
+        if owner and owner not in KINDS:
+            raise SheetMistakeError(f"{owner!r} is no kind of fact{hint(owner, KINDS)}") from None
+        fields = KINDS[owner or kind].fields
+        known = hint(of_owner, fields) or f"; it has {', '.join(fields)}"
+        raise SheetMistakeError(
+            f"a fact of kind {owner or kind} has no field {of_owner!r}{known}"
+        ) from None
+
+
+def _strip_blank(elements: list[Element]) -> None:
+    """Drop the blank before an optional part: the part brings its own."""
+    if elements and isinstance(elements[-1], Literal) and elements[-1].text.endswith(" "):
+        shorter = elements.pop().text[:-1]  # type: ignore[union-attr]
+        if shorter:
+            elements.append(Literal(shorter))
+
+
+def _add_literal(elements: list[Any], text: str) -> None:
+    if elements and isinstance(elements[-1], Literal):
+        elements[-1] = Literal(elements[-1].text + text)
+    else:
+        elements.append(Literal(text))

@@ -1,0 +1,101 @@
+"""Finds sheets: the program's, those beside a plan, the user's, those of installed packages."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cache
+from importlib import resources
+from pathlib import Path
+
+from reservoir.core.problems import InputError, Place, Problem
+from reservoir.core.wording import hint
+from reservoir.dialects.sheet.loader import load_sheet
+from reservoir.dialects.sheet.model import Sheet
+
+SUFFIX = ".sheet"
+
+ENTRY_POINTS = "reservoir.dialects"
+"""The group of entry points by which an installed package names a package that has sheets."""
+
+
+class Library:
+    """The sheets within reach, loaded when they are asked for.
+
+    A sheet beside the plan goes before one of the same name in the user's configuration folder,
+    that before the program's own; sheets of installed packages come last.
+    """
+
+    def __init__(self, folder: Path | None = None) -> None:
+        """Look into the package; with a folder, into all other places too."""
+        self._paths: dict[str, Path] = dict(_shipped())
+        self._loaded: dict[str, Sheet] = {}
+        self._packages = folder is not None
+        if folder is not None:
+            self._paths |= _sheets_in(_users_folder()) | _sheets_in(folder / "dialects")
+
+    def _look_into_packages(self) -> None:
+        """Only when a name is not found otherwise: it takes longer than all else."""
+        if self._packages:
+            self._packages = False
+            self._paths = _of_packages() | self._paths
+
+    @property
+    def names(self) -> list[str]:
+        """The names of all dialects, sorted."""
+        self._look_into_packages()
+        return sorted(self._paths)
+
+    def sheet(self, name: str, asked_at: Place | None = None) -> Sheet:
+        """The sheet of a dialect.
+
+        Raises:
+            InputError: there is none of that name, or it has mistakes.
+        """
+        if name not in self._paths:
+            self._look_into_packages()
+        path = self._paths.get(name)
+        if path is None:
+            near = hint(name, self._paths) or f"; there are {', '.join(self.names)}"
+            message = f"there is no dialect {name!r}{near}"
+            raise InputError([Problem(asked_at or Place(name), message)])
+        if path == _shipped().get(name):
+            return _shipped_sheet(path)
+        if name not in self._loaded:
+            self._loaded[name] = load_sheet(path.read_text(encoding="utf-8"), str(path))
+        return self._loaded[name]
+
+
+def beside(file: str) -> Library:
+    """The sheets within reach of a plan or a configuration: its folder's ``dialects/`` too."""
+    return Library(Path(file).parent)
+
+
+@cache
+def _shipped_sheet(path: Path) -> Sheet:
+    """A sheet of the package; the tests look for ambiguities in these."""
+    return load_sheet(path.read_text(encoding="utf-8"), str(path), proven=True)
+
+
+@cache
+def _shipped() -> Mapping[str, Path]:
+    return _sheets_in(Path(str(resources.files("reservoir.dialects") / "sheets")))
+
+
+def _sheets_in(folder: Path) -> dict[str, Path]:
+    return {path.name.removesuffix(SUFFIX): path for path in sorted(folder.glob(f"*{SUFFIX}"))}
+
+
+def _users_folder() -> Path:
+    from platformdirs import user_config_path  # late: a plan that brings its own needs it not
+
+    return user_config_path("reservoir") / "dialects"
+
+
+def _of_packages() -> dict[str, Path]:
+    """The sheets in the packages that installed entry points name."""
+    from importlib.metadata import entry_points  # late: slow
+
+    found: dict[str, Path] = {}
+    for entry in entry_points(group=ENTRY_POINTS):
+        found |= _sheets_in(Path(str(resources.files(entry.module))))
+    return found

@@ -1,0 +1,68 @@
+"""What a sheet says of itself that doesn't fit together: found when it is loaded or tried."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.dialects.sheet.model import Row, Sheet, every_row, kind_of
+from reservoir.dialects.sheet.traits import TRAITS
+
+MAY_LACK = {
+    "pool": {"gateway", "dns", "domain"},
+    "interface": {"address", "parent", "vlan", "bridge", "zone"},
+    "exclusion": {"note"},
+    "binding": {"gateway", "dns", "domain"},
+}
+"""For each kind, the fields that a sound plan need not have."""
+
+
+def needed_rows(sheet: Sheet, trait: str) -> Iterator[str]:
+    """What a trait's value needs and the body doesn't have, each as words for a message."""
+    for need in TRAITS[trait].needs.get(sheet.trait(trait), ()):
+        ways = need.split(" or ")
+        if not any(_has(sheet, way) for way in ways):
+            yield " or ".join(map(_in_words, ways))
+
+
+def _has(sheet: Sheet, need: str) -> bool:
+    kind, dot, name = need.partition(".")
+    if dot:
+        return sheet.mentions(kind, name)
+    kind, _, owner = need.partition(" in ")
+    return sheet.stands_in(kind, owner) if owner else kind in sheet.homes
+
+
+def _in_words(need: str) -> str:
+    kind, dot, name = need.partition(".")
+    if dot:
+        return f"a row that states {name} of a fact of kind {kind}"
+    kind, _, owner = need.partition(" in ")
+    return f"a row of kind {kind}" + (f" in one of kind {owner}" if owner else "")
+
+
+def too_strict(sheet: Sheet) -> Iterator[tuple[Row, str]]:
+    """Rows that must be there although a sound plan may lack what they state."""
+    for row in every_row(sheet.rows):
+        kind = kind_of(row)
+        if _is_optional(row) or _has_alternative(sheet, row):
+            continue
+        for name in sorted(row.pattern.required_fields & MAY_LACK.get(kind, set())):
+            if sheet.traits.get(f"blank-{name}") != "refused":
+                remedy = "put ? into its margin" if row.adds_fields else "put it into [? …]"
+                yield row, f"a plan's {kind} may have no {name}, and this row wants one: {remedy}"
+
+
+def _is_optional(row: Row | None) -> bool:
+    """Whether it, or a row that it stands in, adds fields only where they are."""
+    while row is not None and row.adds_fields:
+        if row.repeat:
+            return True
+        row = row.owner
+    return False
+
+
+def _has_alternative(sheet: Sheet, row: Row) -> bool:
+    """Whether another row says the same kind of fact with fewer fields."""
+    groups = row.owner.groups if row.owner is not None else sheet.groups
+    alike = next((rows for _, rows in groups if row in rows), [row])
+    return bool(row.kind) and any(other.required < row.required for other in alike)

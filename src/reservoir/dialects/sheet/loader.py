@@ -1,0 +1,369 @@
+"""Loads a sheet: its header here, its body by :mod:`reservoir.dialects.sheet.body`.
+
+Every mistake is found now, with its place and what to write instead, not when a line is written.
+"""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+from reservoir.core.problems import InputError, Place, Problem
+from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.durations import parse_duration
+from reservoir.core.wording import hint
+from reservoir.dialects.forms.durations import DurationForm
+from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.plain import (
+    ADDRESS,
+    HEX,
+    IDENTIFIER,
+    NUMBER,
+    OPTION_CODE,
+    PREFIX,
+    VLAN,
+    MacForm,
+    codes_except,
+    either,
+)
+from reservoir.dialects.forms.texts import EscapedBytes, ListOf, Rest, Text
+from reservoir.dialects.notations import CARRIERS
+from reservoir.dialects.notations.lines import Lines
+from reservoir.dialects.notations.nodes import Carrier, Nesting, Undo
+from reservoir.dialects.sheet.ambiguity import ambiguities
+from reservoir.dialects.sheet.body import BodyReader, SheetMistakeError
+from reservoir.dialects.sheet.lint import needed_rows
+from reservoir.dialects.sheet.model import Naming, Row, Sheet, every_row
+from reservoir.dialects.sheet.traits import LIMITS, TRAITS
+
+
+def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
+    """Load a sheet from its text.
+
+    Args:
+        text: The sheet.
+        file: Where it stands, for messages.
+        proven: It is known to be without ambiguities, so they aren't looked for.
+
+    Raises:
+        InputError: with every mistake in it.
+    """
+    lines = text.split("\n")
+    divider = next((n for n, line in enumerate(lines) if line.rstrip() == "---"), None)
+    if divider is None:
+        message = "a sheet has a header, a line ---, and a body"
+        raise InputError([Problem(Place(file, len(lines)), message)])
+    header = _HeaderReader(file)
+    for number, line in enumerate(lines[:divider], start=1):
+        header.take(number, line)
+    header.finish(divider + 1)
+    forms, named = header.forms()
+    body = BodyReader(file, forms, named, header.made_carrier)
+    for number, line in enumerate(lines[divider + 1 :], start=divider + 2):
+        body.take(number, line)
+    rows = body.finish()
+    if header.problems or body.problems:
+        raise InputError(header.problems + body.problems)
+    if not proven:
+        found = [
+            Problem(Place(file, row.number), message)
+            for row, message in ambiguities(rows, header.undo)
+        ]
+        if found:
+            raise InputError(found)
+    sheet = header.sheet(rows)
+    lacking = [
+        Problem(Place(file, number), f"trait {trait} {sheet.trait(trait)} needs {what}")
+        for trait, number in header.traits_in.items()
+        for what in needed_rows(sheet, trait)
+    ]
+    if lacking:
+        raise InputError(lacking)
+    _reserve_words(sheet.rows, header)
+    return sheet
+
+
+class _HeaderReader:
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.problems: list[Problem] = []
+        self.seen: dict[str, int] = {}
+        self.name = self.about = self.suffix = ""
+        self.carrier: type[Carrier] = Lines
+        self.comments: tuple[str, ...] = ()
+        self.nesting = Nesting()
+        self.naming = Naming()
+        self.separator = " "
+        self.text = Text()
+        self.mac = MacForm()
+        self.duration = DurationForm()
+        self.bool: Form = either("yes", "no")
+        self.codes: Form = OPTION_CODE
+        self.traits = {name: trait.default for name, trait in TRAITS.items()}
+        self.traits_in: dict[str, int] = {}
+        """The line of each trait that the header names."""
+        self.limits: dict[str, int] = {}
+        self.assumed: dict[tuple[str, str], Any] = {("interface", "enabled"): True}
+        self.undo: Undo | None = None
+        self.named: dict[str, tuple[str, Form]] = {"rest": ("text", Rest())}
+
+    def take(self, number: int, line: str) -> None:
+        """Read one line of the header."""
+        if not line.strip() or line.startswith("#"):
+            return None
+        try:
+            words = shlex.split(line)
+        except ValueError:
+            return self._mistake(number, "a quotation isn't closed")
+        word, values = words[0], words[1:]
+        reader: Callable[[list[str]], None] | None = getattr(self, f"_read_{word}", None)
+        if reader is None:
+            known = [name[6:] for name in dir(self) if name.startswith("_read_")]
+            return self._mistake(number, f"{word!r} is no word of a header{hint(word, known)}")
+        if word not in ("trait", "limit", "assume", "form") and word in self.seen:
+            return self._mistake(number, f"{word} stands already in line {self.seen[word]}")
+        self.seen[word] = number
+        if word == "trait" and values and values[0] in TRAITS:
+            self.traits_in[values[0]] = number
+        try:
+            reader(values)
+        except (SheetMistakeError, MalformedValueError) as error:
+            self._mistake(number, str(error))
+
+    def finish(self, number: int) -> None:
+        """Look for what is missing."""
+        for word in ("sheet", "carrier", *(["nest"] if self.carrier.words else [])):
+            if word not in self.seen:
+                self._mistake(number, f"the header lacks the word {word}")
+        if self.nesting.end and not (self.nesting.opens or self.nesting.begins):
+            self._mistake(
+                self.seen["nest"],
+                'where blocks are closed by a word, the header says what opens one: opens ":"',
+            )
+        if not self.suffix:
+            self.suffix = self.name
+
+    @property
+    def made_carrier(self) -> Carrier:
+        """The carrier with what the header says about it."""
+        return self.carrier(self.nesting, self.comments)
+
+    def forms(self) -> tuple[dict[str, Form], dict[str, tuple[str, Form]]]:
+        """The forms by field type, and those that have names."""
+        carrier = self.made_carrier
+        text = carrier.text_form(self.text)
+        forms: dict[str, Form] = {
+            "ip": ADDRESS,
+            "prefix": PREFIX,
+            "vlan": VLAN,
+            "code": self.codes,
+            "bytes": HEX,
+            "identifier": IDENTIFIER,
+            "mac": self.mac,
+            "duration": self.duration,
+            "text": text,
+            "number": NUMBER,
+            "bool": self.bool,
+            "ips": ListOf(carrier.item_form(ADDRESS), self.separator),
+            "texts": ListOf(carrier.item_form(text), self.separator),
+        }
+        return forms, self.named
+
+    def sheet(self, rows: list[Row]) -> Sheet:
+        """The sheet, once header and body have no mistakes."""
+        return Sheet(
+            name=self.name,
+            file=self.file,
+            about=self.about,
+            suffix=self.suffix,
+            carrier=self.made_carrier,
+            naming=self.naming,
+            duration=self.duration,
+            traits=self.traits,
+            limits=self.limits,
+            assumed=self.assumed,
+            rows=tuple(rows),
+            undo=self.undo,
+        )
+
+    def _mistake(self, number: int, message: str) -> None:
+        self.problems.append(Problem(Place(self.file, number), message))
+
+    def _read_sheet(self, values: list[str]) -> None:
+        self.name = _only(values, "a name")
+        if not re.fullmatch("[a-z][a-z0-9-]*", self.name):
+            raise SheetMistakeError("a dialect's name has small letters, digits and -")
+
+    def _read_about(self, values: list[str]) -> None:
+        self.about = _only(values, "a quoted sentence")
+
+    def _read_file(self, values: list[str]) -> None:
+        self.suffix = _only(values, "the ending of a file's name")
+
+    def _read_carrier(self, values: list[str]) -> None:
+        name = _only(values, "a carrier")
+        if name not in CARRIERS:
+            raise SheetMistakeError(
+                f"there is no carrier {name!r}{hint(name, CARRIERS)}; "
+                f"there are {', '.join(CARRIERS)}"
+            )
+        self.carrier = CARRIERS[name]
+
+    def _read_nest(self, values: list[str]) -> None:
+        pairs = _pairs(values, "nest", self.carrier.words)
+        indent = _number(pairs.pop("indent", str(self.nesting.indent)))
+        self.nesting = replace(Nesting(**pairs), indent=indent)  # type: ignore[arg-type]
+
+    def _read_codes(self, values: list[str]) -> None:
+        if len(values) < 2 or values[0] != "except":
+            raise SheetMistakeError("the options that there can't be are named: codes except 43")
+        self.codes = codes_except(frozenset(OPTION_CODE.read(value) for value in values[1:]))
+
+    def _read_bool(self, values: list[str]) -> None:
+        if len(values) != 2 or values[0] == values[1]:
+            raise SheetMistakeError('a bool is two words, such as: bool "on" "off"')
+        self.bool = either(*values)
+
+    def _read_opens(self, values: list[str]) -> None:
+        sign = _only(values, "what a block's line ends with, or begins with")
+        if sign.endswith(" *"):
+            self.nesting = replace(self.nesting, begins=sign[:-1])
+        else:
+            self.nesting = replace(self.nesting, opens=sign)
+
+    def _read_comment(self, values: list[str]) -> None:
+        if not all(values):
+            raise SheetMistakeError("expected the signs that begin a comment")
+        self.comments = tuple(values)
+
+    def _read_quote(self, values: list[str]) -> None:
+        if values == ["none"]:
+            return
+        if len(values) != 2 or values[1] not in ("doubled", "backslash") or len(values[0]) != 1:
+            raise SheetMistakeError('quote is "\\"" doubled, "\\"" backslash, or none')
+        self.text = replace(self.text, quote=values[0], doubled=values[1] == "doubled")
+
+    def _read_bare(self, values: list[str]) -> None:
+        self.text = replace(self.text, bare=_characters(_only(values, "a set of characters")))
+
+    def _read_undo(self, values: list[str]) -> None:
+        before, found, after = _only(values, "a line").partition("{line}")
+        if not found or not before.endswith(" ") or not before.strip():
+            raise SheetMistakeError('undo is a word or more before the line: undo "cancel {line}"')
+        if not self.carrier.has_undo:
+            raise SheetMistakeError("in this notation a line is taken back by leaving it out")
+        self.undo = Undo(before, after)
+
+    def _read_list(self, values: list[str]) -> None:
+        self.separator = _only(values, "a separator")
+
+    def _read_names(self, values: list[str]) -> None:
+        pairs = _pairs(values, "names", ("longest", "characters"))
+        self.naming = Naming(
+            _number(pairs.get("longest", "0")), _characters(pairs.get("characters", ""))
+        )
+
+    def _read_mac(self, values: list[str]) -> None:
+        self.mac = _mac_form(values)
+
+    def _read_form(self, values: list[str]) -> None:
+        name, sign, of, *rest = [*values, "", "", ""][: max(3, len(values))]
+        if sign != "=" or of not in ("mac", "bytes"):
+            raise SheetMistakeError(
+                'a form is like: form clientid = mac prefix "01." group 6 sep ".", '
+                'or: form escaped = bytes escape "%"'
+            )
+        if of == "mac":
+            self.named[name] = ("mac", _mac_form(rest))
+        else:
+            pairs = _pairs(rest, "bytes", ("escape",))
+            self.named[name] = ("bytes", EscapedBytes(pairs.get("escape", "\\x")))
+
+    def _read_duration(self, values: list[str]) -> None:
+        pairs = _pairs(values[1:], "duration", ("infinite", "also"))
+        self.duration = DurationForm(
+            values[0] if values else "", pairs.get("infinite", ""), pairs.get("also", "")
+        )
+        if not self.duration.units or not self.duration.parts:
+            raise SheetMistakeError('a duration has units in it, such as "{d} days {h} hours"')
+
+    def _read_trait(self, values: list[str]) -> None:
+        if len(values) != 2:
+            raise SheetMistakeError("a trait has a name and a value")
+        name, value = values
+        trait = TRAITS.get(name)
+        if trait is None:
+            raise SheetMistakeError(f"there is no trait {name!r}{hint(name, TRAITS)}")
+        if not trait.values:
+            parse_duration(value)
+        elif value not in trait.values:
+            raise SheetMistakeError(
+                f"{name} can't be {value!r}{hint(value, trait.values)}; "
+                f"it is one of {', '.join(trait.values)}"
+            )
+        self.traits[name] = value
+
+    def _read_limit(self, values: list[str]) -> None:
+        if len(values) != 2:
+            raise SheetMistakeError("a limit has a place and a number: limit pool.dns 8")
+        if values[0] not in LIMITS:
+            raise SheetMistakeError(
+                f"nothing is known to be limited by {values[0]!r}; there are {', '.join(LIMITS)}"
+            )
+        self.limits[values[0]] = _number(values[1])
+
+    def _read_assume(self, values: list[str]) -> None:
+        if values not in (["interface.enabled", "=", "yes"], ["interface.enabled", "=", "no"]):
+            raise SheetMistakeError("an assumption is: assume interface.enabled = yes (or no)")
+        self.assumed["interface", "enabled"] = values[2] == "yes"
+
+
+def _only(values: list[str], what: str) -> str:
+    if len(values) != 1 or not values[0]:
+        raise SheetMistakeError(f"expected {what}, found {' '.join(values) or 'nothing'}")
+    return values[0]
+
+
+def _pairs(values: list[str], word: str, known: tuple[str, ...]) -> dict[str, str]:
+    if len(values) % 2:
+        raise SheetMistakeError(f"{word} has pairs of words: {', '.join(known)}, each with a value")
+    pairs = dict(zip(values[::2], values[1::2], strict=True))
+    for name in pairs:
+        if name not in known:
+            raise SheetMistakeError(f"{name!r} doesn't belong to {word}{hint(name, known)}")
+    return pairs
+
+
+def _number(text: str) -> int:
+    if not re.fullmatch("[0-9]{1,6}", text):
+        raise SheetMistakeError(f"{text!r} is not a number")
+    return int(text)
+
+
+def _characters(text: str) -> str:
+    try:
+        re.compile(f"[{text}]" if text else "")
+    except re.error:
+        raise SheetMistakeError(f"{text!r} is not a set of characters, like A-Za-z0-9_-") from None
+    return text
+
+
+def _mac_form(values: list[str]) -> MacForm:
+    pairs = _pairs(values, "mac", ("group", "sep", "prefix", "case"))
+    group = _number(pairs.get("group", "2"))
+    if group not in (2, 4, 6, 12):
+        raise SheetMistakeError("a MAC's digits stand in groups of 2, 4, 6 or 12")
+    return MacForm(
+        group, pairs.get("sep", ""), pairs.get("prefix", ""), pairs.get("case") == "upper"
+    )
+
+
+def _reserve_words(rows: tuple[Row, ...], header: _HeaderReader) -> None:
+    """Names that are words of the dialect are quoted where it can quote."""
+    words = {header.nesting.end} if header.nesting.end else set()
+    for row in every_row(rows):
+        words |= row.pattern.words
+    header.text.reserved.update(words)

@@ -1,0 +1,279 @@
+"""A sheet, loaded: what a dialect looks like and how its devices behave."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from itertools import groupby
+from typing import Any
+
+from reservoir.dialects.facts.fact import NOTHING, RUNNING_NUMBER
+from reservoir.dialects.forms.durations import DurationForm
+from reservoir.dialects.notations.nodes import Carrier, Undo
+from reservoir.dialects.sheet.patterns import LinePattern, head_of
+
+
+@dataclass(frozen=True)
+class Naming:
+    """What the device takes for a name of a pool or binding."""
+
+    longest: int = 0
+    """Most characters; 0 is no limit."""
+    characters: str = ""
+    """The characters allowed, as in a regular expression's set; empty is any."""
+
+
+@dataclass(eq=False)
+class Row:
+    """One row of a sheet's body: a piece of configuration and the facts that it states."""
+
+    number: int
+    """Its line in the sheet."""
+    kind: str
+    """The kind of fact that it opens; empty if it adds fields to the enclosing fact."""
+    repeat: str
+    """``*`` many or one per list item, ``?`` perhaps, empty for exactly one."""
+    conditions: Mapping[str, Any]
+    """Fields that must have a value for the row to be written, and have it when it is read."""
+    same_as: Mapping[str, str]
+    """Fields that must equal another field of the fact, likewise."""
+    pattern: LinePattern
+    """Empty for a fact that opens without a line of its own."""
+    children: list[Row] = field(default_factory=list)
+    pieces: list[Row] = field(default_factory=list)
+    """Those of the rows inside that stand on this row's line, in any order."""
+    owner: Row | None = None
+    """The row under which it stands in the sheet."""
+    lends: bool = False
+    """Whether it is about lending."""
+    is_piece: bool = False
+    """Whether it is a piece of its owner's line."""
+    undo: LinePattern | None = None
+    """The line that takes it back, if that is one of its own."""
+
+    @property
+    def adds_fields(self) -> bool:
+        """Whether it only adds fields to the enclosing fact."""
+        return self.kind in ("", "device")
+
+    @cached_property
+    def links(self) -> tuple[str, ...]:
+        """The fields by which it names the fact that it belongs to, such as ``pool.name``."""
+        if self.is_piece:
+            return ()  # it is its owner that they place
+        rows = [self, *self.pieces]
+        return tuple(link for row in rows for link in row.pattern.links)
+
+    @cached_property
+    def link_depth(self) -> int:
+        """How many facts it belongs to that it, and in turn their rows, only name."""
+        above = self.owner.link_depth if self.owner is not None else 0
+        return above + bool(self.links)
+
+    @cached_property
+    def required(self) -> frozenset[str]:
+        """The fields without which it can't be written."""
+        sure = (piece.required for piece in self.pieces if not piece.repeat)
+        return self.pattern.required_fields.union(*sure)
+
+    @cached_property
+    def needs(self) -> frozenset[str]:
+        """The fields without which it and the lines that must stand in it can't be written."""
+        inside = (row.needs for row in self.children if not row.kind and not row.repeat)
+        return self.required.union(*inside)
+
+    @cached_property
+    def is_frame(self) -> bool:
+        """Whether it only holds other rows, and is there if any of them is."""
+        states = bool(self.required or self.conditions)
+        return self.adds_fields and bool(self.children) and not states
+
+    @cached_property
+    def is_implied(self) -> bool:
+        """Whether its fact opens without a line: with the first of the lines inside."""
+        return not self.pattern.elements
+
+    @cached_property
+    def is_simple_block(self) -> bool:
+        """Whether it opens a fact that is lines, one level deep, each field in one of them."""
+        inside = [self, *self.children]
+        fields = [name for row in inside if row is self or not row.kind for name in row.mentioned]
+        return (
+            not self.adds_fields
+            and len(set(fields)) == len(fields)
+            and not any(row.links or row.is_implied or row.pieces for row in inside)
+            and not any(row.children for row in self.children)
+            and RUNNING_NUMBER not in {name for row in inside for name in row.mentioned}
+        )
+
+    @cached_property
+    def mentioned(self) -> frozenset[str]:
+        """The fields that its own line states."""
+        slots = (slot.field for slot in self.pattern.slots)
+        return frozenset({*slots, *self.conditions, *self.same_as})
+
+    @cached_property
+    def scope(self) -> Scope:
+        """The rows that may stand inside, found by how their lines begin."""
+        return Scope(self.children)
+
+    @cached_property
+    def groups(self) -> list[tuple[str, list[Row]]]:
+        """The rows inside, those of one kind together: other ways to say the same fact."""
+        return grouped(self.children)
+
+    def applies(self, fields: Mapping[str, Any]) -> bool:
+        """Whether a fact with these fields can be said by this row. No field is None."""
+        needs = self.needs if self.repeat == "?" else self.required
+        if not needs <= fields.keys() or any(fields[name] == NOTHING for name in needs):
+            return False
+        for name, value in self.conditions.items():
+            if fields.get(name) != value:
+                return False
+        return all(fields.get(name) == fields.get(other) for name, other in self.same_as.items())
+
+
+def grouped(rows: Iterable[Row]) -> list[tuple[str, list[Row]]]:
+    """Neighbouring rows of one kind, together with that kind."""
+    return [(kind, list(group)) for kind, group in groupby(rows, key=lambda row: row.kind)]
+
+
+def every_row(rows: Iterable[Row]) -> Iterator[Row]:
+    """The rows and those inside them, however deep."""
+    for row in rows:
+        yield row
+        yield from every_row(row.children)
+
+
+class Scope:
+    """Rows among which a node's text is looked up by its first word.
+
+    Besides the rows that stand inside a block, those under a fact without a line of its own,
+    and those that name the fact that they belong to and so stand beside it.
+    """
+
+    def __init__(self, rows: list[Row]) -> None:
+        """Sort the rows by head."""
+        self.rows = list(_standing_here(rows))
+        self.opening = next((row.pattern.opening for row in self.rows), "")
+        self.by_head: dict[str, list[Row]] = {}
+        self.headless = []
+        for row in self.rows:
+            head = row.pattern.head
+            if head is None:
+                self.headless.append(row)
+            else:
+                self.by_head.setdefault(head, []).append(row)
+
+    def head_of(self, text: str) -> str:
+        """The word by which rows for a text are found."""
+        return head_of(text.removeprefix(self.opening) if self.opening else text)
+
+    def candidates(self, text: str) -> list[Row]:
+        """The rows that a text may be, by its first word, in the sheet's order."""
+        found = self.by_head.get(self.head_of(text), [])
+        return found + self.headless if self.headless else found
+
+
+def _standing_here(rows: Iterable[Row]) -> Iterator[Row]:
+    for row in rows:
+        if row.is_implied:
+            yield from _standing_here(row.children)
+        elif not row.links:
+            yield row
+            yield from _standing_beside(row.children)
+
+
+def _standing_beside(rows: Iterable[Row]) -> Iterator[Row]:
+    """Of the rows inside a row, those that stand beside it, and those beside these."""
+    for row in rows:
+        if row.links:
+            yield row
+            yield from _standing_beside(row.children)
+
+
+@dataclass(frozen=True, eq=False)
+class Sheet:
+    """A dialect."""
+
+    name: str
+    file: str
+    """Where the sheet was read."""
+    about: str
+    suffix: str
+    """How its files' names end."""
+    carrier: Carrier
+    naming: Naming
+    duration: DurationForm
+    traits: Mapping[str, str]
+    limits: Mapping[str, int]
+    """Most of something, by ``pool.dns`` (items of a list) or ``device.exclusion`` (facts)."""
+    assumed: Mapping[tuple[str, str], Any]
+    """Values that a field of a kind has when nothing says otherwise."""
+    rows: tuple[Row, ...]
+    undo: Undo | None = None
+    """How any line is taken back that has no line of its own for that."""
+
+    @cached_property
+    def undo_words(self) -> frozenset[str]:
+        """The first words of lines that take others back."""
+        own = {row.undo.head for row in every_row(self.rows) if row.undo is not None}
+        words = {word for word in own if word}
+        if self.undo is not None:
+            words.add(head_of(self.undo.before))
+        return frozenset(words)
+
+    @cached_property
+    def scope(self) -> Scope:
+        """The rows of the top level."""
+        return Scope(list(self.rows))
+
+    @cached_property
+    def groups(self) -> list[tuple[str, list[Row]]]:
+        """The rows of the top level, those of one kind together."""
+        return grouped(self.rows)
+
+    @cached_property
+    def mentioned(self) -> Mapping[str, frozenset[str]]:
+        """For each kind of fact that a row opens, the fields that its rows mention."""
+        found: dict[str, set[str]] = {"device": set()}
+        for row in every_row(self.rows):
+            found.setdefault(kind_of(row), set()).update(row.mentioned)
+        return {kind: frozenset(fields) for kind, fields in found.items()}
+
+    @cached_property
+    def homes(self) -> Mapping[str, tuple[str, ...]]:
+        """For each kind of fact that a row opens, the kinds that it may stand in."""
+        found: dict[str, dict[str, None]] = {}
+        for row in every_row(self.rows):
+            if row.kind and row.kind != "device":
+                owner = kind_of(row.owner) if row.owner else "device"
+                found.setdefault(row.kind, {})[owner] = None
+        return {kind: tuple(owners) for kind, owners in found.items()}
+
+    def stands_in(self, kind: str, owner: str) -> bool:
+        """Whether a fact of this kind may stand in one of that kind."""
+        return owner in self.homes.get(kind, ())
+
+    def says_nothing(self, kind: str, name: str) -> bool:
+        """Whether some row says that there is none of something."""
+        return any(
+            row.conditions.get(name) == NOTHING and kind_of(row) == kind
+            for row in every_row(self.rows)
+        )
+
+    def mentions(self, kind: str, name: str) -> bool:
+        """Whether some row states a field of a kind."""
+        return name in self.mentioned.get(kind, ())
+
+    def trait(self, name: str) -> str:
+        """The value of a trait."""
+        return self.traits[name]
+
+
+def kind_of(row: Row) -> str:
+    """The kind of fact that a row opens or adds fields to."""
+    while not row.kind and row.owner is not None:
+        row = row.owner
+    return row.kind or "device"

@@ -1,0 +1,322 @@
+"""A row's line: literal text, typed slots, parts that may be missing. One thing for both ways.
+
+The reader matches it against a line, the writer fills it in; neither has a second description.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, NamedTuple
+
+from reservoir.core.values.addresses import MalformedValueError
+from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.plain import PREFIX_PARTS, joined_prefix
+
+
+@dataclass(frozen=True)
+class Literal:
+    """Text that stands as it is; a run of blanks matches any run of blanks."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class Slot:
+    """A place for a field's value."""
+
+    field: str
+    form: Form
+    part: str = ""
+    """Which part of the value it holds, for values written in parts; see ``PREFIX_PARTS``."""
+
+
+@dataclass(frozen=True)
+class Optional:
+    """A part of the line that is there only if its values are."""
+
+    elements: tuple[Literal | Slot, ...]
+
+
+Element = Literal | Slot | Optional
+
+
+def head_of(text: str) -> str:
+    """The word that a text begins with; an opening sign before it belongs to it."""
+    found = _HEAD.match(text)
+    return found[0] if found else ""
+
+
+_HEAD = re.compile(r"\[?[^ \t=:>\[\]]*")
+
+
+class BadValueError(Exception):
+    """A line has the shape of a row, and a value in it that can't be read."""
+
+    def __init__(self, message: str, column: int) -> None:
+        """Keep the message, and the column from 0 in the line."""
+        super().__init__(message)
+        self.message, self.column = message, column
+
+
+@dataclass(frozen=True)
+class LinePattern:
+    """The elements of a row's line; none if the row has no line of its own."""
+
+    elements: tuple[Element, ...]
+    opening: str = ""
+    """What all lines that open a block begin with, which tells none from another."""
+
+    @cached_property
+    def slots(self) -> tuple[Slot, ...]:
+        """Every slot, those in optional parts too, in order."""
+        return tuple(_slots(self.elements))
+
+    @cached_property
+    def links(self) -> tuple[str, ...]:
+        """Slots for fields of the fact that the line's fact belongs to: ``pool.name``."""
+        return tuple(slot.field for slot in self.slots if "." in slot.field)
+
+    @cached_property
+    def required_fields(self) -> frozenset[str]:
+        """The fields without whose values the line can't be written."""
+        return frozenset(e.field for e in self.elements if isinstance(e, Slot))
+
+    @cached_property
+    def head(self) -> str | None:
+        """The word that every such line begins with, or has next; None if it begins otherwise."""
+        first = self.elements[0] if self.elements else None
+        if not isinstance(first, Literal):
+            return None
+        text = first.text.removeprefix(self.opening)
+        word = head_of(text)
+        whole = len(word) == len(text)
+        return word if word and (not whole or len(self.elements) == 1) else None
+
+    @cached_property
+    def words(self) -> frozenset[str]:
+        """The words of its literal text."""
+        literals = (e.text for e in _flat(self.elements) if isinstance(e, Literal))
+        return frozenset(word for text in literals for word in text.split())
+
+    @property
+    def lead(self) -> str:
+        """Its literal beginning, for messages: ``withhold …``."""
+        first = self.elements[0]
+        return f"{first.text.rstrip()} …" if isinstance(first, Literal) else "…"
+
+    @property
+    def shape(self) -> str:
+        """The line as people read it: ``withhold {first} to {last}``."""
+        return _shape(self.elements)
+
+    @cached_property
+    def _expression(self) -> re.Pattern[str]:
+        return re.compile("".join(_expressions(self.elements)) + "[ \\t]*")
+
+    @cached_property
+    def strict(self) -> str:
+        """An expression for well-formed lines, with a group for each slot in order."""
+        return "".join(_expressions(self.elements, strict=True))
+
+    @cached_property
+    def strict_without_groups(self) -> str:
+        """The same, without groups."""
+        return "".join(_expressions(self.elements, strict=True, slot="(?:{})"))
+
+    @cached_property
+    def match(self) -> Any:
+        """Matches a whole line; the groups are the slots' texts in order."""
+        return self._expression.fullmatch
+
+    def read(self, line: str) -> dict[str, Any] | None:
+        """The values of a line's slots by field; None if the line has another shape.
+
+        Of a value whose other part stands in another line, the part: ``{"address:ip": …}``.
+
+        Raises:
+            BadValueError: the shape is right, and a value is not.
+        """
+        found = self.match(line)
+        if found is None:
+            return None
+        values: dict[str, Any] = {}
+        parts: dict[str, dict[str, int]] = {}
+        group = 0
+        try:
+            for name, part, read in self._readers:
+                group += 1
+                text = found[group]
+                if text is None:
+                    continue
+                value = read(text)
+                if part:
+                    parts.setdefault(name, {})[part] = value
+                else:
+                    values[name] = value
+            values |= joined_parts(parts)
+        except MalformedValueError as error:
+            message = f"{error}, in: {self.lead}"
+            raise BadValueError(message, found.start(group)) from None
+        return values
+
+    @cached_property
+    def _readers(self) -> tuple[tuple[str, str, Callable[[str], Any]], ...]:
+        """For each group of the expression: the field, the part, and how to read it."""
+        return tuple((slot.field, slot.part, slot.form.read) for slot in self.slots)
+
+    def sample(self, values: Mapping[str, Any]) -> dict[str, Any]:
+        """What reading a line with these values of the fields gives back."""
+        parts: dict[str, dict[str, int]] = {}
+        whole = dict(values)
+        for slot in self.slots:
+            if slot.part:
+                part = PREFIX_PARTS[slot.part][1](values[slot.field])
+                parts.setdefault(slot.field, {})[slot.part] = part
+                whole.pop(slot.field, None)
+        return whole | joined_parts(parts)
+
+    def progress(self, line: str) -> int:
+        """How many of the line's characters its literal beginnings account for."""
+        reached = 0
+        for count in range(1, len(self.elements) + 1):
+            begun = re.match("".join(_expressions(self.elements[:count])), line)
+            if begun is None:
+                break
+            reached = begun.end()
+        return reached
+
+    def write(self, fields: Mapping[str, Any], said: set[str]) -> str:
+        """The line for a fact's fields; the names of those that it says are added to ``said``.
+
+        Raises:
+            MalformedValueError: a value can't be written in its slot's form.
+        """
+        pieces = [piece(fields, said) for piece in self._writers]
+        said |= self.required_fields
+        return self._template % tuple(pieces)
+
+    def laid_out(self, names: Collection[str]) -> tuple[str, tuple[ValueWriter, ...]]:
+        """For facts with fields of these names: a template, and what fills each ``%s`` of it."""
+        template, values = "", list[ValueWriter]()
+        for element in self.elements:
+            inner = element.elements if isinstance(element, Optional) else (element,)
+            if all(isinstance(e, Literal) or e.field in names for e in inner):
+                for part in inner:
+                    if isinstance(part, Literal):
+                        template += part.text.replace("%", "%%")
+                    else:
+                        template += "%s"
+                        values.append(ValueWriter(part.field, *_part_writers(part)))
+        return template, tuple(values)
+
+    @cached_property
+    def _template(self) -> str:
+        """The literal text with a ``%s`` for each slot and optional part."""
+        return "".join(
+            element.text.replace("%", "%%") if isinstance(element, Literal) else "%s"
+            for element in self.elements
+        )
+
+    @cached_property
+    def _writers(self) -> tuple[Writer, ...]:
+        """What fills each ``%s`` of the template."""
+        return tuple(
+            _slot_writer(element) if isinstance(element, Slot) else _optional_writer(element)
+            for element in self.elements
+            if not isinstance(element, Literal)
+        )
+
+
+class ValueWriter(NamedTuple):
+    """How the value of a field is written in a line."""
+
+    field: str
+    one: Callable[[Any], str]
+    many: Callable[[Sequence[Any]], list[str]]
+
+
+Writer = Callable[[Mapping[str, Any], set[str]], str]
+"""Makes a piece of a line from a fact's fields; may add the names that it says."""
+
+
+def _slot_writer(slot: Slot) -> Writer:
+    name, (write, _) = slot.field, _part_writers(slot)
+    return lambda fields, said: write(fields[name])
+
+
+def _part_writers(
+    slot: Slot,
+) -> tuple[Callable[[Any], str], Callable[[Sequence[Any]], list[str]]]:
+    """How the value of a slot's field is written in it, and how many are."""
+    write, write_many = slot.form.write, slot.form.write_column
+    if not slot.part:
+        return write, write_many
+    take = PREFIX_PARTS[slot.part][1]
+    return lambda value: write(take(value)), lambda values: write_many(list(map(take, values)))
+
+
+def _optional_writer(part: Optional) -> Writer:
+    inside = LinePattern(part.elements)
+
+    def write(fields: Mapping[str, Any], said: set[str]) -> str:
+        if not inside.required_fields <= fields.keys():
+            return ""
+        try:
+            return inside.write(fields, said)
+        except MalformedValueError:
+            return ""  # the field stays unsaid, and the writer reports it as lost
+
+    return write
+
+
+def joined_parts(parts: Mapping[str, Mapping[str, int]]) -> dict[str, Any]:
+    """Values whose parts are all there; the parts by ``field:part`` of those that lack some.
+
+    Raises:
+        MalformedValueError: parts that make no value together.
+    """
+    values: dict[str, Any] = {}
+    for name, found in parts.items():
+        if "ip" in found and len(found) > 1:
+            values[name] = joined_prefix(found)
+        else:
+            values |= {f"{name}:{part}": value for part, value in found.items()}
+    return values
+
+
+def _flat(elements: Sequence[Element]) -> Iterator[Literal | Slot]:
+    for element in elements:
+        if isinstance(element, Optional):
+            yield from element.elements
+        else:
+            yield element
+
+
+def _slots(elements: Sequence[Element]) -> Iterator[Slot]:
+    return (element for element in _flat(elements) if isinstance(element, Slot))
+
+
+def _shape(elements: Sequence[Element]) -> str:
+    text = ""
+    for element in elements:
+        if isinstance(element, Optional):
+            text += f"[{_shape(element.elements)}]"
+        else:
+            text += element.text if isinstance(element, Literal) else f"{{{element.field}}}"
+    return text
+
+
+def _expressions(
+    elements: Sequence[Element], *, strict: bool = False, slot: str = "({})"
+) -> Iterator[str]:
+    for element in elements:
+        if isinstance(element, Literal):
+            blanks = " " if strict else "[ \\t]+"
+            yield blanks.join(re.escape(word) for word in element.text.split(" "))
+        elif isinstance(element, Slot):
+            yield slot.format(element.form.strict if strict else element.form.pattern)
+        else:
+            yield f"(?:{''.join(_expressions(element.elements, strict=strict, slot=slot))})?"

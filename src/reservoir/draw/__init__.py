@@ -1,1 +1,0 @@
-"""What people look at: findings as text; later figures and pages."""

@@ -1,0 +1,1 @@
+"""Shows findings: for people in a terminal, for programs, for change requests."""

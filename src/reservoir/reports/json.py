@@ -1,0 +1,66 @@
+"""Findings as JSON: one object, whose fields are only ever added to."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from reservoir.core.checks import Report
+from reservoir.core.findings import Finding, Severity
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import format_path
+from reservoir.core.subject import Subject
+from reservoir.version import __version__
+
+
+def report_text(report: Report, subject: Subject) -> str:
+    """The report of a check as the text of one JSON object."""
+    return json.dumps(report_object(report, subject), indent=2, ensure_ascii=False) + "\n"
+
+
+def report_object(report: Report, subject: Subject) -> dict[str, Any]:
+    """The report of a check as an object for JSON."""
+    return {
+        "reservoir": __version__,
+        "command": "check",
+        "inputs": list(subject.files),
+        "findings": [_finding(finding, subject) for finding in report.findings],
+        "summary": {
+            "errors": report.of_severity(Severity.ERROR),
+            "warnings": report.of_severity(Severity.WARNING),
+            "advice": report.of_severity(Severity.ADVICE),
+            "accepted": report.accepted,
+            "networks": report.networks,
+            "devices": report.devices,
+            "lendable": report.lendable,
+        },
+    }
+
+
+def _finding(finding: Finding, subject: Subject) -> dict[str, Any]:
+    place = subject.place(finding.at)
+    cause = finding.cause
+    return {
+        "rule": finding.rule,
+        "family": finding.family,
+        "severity": finding.severity.word,
+        "message": finding.message,
+        "at": format_path(finding.at),
+        "file": place.file,
+        "line": place.line,
+        "column": place.column,
+        "witness": finding.witness.as_json() if finding.witness else None,
+        "suggestions": [_suggestion(suggestion, subject) for suggestion in finding.suggestions],
+        "cause": {"rule": cause.rule, "at": format_path(cause.at)} if cause else None,
+        "accepted": finding.accepted,
+    }
+
+
+def _suggestion(edit: Edit, subject: Subject) -> dict[str, Any]:
+    """The edit; where configuration was read, also the lines that it changes there."""
+    result: dict[str, Any] = {"path": format_path(edit.path), "old": edit.old, "new": edit.new}
+    lines = subject.lines_of(edit)
+    if lines:
+        result["removes"] = [line.text for line in lines if not line.is_new]
+        result["adds"] = [line.text for line in lines if line.is_new]
+    return result

@@ -1,0 +1,175 @@
+"""Findings for people: by network, causes first, each with its place, its case and its remedy."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import groupby
+
+from reservoir.core.checks import Report, rules
+from reservoir.core.findings import Finding, Severity
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import Plan, PlanPath, format_path
+from reservoir.core.subject import LineChange, Subject
+from reservoir.reports.summary import summary_line
+from reservoir.reports.theme import styled, wrapped
+
+BODY = " " * 9
+"""What stands under a finding begins below its rule's name."""
+
+LABELLED = BODY + " " * 12
+"""What goes on after a label such as ``put right``."""
+
+SHOWN = 10
+"""Findings of one rule that are shown one by one; the rest is counted."""
+
+ONE_BY_ONE = 2
+"""Pieces of advice of one rule that are given one by one; more are given as one."""
+
+NAMED = 12
+"""Networks that a line of advice names before it counts the rest."""
+
+
+def findings_text(report: Report, subject: Subject, width: int) -> Iterator[str]:
+    """The lines of a report on what was checked."""
+    shown = [finding for finding in report.findings if finding.accepted is None]
+    numbers = {id(finding): number for number, finding in enumerate(shown)}
+    following: dict[int, list[Finding]] = {}
+    leaders = []
+    for finding in shown:
+        cause = numbers.get(id(finding.cause))
+        if cause is None:
+            leaders.append(finding)
+        else:
+            following.setdefault(id(finding.cause), []).append(finding)
+    advice = [f for f in leaders if f.severity is Severity.ADVICE and id(f) not in following]
+    apart = set(map(id, advice))
+    graver = [finding for finding in leaders if id(finding) not in apart]
+    counts = Counter(finding.rule for finding in graver)
+    left = dict.fromkeys(counts, SHOWN)
+    for about, group in groupby(graver, key=_subject):
+        lines: list[str] = []
+        for finding in group:
+            left[finding.rule] -= 1
+            if left[finding.rule] >= 0:
+                lines += _block(finding, following.get(id(finding), ()), subject, width)
+        if lines:
+            yield styled(_heading(about, subject.plan), "heading")
+            yield from lines
+            yield ""
+    yield from _left_out(counts, width)
+    yield from _advice(advice, subject, width)
+    yield from wrapped(summary_line(report), width, "")
+
+
+def _subject(finding: Finding) -> tuple[str, str]:
+    """What a finding is about: its network, or else its device, or the plan as a whole."""
+    if finding.network is not None:
+        return "networks", finding.network
+    if finding.at[:1] == ("devices",) and len(finding.at) > 1:
+        return "devices", str(finding.at[1])
+    return "", "The plan"
+
+
+def _heading(about: tuple[str, str], plan: Plan) -> str:
+    kind, name = about
+    if kind != "networks" or name not in plan.networks:
+        return name
+    served = ", ".join(service.device for service in plan.networks[name].served_by)
+    by = f", served by {served}" if served else ""
+    return f"{name}  {plan.networks[name].subnet}{by}"
+
+
+def _block(
+    finding: Finding,
+    following: Sequence[Finding],
+    subject: Subject,
+    width: int,
+) -> Iterator[str]:
+    severity = styled(f"{finding.severity.word:<8}", finding.severity.word)
+    where = str(subject.place(finding.at))
+    gap = max(width - 9 - len(finding.rule) - len(where), 2)
+    yield f"{severity} {styled(finding.rule, 'name')}{' ' * gap}{styled(where, 'place')}"
+    yield from wrapped(finding.message, width, BODY)
+    if finding.witness is not None:
+        yield from _labelled("shown when", finding.witness.sentence, width)
+    if finding.cause is not None:  # which wasn't asked for, or is accepted
+        cause = f"{finding.cause.rule}, {subject.place(finding.cause.at)}"
+        yield from _labelled("due to", cause, width)
+    label = "put right"
+    for suggestion in finding.suggestions:
+        lines = subject.lines_of(suggestion)
+        edit = _lines(lines) if lines else _suggestion(suggestion, finding.at, width)
+        yield from _under(label, edit)
+        label = "or"  # what follows is another way
+    if following:
+        yield from _labelled("leads to", _counted_rules(following), width)
+
+
+def _labelled(label: str, text: str, width: int) -> list[str]:
+    return wrapped(text, width, LABELLED, f"{BODY}{label:<12}")
+
+
+def _counted_rules(findings: Sequence[Finding]) -> str:
+    """The rules of some findings, each with how often it is broken if more than once."""
+    counts = Counter(finding.rule for finding in findings)
+    return ", ".join(rule if n == 1 else f"{rule} ({n:,} times)" for rule, n in counts.items())
+
+
+def _under(label: str, lines: Iterable[str]) -> Iterator[str]:
+    """Lines that stand beside and below a label."""
+    for line in lines:
+        yield f"{BODY}{label:<12}{line}"
+        label = ""
+
+
+def _lines(changes: Sequence[LineChange]) -> Iterator[str]:
+    """The edit as the lines that it changes in a configuration."""
+    for change in changes:
+        sign, style = ("+", "added") if change.is_new else ("-", "removed")
+        yield styled(f"{sign} {change.text}", style)
+
+
+def _suggestion(suggestion: Edit, at: PlanPath, width: int) -> Iterator[str]:
+    """The edit as a small difference; its path only where it isn't the finding's own place."""
+    parts = [] if suggestion.path == at else [(format_path(suggestion.path), "")]
+    if suggestion.old is not None:
+        parts.append((f"- {suggestion.old}", "removed"))
+    if suggestion.new is not None:
+        parts.append((f"+ {suggestion.new}", "added"))
+    fits = len(LABELLED) + sum(len(text) + 2 for text, _ in parts) <= width + 2
+    texts = [styled(text, style) if style else text for text, style in parts]
+    yield from ["  ".join(texts)] if fits else texts
+
+
+def _left_out(counts: Mapping[str, int], width: int) -> Iterator[str]:
+    """How many findings of each rule are not shown one by one."""
+    more = [f"{n - SHOWN:,} more of {rule}" for rule, n in counts.items() if n > SHOWN]
+    if more:
+        text = f"And {', '.join(more)}; --format json has all, --at and --select choose."
+        yield from wrapped(text, width, "")
+        yield ""
+
+
+def _advice(advice: Sequence[Finding], subject: Subject, width: int) -> list[str]:
+    """Advice last, by rule: what is said of many networks alike is said once."""
+    by_rule: dict[str, list[Finding]] = {}
+    for finding in advice:
+        by_rule.setdefault(finding.rule, []).append(finding)
+    lines: list[str] = []
+    for rule, findings in by_rule.items():
+        if len(findings) <= ONE_BY_ONE:
+            for finding in findings:
+                lines += _block(finding, (), subject, width)
+            continue
+        lines.append(f"{styled('advice  ', 'advice')} {styled(rule, 'name')}")
+        lines += wrapped(rules()[rule].manual["summary"], width, BODY)
+        lines += _labelled("at", _listed(findings), width)
+    return [styled("Advice", "heading"), *lines, ""] if lines else []
+
+
+def _listed(findings: Sequence[Finding]) -> str:
+    """The networks, or else the paths, that findings are about."""
+    names = list(dict.fromkeys(f.network or format_path(f.at) for f in findings))
+    more = f" and {len(names) - NAMED:,} more" if len(names) > NAMED else ""
+    return ", ".join(names[:NAMED]) + more
