@@ -48,7 +48,7 @@ class Net:
     wanted: int
     dns: list[IPv4Address]
     bindings: list[tuple[str, bytes, IPv4Address]] = field(default_factory=list)
-    lendable: set[IPv4Address] = field(default_factory=set)
+    assignable: set[IPv4Address] = field(default_factory=set)
     ports: list[Port] = field(default_factory=list)
 
     def is_host(self, address: IPv4Address) -> bool:
@@ -124,8 +124,8 @@ def of_ranges(net: Net) -> Iterator[str]:
         if one[0] <= other[1] and other[0] <= one[1]:
             yield "ranges-overlap"
     excluded = yield from of_exclusions(net, hosts)
-    net.lendable = hosts - excluded - {address for _, _, address in net.bindings}
-    if not net.lendable and (net.ranges or (net.server and not net.bindings)):
+    net.assignable = hosts - excluded - {address for _, _, address in net.bindings}
+    if not net.assignable and (net.ranges or (net.server and not net.bindings)):
         yield "pool-empty"
 
 
@@ -169,7 +169,7 @@ def of_bindings(net: Net) -> Iterator[str]:
 
 def of_capacity(net: Net, static: set[IPv4Address]) -> Iterator[str]:
     """Whether the addresses suffice, with a fifth to spare."""
-    capacity, needed = len(net.lendable) + len(net.bindings), -(-net.wanted * 6 // 5)
+    capacity, needed = len(net.assignable) + len(net.bindings), -(-net.wanted * 6 // 5)
     if net.wanted > capacity:
         yield "pool-undersized"
     elif needed > capacity:
@@ -178,7 +178,7 @@ def of_capacity(net: Net, static: set[IPv4Address]) -> Iterator[str]:
     taken |= {net.gateway} if net.gateway else set()
     if needed > net.subnet.num_addresses - 2 - sum(net.is_host(address) for address in taken):
         yield "subnet-outgrown"
-    if len(net.lendable) > max(8 * net.wanted, 254):
+    if len(net.assignable) > max(8 * net.wanted, 254):
         yield "pool-oversized"
 
 
@@ -216,7 +216,7 @@ def of_plan(networks: list[Net], ports: list[Port]) -> Iterator[str]:
     bound: Counter[IPv4Address | None] = Counter()
     shared = set()
     for net in networks:
-        for address in net.lendable:
+        for address in net.assignable:
             shared |= {(other.name, net.name) for other in lenders[address]}
             lenders[address].append(net)
         for _, _, address in net.bindings:
@@ -228,12 +228,12 @@ def of_plan(networks: list[Net], ports: list[Port]) -> Iterator[str]:
     yield from ("binding-on-static" for address in static if address in bound)
     yield from of_gateways(networks, set(static), bound)
     for address in static:
-        yield from lent(lenders, address, "static-lendable")
+        yield from lent(lenders, address, "static-in-pool")
     held = {port.address.ip for port in ports}
     for port in ports:
-        yield from lent(lenders, port.address.ip, "interface-lendable")
+        yield from lent(lenders, port.address.ip, "interface-in-pool")
     for address in {address for net in networks for address in net.dns} - held.union(static):
-        yield from lent(lenders, address, "infrastructure-lendable")
+        yield from lent(lenders, address, "infrastructure-in-pool")
 
 
 def lent(lenders: dict[IPv4Address, list[Net]], address: IPv4Address, rule: str) -> Iterator[str]:
@@ -250,7 +250,7 @@ def of_gateways(
     """What is wrong with the gateways."""
     for net in networks:
         if net.gateway is None:
-            if net.lendable or net.bindings:
+            if net.assignable or net.bindings:
                 yield "gateway-missing"
             continue
         if net.gateway not in net.subnet:
@@ -259,8 +259,8 @@ def of_gateways(
             yield "gateway-edge-address"
         elif net.ports and net.gateway not in static.union(p.address.ip for p in net.ports):
             yield "gateway-unattended"
-        if net.gateway in net.lendable:
-            yield "gateway-lendable"
+        if net.gateway in net.assignable:
+            yield "gateway-in-pool"
         yield from ["gateway-bound"] * bound[net.gateway]
 
 

@@ -118,14 +118,14 @@ def text_of(plan: dict[str, Any]) -> str:
 
 @dataclass
 class WalkedPool:
-    """What one server lends to one network, address by address."""
+    """What one server assigns in one network, address by address."""
 
     network: str
     vrf: str
     path: str
     named: Any
     server: str | None
-    lent: set[int]
+    assignable: set[int]
 
     @property
     def served(self) -> bool:
@@ -203,9 +203,9 @@ class Walked:
             else:
                 meant = {a for text in named for a in walk(text)}
             path = f"networks.{name}" + (f".served_by[{number}]" if own else "") + ".ranges"
-            lent = (meant & self.hosts(name)) - kept
+            assignable = (meant & self.hosts(name)) - kept
             server = service["device"] if own else service
-            pools.append(WalkedPool(name, self.vrf(name), path, named, server, lent))
+            pools.append(WalkedPool(name, self.vrf(name), path, named, server, assignable))
         return pools
 
 

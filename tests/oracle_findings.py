@@ -64,8 +64,8 @@ def of_moved_subnets(w: Walked) -> Found:
         things += [{number_of(row["address"])} for row in network["bindings"]]
         gateway = w.gateway(name)
         things += [] if gateway is None else [{gateway}]
-        hand_set = [{number_of(row["address"])} for row in network["static"]]
-        if is_moved(w, name, [*things, *hand_set]) or is_moved(w, name, things):
+        static = [{number_of(row["address"])} for row in network["static"]]
+        if is_moved(w, name, [*things, *static]) or is_moved(w, name, things):
             yield "subnet-differs", f"networks.{name}.subnet"
 
 
@@ -97,10 +97,10 @@ def is_moved(w: Walked, name: str, things: list[set[int]]) -> bool:
 
 def of_exclusions(w: Walked) -> Found:
     for name, network in w.networks.items():
-        hosts, lendable = w.hosts(name), set()
+        hosts, assignable = w.hosts(name), set()
         for pool in w.pools:
             if pool.network == name:
-                lendable |= hosts if pool.named == "all" else walk_all(pool.named) & hosts
+                assignable |= hosts if pool.named == "all" else walk_all(pool.named) & hosts
         for i, text in enumerate(network["exclusions"]):
             at = f"networks.{name}.exclusions[{i}].range"
             kept = walk(text)
@@ -109,7 +109,7 @@ def of_exclusions(w: Walked) -> Found:
                 continue
             if kept - w.addresses(name):
                 yield "exclusion-outside-subnet", at
-            if not kept & lendable:
+            if not kept & assignable:
                 yield "exclusion-idle", at
             for earlier in network["exclusions"][:i]:
                 if walk(earlier) & kept:
@@ -123,17 +123,17 @@ def walk_all(texts: list[str]) -> set[int]:
 def of_pools(w: Walked) -> Found:
     for i, pool in enumerate(w.pools):
         network = w.networks[pool.network]
-        if not pool.lent and (pool.named or (pool.served and not network["bindings"])):
+        if not pool.assignable and (pool.named or (pool.served and not network["bindings"])):
             yield "pool-empty", pool.path if pool.named else f"networks.{pool.network}"
-        if w.gateway(pool.network) in pool.lent and pool.named != "all":
-            yield "gateway-lendable", range_of(pool, w.gateway(pool.network))
+        if w.gateway(pool.network) in pool.assignable and pool.named != "all":
+            yield "gateway-in-pool", range_of(pool, w.gateway(pool.network))
         for other in w.pools[:i]:
-            if other.vrf == pool.vrf and other.lent & pool.lent:
+            if other.vrf == pool.vrf and other.assignable & pool.assignable:
                 same = other.network == pool.network
                 at = f"networks.{pool.network}.served_by" if same else pool.path
                 yield "pools-overlap", at
     for name in w.networks:
-        sharing = [p for p in w.pools if p.network == name and p.served and p.lent]
+        sharing = [p for p in w.pools if p.network == name and p.served and p.assignable]
         if sum(p.path == f"networks.{name}.ranges" for p in sharing) > 1:
             yield "two-servers", f"networks.{name}.served_by"
 
@@ -202,14 +202,14 @@ def meant_by(typed: int, hosts: set[int]) -> int | None:
 
 def of_gateways(w: Walked) -> Found:
     hops = {number_of(r["via"]) for d in w.plan["devices"].values() for r in d.get("routes", ())}
-    lent_in = {pool.network for pool in w.pools if pool.lent}
-    with_clients = [n for n, its in w.networks.items() if n in lent_in or its["bindings"]]
+    serving = {pool.network for pool in w.pools if pool.assignable}
+    with_clients = [n for n, its in w.networks.items() if n in serving or its["bindings"]]
     nobody_names = not any(its.get("dns") for its in w.networks.values())
     without_dns = [n for n in with_clients if "dns" not in w.networks[n]]
     for name, network in w.networks.items():
         gateway, at = w.gateway(name), f"networks.{name}.gateway"
-        lent = name in lent_in
-        if "gateway" not in network and (lent or network["bindings"]):
+        assignable = name in serving
+        if "gateway" not in network and (assignable or network["bindings"]):
             yield "gateway-missing", f"networks.{name}"
         if name in without_dns:
             together = nobody_names and len(without_dns) > 2
@@ -229,24 +229,24 @@ def of_gateways(w: Walked) -> Found:
 
 def of_capacity(w: Walked) -> Found:
     told = any("demand" in network for network in w.networks.values())
-    if not told and any(pool.lent for pool in w.pools):
+    if not told and any(pool.assignable for pool in w.pools):
         yield "demand-unknown", "networks"
     for name, network in w.networks.items():
         at = f"networks.{name}"
         pools = [pool for pool in w.pools if pool.network == name]
-        lent = set().union(*(pool.lent for pool in pools))
-        if lent and network.get("lease") == "infinite":
+        assignable = set().union(*(pool.assignable for pool in pools))
+        if assignable and network.get("lease") == "infinite":
             yield "lease-infinite", f"{at}.lease"
         demand = network.get("demand")
         if demand is None:
-            if lent and told:
+            if assignable and told:
                 yield "demand-unknown", at
             continue
         years = int(demand["horizon"].split()[0])
         peak = math.ceil(round(demand["devices"] * 1.1**years, 6))
         share = int(demand.get("headroom", "20%")[:-1])
         needed = -(-peak * (100 + share) // 100)
-        capacity = len(lent) + len(network["bindings"])
+        capacity = len(assignable) + len(network["bindings"])
         if peak > capacity:
             yield "pool-undersized", f"{at}.demand"
         elif needed > capacity:
@@ -300,18 +300,18 @@ def of_static(w: Walked) -> Found:
         known = {address for _, address, _ in w.static(pool.vrf)}
         if pool.named != "all":
             for path, address, _ in w.static(pool.vrf):
-                if address in pool.lent and address != gateway:
-                    yield "static-lendable", path
+                if address in pool.assignable and address != gateway:
+                    yield "static-in-pool", path
             for _, address, _ in w.attached(pool.network):
-                if address in pool.lent and address != gateway:
-                    yield "interface-lendable", range_of(pool, address)
+                if address in pool.assignable and address != gateway:
+                    yield "interface-in-pool", range_of(pool, address)
         known |= {address for _, address, _ in w.attached(pool.network)}
         named = set(hops) if pool.vrf == "" else set()
         for name in w.networks:
             if w.vrf(name) == pool.vrf:
                 named |= set(map(number_of, w.networks[name].get("dns", ())))
-        for address in (named & pool.lent) - known - {gateway}:
-            yield "infrastructure-lendable", range_of(pool, address)
+        for address in (named & pool.assignable) - known - {gateway}:
+            yield "infrastructure-in-pool", range_of(pool, address)
 
 
 def of_servers(w: Walked) -> Found:
@@ -321,18 +321,18 @@ def of_servers(w: Walked) -> Found:
             edges = set().union(*(w.addresses(o) - w.hosts(o) for o in others))
             if number_of(text) in edges or IPv4Address(text).is_loopback:
                 yield "dns-invalid", f"networks.{name}.dns[{i}]"
-            alike = [told for told in swapped(text) if len(w.naming(told)) > 1]
+            alike = [other for other in swapped(text) if len(w.naming(other)) > 1]
             vrfs = {w.vrf(other) for other in w.networks} | {""}
             held = {there[1] for vrf in vrfs for there in (*w.interfaces(vrf), *w.static(vrf))}
             at, alone = f"networks.{name}.dns[{i}]", w.naming(text) == [name]
             if number_of(text) in held:
                 continue
             if alone and len(set(alike) - set(network["dns"])) == 1:
-                yield "dns-transposed", at
+                yield "dns-digits-swapped", at
             elif number_of(text) not in known_subnets(w):
                 hosts = map(number_of, swapped(text) - set(network["dns"]))
                 if sum(host in known_subnets(w) for host in hosts) == 1:
-                    yield "dns-transposed", at
+                    yield "dns-digits-swapped", at
 
 
 def known_subnets(w: Walked) -> set[int]:

@@ -8,137 +8,171 @@ from typing import Any
 from oracle import Walked, number_of, walk
 from oracle_findings import machine
 from reservoir.core.findings import Witness
+from reservoir.core.values.clients import format_client
 
 
 def holds(witness: Witness, walked: Walked) -> bool:
     """Whether the case really is as the witness says."""
-    case = {"named": named, "misled": misled, "refused": refused, "lent": lent, "spared": spared}
-    case |= {"has": has, "claimed": claimed, "answered-twice": answered, "unanswered": unanswered}
-    case |= {"bound": bound, "misplaced": bound, "bound-twice": bound, "held-twice": held}
-    case |= {"told-otherwise": told, "idle-range": backwards, "named-alike": alike}
-    return case[witness.kind](witness, walked)
+    case = {"assigned": assigned, "in-range": in_range, "in-both": in_both, "refused": refused}
+    case |= {"offered": offered, "offered-none": offered_none, "excluded-anyway": excluded_anyway}
+    case |= {"answered-twice": answered_twice, "unanswered": unanswered, "has": has}
+    case |= {"bound": bound, "bound-to-two": bound_to_two, "names-equal": names_equal}
+    case |= {"held-twice": held, "masks-differ": masks_differ, "empty-range": empty_range}
+    return case[witness.kind](witness, walked) and witness.sentence != ""
 
 
-def told(witness: Witness, walked: Walked) -> bool:
-    """Clients are told, or not told, just what the words say."""
-    assert witness.network is not None
-    network, words = walked.networks[witness.network], str(witness.also)
-    if words.startswith("asks "):
-        return words.split()[1].rstrip(",") in network["dns"]
-    if words.startswith("has a mask of "):
-        mask = IPv4Interface(network["subnet"]).network.prefixlen
-        return words.split()[4] == str(mask)
-    if words == "finds nobody by name":
-        return not network.get("dns")
-    subnet = IPv4Interface(network["subnet"]).network
-    return words == f"reaches nothing beyond {subnet}" and "gateway" not in network
-
-
-def backwards(witness: Witness, walked: Walked) -> bool:
-    """A range of the network that ends before it begins."""
-    first, _, last = str(witness.also).partition("-")
-    lists = [pool.named for pool in pools_of(witness, walked) if pool.named != "all"]
-    return number_of(last) < number_of(first) and any(witness.also in texts for texts in lists)
-
-
-def alike(witness: Witness, walked: Walked) -> bool:
-    """Two clients of the network have one name."""
-    assert witness.network is not None
-    rows = walked.networks[witness.network]["bindings"]
-    one, other = (
-        {row["name"] for row in rows if machine(row) == machine({"mac": client})}
-        for client in (witness.client, witness.also)
-    )
-    return bool((one & other) - {""})
+def network_of(witness: Witness, walked: Walked) -> dict[str, Any]:
+    network: dict[str, Any] = walked.networks[str(witness.network)]
+    return network
 
 
 def pools_of(witness: Witness, walked: Walked) -> list[Any]:
     return [pool for pool in walked.pools if pool.network == witness.network]
 
 
-def lent(witness: Witness, walked: Walked) -> bool:
-    """A server may lend the address, and somebody else has it or it should be kept out."""
-    assert witness.network is not None
+def assigned(witness: Witness, walked: Walked) -> bool:
+    """A server may assign the address, and it is taken, or was meant to be excluded."""
+    name = str(witness.network)
+    if not any(witness.address in pool.assignable for pool in pools_of(witness, walked)):
+        return False
+    if witness.because == "meant-excluded":
+        exclusions = network_of(witness, walked)["exclusions"]
+        meant = {a for text in exclusions for a in walk("-".join(reversed(text.split("-"))))}
+        # An end with a typo could be anything.
+        return witness.address in meant or bool(meant - walked.addresses(name))
     servers = {number_of(a) for n in walked.networks.values() for a in n.get("dns", ())}
     servers |= {
         number_of(route["via"])
         for device in walked.plan["devices"].values()
         for route in device.get("routes", ())
     }
-    others = walked.taken(witness.network) | servers
-    meant_out = {
-        address
-        for text in walked.networks[witness.network]["exclusions"]
-        for address in walk("-".join(reversed(text.split("-"))))
-    }
-    if meant_out - walked.addresses(witness.network):  # an end with a slip, which could be anything
-        meant_out |= walked.hosts(witness.network)
-    pools = pools_of(witness, walked)
-    return any(witness.address in p.lent for p in pools) and witness.address in others | meant_out
+    return witness.address in walked.taken(name) | servers
 
 
-def named(witness: Witness, walked: Walked) -> bool:
-    """A range or the subnet has the address."""
-    assert witness.network is not None
+def in_range(witness: Witness, walked: Walked) -> bool:
+    """A range or the subnet has the address, and it is what the reason says."""
+    name = str(witness.network)
     lists = [pool.named for pool in pools_of(witness, walked) if pool.named != "all"]
     ranges = {address for texts in lists for text in texts for address in walk(text)}
-    return witness.address in ranges | walked.addresses(witness.network)
+    if witness.because == "outside-subnet":
+        return witness.address in ranges - walked.addresses(name)
+    if witness.because in ("network-address", "broadcast-address"):
+        return witness.address in ranges - walked.hosts(name)
+    return witness.address in ranges | walked.addresses(name)
 
 
-def misled(witness: Witness, walked: Walked) -> bool:
-    return witness.network is not None and walked.gateway(witness.network) == witness.address
+def offered(witness: Witness, walked: Walked) -> bool:
+    """Clients are offered the value, and it is what the reason says."""
+    network, name = network_of(witness, walked), str(witness.network)
+    if witness.option == "DNS server":
+        return witness.value in network["dns"]
+    if witness.value != network.get("gateway"):
+        return False
+    address = number_of(witness.value)
+    if witness.because == "outside-subnet":
+        return address not in walked.addresses(name)
+    return (address in walked.hosts(name)) == (witness.because == "not-held")
+
+
+def offered_none(witness: Witness, walked: Walked) -> bool:
+    key = {"DNS server": "dns", "gateway": "gateway"}[witness.option]
+    return not network_of(witness, walked).get(key)
+
+
+def empty_range(witness: Witness, walked: Walked) -> bool:
+    """A range of the network that ends before it begins."""
+    first, _, last = witness.value.partition("-")
+    lists = [pool.named for pool in pools_of(witness, walked) if pool.named != "all"]
+    return number_of(last) < number_of(first) and any(witness.value in texts for texts in lists)
+
+
+def masks_differ(witness: Witness, walked: Walked) -> bool:
+    mask = IPv4Interface(network_of(witness, walked)["subnet"]).network.prefixlen
+    return witness.value == f"/{mask}" != witness.expected
 
 
 def refused(witness: Witness, walked: Walked) -> bool:
     """Before this client all addresses are taken, of the pool or of the subnet as a whole."""
-    assert witness.network is not None
+    name = str(witness.network)
     assert witness.count is not None
-    everything = set().union(*(pool.lent for pool in pools_of(witness, walked)))
-    bound_there = len(walked.networks[witness.network]["bindings"])
-    hosts = walked.hosts(witness.network)
-    rooms = {len(everything), len(everything) + bound_there, len(hosts)}
-    rooms |= {len(hosts - walked.taken(witness.network)), len(hosts) - 1, 0}
+    everything = set().union(*(pool.assignable for pool in pools_of(witness, walked)))
+    bindings = len(network_of(witness, walked)["bindings"])
+    hosts = walked.hosts(name)
+    rooms = {len(everything), len(everything) + bindings, len(hosts)}
+    rooms |= {len(hosts - walked.taken(name)), len(hosts) - 1, 0}
     return witness.count - 1 in rooms
 
 
-def spared(witness: Witness, walked: Walked) -> bool:
-    return all(witness.address not in pool.lent for pool in pools_of(witness, walked))
+def excluded_anyway(witness: Witness, walked: Walked) -> bool:
+    return all(witness.address not in pool.assignable for pool in pools_of(witness, walked))
 
 
-def claimed(witness: Witness, walked: Walked) -> bool:
-    """Both networks, ranges, subnets or servers have the address."""
+def in_both(witness: Witness, walked: Walked) -> bool:
+    """Both networks, ranges, subnets or pools have the address."""
     assert witness.address is not None
-    for one in (str(witness.network).removeprefix("the range "), str(witness.also)):
-        if one in walked.networks:
+    for one in (witness.name, witness.also):
+        pool = one.removeprefix("the pool of ")
+        if pool != one:
+            mine = (p for p in walked.pools if pool in (p.server, p.network))
+            there = {address for p in mine for address in p.assignable}
+        elif one in walked.networks:
             there = walked.addresses(one)
-        elif one in walked.plan["devices"]:
-            there = {a for pool in walked.pools if pool.server == one for a in pool.lent}
         elif "/" in one:
-            continue
+            there = set(map(int, IPv4Interface(one).network))
         else:
-            first, _, last = one.partition("-")
-            there = walk(f"{first}-{last or first}")
+            there = walk(one if "-" in one else f"{one}-{one}")
         if witness.address not in there:
             return False
     return True
 
 
-def answered(witness: Witness, walked: Walked) -> bool:
-    lending = [p for p in pools_of(witness, walked) if p.served and witness.address in p.lent]
-    return len(lending) > 1
+def answered_twice(witness: Witness, walked: Walked) -> bool:
+    """Each of the servers may assign the address."""
+    serving = [p.server for p in pools_of(witness, walked) if witness.address in p.assignable]
+    return len(witness.servers) > 1 and set(witness.servers) <= set(serving)
 
 
 def unanswered(witness: Witness, walked: Walked) -> bool:
-    assert witness.network is not None
-    servers = walked.networks[witness.network]["served_by"]
+    servers = network_of(witness, walked)["served_by"]
     named_servers = [s["device"] if isinstance(s, dict) else s for s in servers]
-    return not named_servers or "b" in named_servers or not walked.attached(witness.network)
+    return not named_servers or "b" in named_servers or not walked.attached(str(witness.network))
 
 
 def bound(witness: Witness, walked: Walked) -> bool:
-    """Some binding has the address, or the client if there is no address."""
-    rows = [row for network in walked.networks.values() for row in network["bindings"]]
-    return witness.address in {number_of(row["address"]) for row in rows}
+    """The client has a binding of the address in the network, and the reason is right."""
+    name = str(witness.network)
+    rows = [r for r in network_of(witness, walked)["bindings"] if is_row(r, witness)]
+    if witness.because == "outside-subnet":
+        return bool(rows) and witness.address not in walked.addresses(name)
+    if witness.because in ("network-address", "broadcast-address"):
+        return bool(rows) and witness.address not in walked.hosts(name)
+    return bool(rows)
+
+
+def is_row(row: dict[str, Any], witness: Witness) -> bool:
+    assert witness.client is not None
+    same = machine(row) == machine({"mac": format_client(witness.client)})
+    return same and number_of(row["address"]) == witness.address
+
+
+def bound_to_two(witness: Witness, walked: Walked) -> bool:
+    """The client has bindings of both addresses."""
+    assert witness.client is not None
+    client = machine({"mac": format_client(witness.client)})
+    rows = [row for row in network_of(witness, walked)["bindings"] if machine(row) == client]
+    return {witness.address, number_of(witness.expected)} <= {
+        number_of(row["address"]) for row in rows
+    }
+
+
+def names_equal(witness: Witness, walked: Walked) -> bool:
+    """Both clients of the network have the name."""
+    assert witness.client is not None
+    rows = network_of(witness, walked)["bindings"]
+    return all(
+        any(machine(r) == machine({"mac": client}) and r["name"] == witness.name for r in rows)
+        for client in (format_client(witness.client), witness.also)
+    )
 
 
 def has(witness: Witness, walked: Walked) -> bool:

@@ -67,12 +67,12 @@ EMPTY = of("pool-empty", ("networks", "crew"))
 @pytest.mark.parametrize(
     ("unread", "follows"),
     [
-        (of("line-unread", LINE, "crew", "range"), True),
-        (of("line-unread", LINE, "shop", "range"), False),
-        (of("line-unread", LINE, "crew", "gateway"), False),
-        (of("line-unread", LINE, "crew"), False),
-        (of("line-unread", LINE, None, "range"), True),
-        (of("line-unread", ("devices", "depot", *LINE[2:]), None, "range"), False),
+        (of("line-not-understood", LINE, "crew", "range"), True),
+        (of("line-not-understood", LINE, "shop", "range"), False),
+        (of("line-not-understood", LINE, "crew", "gateway"), False),
+        (of("line-not-understood", LINE, "crew"), False),
+        (of("line-not-understood", LINE, None, "range"), True),
+        (of("line-not-understood", ("devices", "depot", *LINE[2:]), None, "range"), False),
     ],
 )
 def test_a_line_that_was_not_understood_explains_what_it_may_have_said(

@@ -55,7 +55,7 @@ def test_every_rule_keeps_its_manual(name: str, put: Put) -> None:
     assert f"{rule.severity.word:<8} {name}" in unstyle(shown)
     assert f"failing.{ending}:" in shown
     if rule.severity > Severity.ADVICE:
-        assert "shown when" in shown, "a finding that nothing shows is advice at most"
+        assert "example " in shown, "a finding that nothing shows is advice at most"
     passing = subject_of("passing", rule.passing)
     assert not reservoir.check(passing, select=[name]).findings
     manual = MANUAL.read_text().partition(f"### {name}\n")[2].partition("\n### ")[0]
@@ -66,8 +66,8 @@ def test_every_rule_keeps_its_manual(name: str, put: Put) -> None:
 
 def test_explain_says_what_why_and_how(run: Run) -> None:
     """The manual of one rule; a name that is none gets the nearest."""
-    explained = run("explain", "gateway-lendable").out
-    assert explained.startswith("gateway-lendable  error, family gateways\n\nThe gateway's address")
+    explained = run("explain", "gateway-in-pool").out
+    assert explained.startswith("gateway-in-pool  error, family gateways\n\nThe gateway's address")
     assert "\nWhy: " in explained
     assert "\nRemedy: " in explained
     assert "\nReported:\n\n    networks:\n" in explained
@@ -87,12 +87,12 @@ def test_a_finding_says_where_what_why_and_how(run: Run, put: Put) -> None:
     assert found.code == 1
     assert found.out == (
         "crew  10.84.30.0/24, served by pier\n"
-        "error    gateway-lendable"
-        "                                                            plan.yaml:11:14\n"
-        "         the gateway 10.84.30.1 may be lent: it is inside 10.84.30.1-10.84.30.99\n"
-        "         shown when  a client of crew is lent 10.84.30.1, which is also its gateway\n"
-        "         put right   - 10.84.30.1-10.84.30.99  + 10.84.30.2-10.84.30.99\n\n"
-        "1 error in 1 network on 1 device; 99 addresses can be lent.\n"
+        "error    gateway-in-pool"
+        "                                                             plan.yaml:11:14\n"
+        "         the gateway 10.84.30.1 is in the pool (range 10.84.30.1-10.84.30.99)\n"
+        "         example  a client of crew can get 10.84.30.1, the gateway's address\n"
+        "         fix      - 10.84.30.1-10.84.30.99  + 10.84.30.2-10.84.30.99\n\n"
+        "1 error in 1 network on 1 device; 99 assignable addresses.\n"
     )
     assert "reservoir mend plan.yaml" in found.err
 
@@ -105,19 +105,20 @@ def test_json_has_every_field(run: Run, put: Put) -> None:
     assert report["inputs"] == ["plan.yaml"]
     assert report["findings"] == [
         {
-            "rule": "gateway-lendable",
+            "rule": "gateway-in-pool",
             "family": "gateways",
             "severity": "error",
-            "message": "the gateway 10.84.30.1 may be lent: it is inside 10.84.30.1-10.84.30.99",
+            "message": "the gateway 10.84.30.1 is in the pool (range 10.84.30.1-10.84.30.99)",
             "at": "networks.crew.ranges[0]",
             "file": "plan.yaml",
             "line": 11,
             "column": 14,
             "witness": {
-                "kind": "lent",
+                "kind": "assigned",
                 "network": "crew",
                 "address": "10.84.30.1",
-                "also": "its gateway",
+                "also": "gateway",
+                "because": "gateway",
             },
             "suggestions": [
                 {
@@ -137,7 +138,7 @@ def test_json_has_every_field(run: Run, put: Put) -> None:
         "accepted": 0,
         "networks": 1,
         "devices": 1,
-        "lendable": 99,
+        "assignable": 99,
     }
 
 
@@ -148,8 +149,8 @@ def test_one_mistake_is_one_finding(run: Run, put: Put) -> None:
     found = run("check", "plan.yaml")
     assert found.out.count("error    ") == 1
     assert "10.84.30.20-10.84.30.99 would be inside" in " ".join(found.out.split())
-    assert "3 errors (2 of them follow from others) in 1 network" in found.out
-    assert "leads to    pool-undersized, pool-empty" in found.out
+    assert "3 errors (2 caused by others) in 1 network" in found.out
+    assert "causes   pool-undersized, pool-empty" in found.out
     causes = {
         f["rule"]: f["cause"] and f["cause"]["rule"]
         for f in json.loads(run("check", "plan.yaml", "--format", "json").out)["findings"]
@@ -166,25 +167,25 @@ def test_one_wrong_end_of_a_range_is_one_finding(run: Run, put: Put) -> None:
     put("plan.yaml", CREW.replace("10.84.30.1-10.84.30.99", "10.84.3.20-10.84.30.99"))
     found = run("check", "plan.yaml")
     assert found.out.count("error    ") == 1
-    assert "reaches out of 10.84.30.0/24 with 6,892 of its addresses" in found.out
-    assert "leads to    gateway-lendable, range-takes-edge-address" in found.out
+    assert "has 6,892 addresses outside 10.84.30.0/24" in found.out
+    assert "causes   gateway-in-pool, range-takes-edge-address" in found.out
     mended = run("mend", "plan.yaml")
-    assert "1 finding can be put right" in mended.err
+    assert "1 finding can be fixed" in mended.err
     assert "exclusions" not in mended.out
 
 
 @pytest.mark.parametrize(
     ("options", "code", "mentions"),
     [
-        (["--ignore", "gateways"], 0, "Nothing to put right"),
-        (["--ignore", "gateway-lendable"], 0, "Nothing to put right"),
-        (["--select", "ranges"], 0, "Nothing to put right"),
-        (["--at", "networks.cr*"], 1, "gateway-lendable"),
-        (["--at", "networks.crew.ranges[0]"], 1, "gateway-lendable"),
-        (["--at", "devices.pier"], 0, "Nothing to put right in what was asked for"),
-        (["--at", "networks.shop"], 2, "--at networks.shop names nothing in the plan"),
+        (["--ignore", "gateways"], 0, "No findings"),
+        (["--ignore", "gateway-in-pool"], 0, "No findings"),
+        (["--select", "ranges"], 0, "No findings"),
+        (["--at", "networks.cr*"], 1, "gateway-in-pool"),
+        (["--at", "networks.crew.ranges[0]"], 1, "gateway-in-pool"),
+        (["--at", "devices.pier"], 0, "No findings in the part that was checked"),
+        (["--at", "networks.shop"], 2, "--at networks.shop matches nothing in the plan"),
         (["--at", "crew"], 2, "did you mean networks.crew?"),
-        (["--fail-on", "never"], 0, "gateway-lendable"),
+        (["--fail-on", "never"], 0, "gateway-in-pool"),
         (["--select", "gatewais"], 2, "did you mean gateways?"),
     ],
 )
@@ -201,13 +202,13 @@ def test_choosing_findings(
 @pytest.mark.parametrize(
     ("lines", "code", "summary"),
     [
-        ("accept: [{rule: gateway-lendable, at: networks.crew, because: agreed}]", 0, "1 accepted"),
+        ("accept: [{rule: gateway-in-pool, at: networks.crew, because: agreed}]", 0, "1 accepted"),
         (
-            "accept: [{rule: gateway-lendable, at: networks.crew, because: x, until: 2020-01-31}]",
+            "accept: [{rule: gateway-in-pool, at: networks.crew, because: x, until: 2020-01-31}]",
             1,
             "1 error",
         ),
-        ("checks: {severity: {gateway-lendable: advice}}", 0, "1 piece of advice"),
+        ("checks: {severity: {gateway-in-pool: advice}}", 0, "1 piece of advice"),
     ],
 )
 def test_a_plan_may_accept_and_grade(
@@ -283,8 +284,7 @@ def test_what_is_said_to_be_none_is_not_missing(run: Run, put: Put) -> None:
     checked = run("check", "plan.yaml").out
     assert "1 error in 1 network" in checked
     assert (
-        "put right   - 10.84.30.1/23  + 10.84.30.1/24\n         or          networks.crew"
-        in checked
+        "fix      - 10.84.30.1/23  + 10.84.30.1/24\n         or       networks.crew" in checked
     )
     assert run("mend", "plan.yaml").err.startswith("Nothing to mend")
 
@@ -296,4 +296,4 @@ def test_what_follows_from_what_was_not_asked_for_names_it(run: Run, put: Put) -
     assert "interface-edge-address" in run("check", "plan.yaml").out
     rest = run("check", "plan.yaml", "--ignore", "paths").out
     assert "gateway-unattended" in rest
-    assert "due to      interface-edge-address, plan.yaml:3:47" in rest
+    assert "due to   interface-edge-address, plan.yaml:3:47" in rest

@@ -35,7 +35,7 @@ networks:
     ranges: [10.84.31.1-10.84.31.99]
     lease: 90s
     demand: {devices: 40}
-accept: [{rule: gateway-lendable, at: networks.shop, because: "agreed | in *May*"}]
+accept: [{rule: gateway-in-pool, at: networks.shop, because: "agreed | in *May*"}]
 """
 
 STANDARDS = Path(__file__).parent / "standards"
@@ -72,8 +72,8 @@ def test_sarif_is_what_the_standard_says(found: Callable[[str], str]) -> None:
     region = by_rule["gateway-outside-subnet"]["locations"][0]["physicalLocation"]["region"]
     assert region == {"startLine": 8, "startColumn": 14}
     related = by_rule["pool-empty"]["relatedLocations"][0]["message"]["text"]
-    assert related.startswith("follows from range-outside-subnet")
-    accepted = by_rule["gateway-lendable"]["suppressions"]
+    assert related.startswith("caused by range-outside-subnet")
+    accepted = by_rule["gateway-in-pool"]["suppressions"]
     assert accepted == [{"kind": "external", "justification": "agreed | in *May*"}]
 
 
@@ -105,7 +105,7 @@ def test_markdown_shows_texts_as_they_are(found: Callable[[str], str]) -> None:
     assert "## crew \\& co 10.84.30.0/24" in text
     assert "\n  - **error** `pool-empty`" in text
     assert "\\]\\]\\>\\&\\<b\\>\\`\\|\\*x\\*" in text
-    assert "## Accepted\n\n- `gateway-lendable`" in text
+    assert "## Accepted\n\n- `gateway-in-pool`" in text
     assert not re.search(r"(?<!\\)<", text)
 
 
@@ -163,13 +163,13 @@ def test_a_device_that_is_not_given_is_no_mistake(run: Run, put: Put) -> None:
     """A server's configuration alone: the relays are unknown, not missing; in a plan they miss."""
     put("server.cfg", RUNNING.replace("berth deck\n  holds 10.84.30.1/24\n", ""))
     rules_found = ["--select", "paths", "--select", "gateway-unattended"]
-    assert "Nothing to put right" in run("check", "server.cfg", *rules_found).out
+    assert "No findings" in run("check", "server.cfg", *rules_found).out
     put("plan.yaml", run("read", "server.cfg").out)
     assert "server-not-reached" in run("check", "plan.yaml", *rules_found).out
     put("copy.cfg", RUNNING)
     both = run("check", "server.cfg", "copy.cfg")
     assert both.code == 2
-    assert "server.cfg:1:1: this is pier, and so is copy.cfg; name one of them" in both.err
+    assert "server.cfg:1:1: this is the configuration of pier, and so is copy.cfg; give only one of them" in both.err
 
 
 def test_what_runs_is_looked_at_beside_what_is_planned(run: Run, put: Put) -> None:
@@ -186,7 +186,7 @@ def test_what_runs_is_looked_at_beside_what_is_planned(run: Run, put: Put) -> No
     assert alone.code == 0
     both = run("check", "plan.yaml", "pier.cfg", "--select", "pools-overlap")
     assert both.code == 1
-    assert "depot and pier may both lend 10.84.30.50-10.84.30.99" in both.out
+    assert "depot and pier may both assign 10.84.30.50-10.84.30.99" in both.out
     assert "crew-new  10.84.30.0/24, served by depot, pier" in both.out
     put("other.yaml", "networks: {}\n")
     assert "are both plans" in run("check", "plan.yaml", "other.yaml").err
@@ -200,6 +200,6 @@ def test_the_shell_completes_rules_and_networks(run: Run, put: Put) -> None:
         ended = run(_RESERVOIR_COMPLETE="bash_complete", COMP_WORDS=words, COMP_CWORD=str(position))
         return [line.partition(",")[2] for line in ended.out.splitlines()]
 
-    assert completed("reservoir check --select gateway-l", 3) == ["gateway-lendable"]
+    assert completed("reservoir check --select gateway-in", 3) == ["gateway-in-pool"]
     assert "networks.shop" in completed("reservoir check plan.yaml --at networks.", 4)
     assert completed("reservoir explain pool-e", 2) == ["pool-empty"]

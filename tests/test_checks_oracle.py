@@ -72,7 +72,7 @@ def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, A
         report = checked(file, text_of(plan))
     walked = Walked(plan)
     assert counted(report) == findings(walked)
-    assert report.lendable == sum(len(pool.lent) for pool in walked.pools)
+    assert report.assignable == sum(len(pool.assignable) for pool in walked.pools)
     for finding in report.findings:
         witness = finding.witness
         assert witness is not None or finding.severity is Severity.ADVICE

@@ -139,4 +139,4 @@ def test_realistic_plans_without_a_mistake_are_left_alone(name: str, run: Run) -
     plan = Path(__file__).parent / "plans" / f"{name}.yaml"
     checked = run("check", str(plan), "--fail-on", "advice")
     assert checked.code == 0, checked.out
-    assert checked.out.startswith("Nothing to put right")
+    assert checked.out.startswith("No findings")

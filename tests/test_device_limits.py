@@ -74,42 +74,42 @@ CASES: list[tuple[dict[str, Any], str, str]] = [
     (
         with_another(a_plan("mortise"), "relay"),
         "not-expressible",
-        "box lends only at interfaces of its own, and none of them is in shop",
+        "box serves DHCP only on its own interfaces, none of which is in shop",
     ),
     (
         with_another(a_plan("linux-host"), "relay"),
         "not-expressible",
-        "box lends only at interfaces of its own, and none of them is in shop",
+        "box serves DHCP only on its own interfaces, none of which is in shop",
     ),
     (
         with_another(a_plan("thimble"), "port2"),
         "pool-shadowed",
-        "so clients of shop are lent addresses of crew; let another device serve it",
+        "so clients of shop get addresses of crew; let another device serve it",
     ),
     (
         a_plan("mortise", subnet="10.84.30.0/25"),
         "not-expressible",
-        "box lends the subnet of its interface lan, 10.84.30.0/24, and crew is 10.84.30.0/25",
+        "box assigns the subnet of its interface lan, 10.84.30.0/24, but crew is 10.84.30.0/25",
     ),
     (
         a_plan("linux-host", exclusions=HOLES[:1]),
         "too-many",
-        "crew needs 2 ranges on box, which has room for 1 range",
+        "crew needs 2 ranges on box, which holds 1 range",
     ),
     (
         a_plan("thimble", exclusions=HOLES),
         "too-many",
-        "crew needs 5 ranges on box, which has room for 4 ranges in 4 pools",
+        "crew needs 5 ranges on box, which holds 4 ranges in 4 pools",
     ),
     (
         a_plan("thimble", bindings=bound(66)),
         "too-many",
-        "box has room for 64 bindings; the last 2 of crew come after them",
+        "box holds 64 bindings; the last 2 of crew exceed that",
     ),
     (
         a_plan("thimble", dns=["10.84.0.53", "10.84.1.53", "10.84.2.53"]),
         "too-many",
-        "crew names 3 DNS servers; box holds 2",
+        "crew has 3 DNS servers; box holds 2",
     ),
     (a_plan("thimble", lease="45m"), "lease-rounded", "45m becomes 1h"),
     (a_plan("tamarack", lease="90s"), "lease-rounded", "1m30s becomes 2m"),
@@ -118,34 +118,34 @@ CASES: list[tuple[dict[str, Any], str, str]] = [
     (
         a_plan("mortise", gateway="none"),
         "not-expressible",
-        "box tells clients of crew its own address 10.84.30.1 as gateway",
+        "box offers clients of crew its own address 10.84.30.1 as the gateway",
     ),
     (
         a_plan("quillon", dns=[]),
         "not-expressible",
-        "box tells clients of crew its own address 10.84.30.1 as DNS server",
+        "box offers clients of crew its own address 10.84.30.1 as DNS server",
     ),
     (
         a_plan("mortise", dns=[]),
         "not-expressible",
-        "box tells clients of crew the DNS servers that it asks as DNS server",
+        "box offers clients of crew the DNS servers that it uses itself as DNS server",
     ),
     (
         with_another(
             a_plan("thimble", bindings=[{"client_id": "hex:0102", "address": "10.84.30.9"}]), "b"
         ),
         "not-expressible",
-        "can't be told the client identifier of hex:0102: thimble has no line for it",
+        "can't be given the client identifier of hex:0102: thimble has no line for it",
     ),
     (
         a_relay("thimble"),
         "not-expressible",
-        "box can't be told the relay_to of lan: thimble has no line for it",
+        "box can't be given the relay_to of lan: thimble has no line for it",
     ),
     (
         a_plan("merganser", dns=[]),
         "not-expressible",
-        "box refuses a pool without a DNS server, and crew names none",
+        "box refuses a pool without a DNS server, and crew has none",
     ),
 ]
 
@@ -188,7 +188,7 @@ def test_what_it_can_hold_is_written_as_it_thinks(
     """The same plan: ranges, what is left of the subnet, blocks, several pools, switches."""
     (tmp_path / "plan.yaml").write_text(text_of(plan))
     (written,) = reservoir.write(reservoir.load(str(tmp_path / "plan.yaml")))
-    assert not written.differences
+    assert not written.faults
     assert not written.obstacles
     assert [piece for piece in there if piece not in written.text] == []
     assert [piece for piece in absent if piece in written.text] == []

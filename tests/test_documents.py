@@ -13,7 +13,7 @@ import pytest
 from conftest import Run
 from reservoir.cli.commands import COMMANDS
 from reservoir.dialects.facts.fact import KINDS
-from reservoir.dialects.notations import CARRIERS
+from reservoir.dialects.notations import NOTATIONS
 from reservoir.dialects.parse.reader import read_exactly, read_fast
 from reservoir.dialects.sheet.loader import _HeaderReader, load_sheet
 from reservoir.testing import check_dialect
@@ -97,7 +97,7 @@ def test_the_guides_sheet_is_a_sheet(run: Run, put: Put, tmp_path: Path) -> None
     assert tried.code == 0, tried.err
     assert tried.out.endswith('-53-01 "bell"\n+own 10.84.30.110 by 00-00-5e-00-53-01 bell\n')
     assert "clock" not in tried.out
-    assert "1 about other things, 0 not understood" in tried.err
+    assert "1 not about DHCP, 0 not understood" in tried.err
     read = run("read", "plover.txt")
     assert "ranges: [10.84.30.20-10.84.30.99]" in read.out
     put("broken.sheet", sheet.replace("comment   ", 'comment "door" '))
@@ -109,12 +109,12 @@ NINTH = ROOT / "tests" / "ninth"
 
 
 def test_a_ninth_device_by_the_guide_alone(run: Run) -> None:
-    """Blocks that all begin with one word, those about other things too; both roads agree."""
+    """Blocks that all begin with one word, those not about DHCP too; both roads agree."""
     check_dialect(NINTH / "avocet.sheet", [NINTH / "avocet.txt"])
     tried = run("dialect", "try", f"{NINTH}/avocet.sheet", "--sample", f"{NINTH}/avocet.txt")
     assert tried.code == 0, tried.err
-    assert "writing again what was understood changes nothing" in tried.err
-    assert "1 network from 27 lines, 4 about other things, 0 not understood" in tried.err
+    assert "writing back what was understood changes nothing" in tried.err
+    assert "1 network from 27 lines, 4 not about DHCP, 0 not understood" in tried.err
     sheet = load_sheet((NINTH / "avocet.sheet").read_text(), "avocet.sheet")
     text = (NINTH / "avocet.txt").read_text()
     for some in (text, text * 30, text.replace("begin", "")):
@@ -125,6 +125,6 @@ def test_the_guide_names_every_kind_field_carrier_and_word() -> None:
     """What the sheet language has, the guide tells of."""
     guide = (ROOT / "docs" / "sheets.md").read_text()
     words = {word for kind in KINDS.values() for word in kind.fields} - {"file"}
-    words |= KINDS.keys() | CARRIERS.keys()
+    words |= KINDS.keys() | NOTATIONS.keys()
     words |= {name[6:] for name in dir(_HeaderReader) if name.startswith("_read_")} - {"file"}
     assert {word for word in words if not re.search(rf"\b{word}\b", guide)} == set()

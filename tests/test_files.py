@@ -229,7 +229,7 @@ def test_files_are_put_in_place_whole_or_not_at_all(tmp_path: Path) -> None:
     (folder / "b.conf").write_text("mine\n")
     with pytest.raises(InputError) as refused:
         deliver(folder, [Delivery("a.conf", "two\n"), Delivery("b.conf", "two\n")])
-    assert "is not Reservoir's" in str(refused.value)
+    assert "was not written by Reservoir" in str(refused.value)
     assert (folder / "a.conf").read_text() == "one\n"
     assert sorted(path.name for path in folder.iterdir()) == [LEDGER, "a.conf", "b.conf"]
     for name in ("../x", "a/b", ".hidden"):

@@ -10,7 +10,7 @@ import pytest
 import reservoir
 from conftest import Run
 from real_host import Answer, answers, why_not
-from reservoir.core.pools import Lending
+from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import parse_address
 
 Put = Callable[[str, str], Path]
@@ -59,17 +59,17 @@ def asked(run: Run, put: Put, tmp_path: Path) -> Callable[[str, list[str]], list
 def test_the_real_service_lends_what_the_plan_says(
     asked: Callable[[str, list[str]], list[Answer]], tmp_path: Path
 ) -> None:
-    """All of the lendable set and nothing else, with the planned words; bound clients their own.
+    """All of the assignable set and nothing else, with the planned words; bound clients their own.
 
     The range has five addresses; one is the host's own, one is bound. So three clients are
     served and a fourth is refused; the bound clients get theirs, in the range and out of it.
     """
     found = asked(PLAN, [*bindable(4), "00:00:5e:00:53:61", "00:00:5e:00:53:62"])
-    (pool,) = Lending(reservoir.load(str(tmp_path / "plan.yaml")).plan).pools
+    (pool,) = Pools(reservoir.load(str(tmp_path / "plan.yaml")).plan)
     own = parse_address("10.85.20.22")
-    lendable = set(pool.lendable.addresses().tolist()) - {own}
-    lent = [parse_address(answer.told["ip"]) for answer in found[:3]]
-    assert set(lent) == lendable
+    assignable = set(pool.assignable.addresses().tolist()) - {own}
+    assigned = [parse_address(answer.told["ip"]) for answer in found[:3]]
+    assert set(assigned) == assignable
     assert found[3].told == {}
     assert found[4].told["ip"] == "10.85.20.21"
     assert found[5].told["ip"] == "10.85.20.200"

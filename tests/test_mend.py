@@ -64,7 +64,7 @@ def test_comments_and_layout_stay(run: Run, put: Put) -> None:
     assert file.read_text() == HURRIED
     assert '-    gateway: "10.48.30.1"     # typed in a hurry' in shown.out
     assert "+    gateway: 10.84.30.1     # typed in a hurry" in shown.out
-    assert "5 findings can be put right" in shown.err
+    assert "5 findings can be fixed" in shown.err
     assert run("mend", "plan.yaml", "--in-place").code == 0
     assert file.read_text() == MENDED
     left = run("check", "plan.yaml").out

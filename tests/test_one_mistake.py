@@ -32,7 +32,7 @@ def test_a_sound_plan_has_nothing_to_put_right(run: Run, put: Put) -> None:
     put("plan.yaml", SOUND)
     checked = run("check", "plan.yaml", "--fail-on", "advice")
     assert checked.code == 0, checked.out
-    assert checked.out.startswith("Nothing to put right in 4 networks on 4 devices")
+    assert checked.out.startswith("No findings in 4 networks on 4 devices")
 
 
 MENDABLE = [
@@ -60,7 +60,7 @@ MENDABLE = [
     ("subnet: 10.84.52.0/24", "subnet: 10.84.52.0/32", "subnet-differs"),
     ("subnet: 10.84.0.0/24", "subnet: 10.84.0.0/16", "subnet-differs"),
     ("subnet: 10.84.50.0/23", "subnet: 10.84.50.0/22", "subnet-differs"),
-    ("via: 10.84.255.1}", "via: 10.48.255.1}", "next-hop-astray"),
+    ("via: 10.84.255.1}", "via: 10.48.255.1}", "next-hop-unreachable"),
     ("0.0.0.0/0, via: 10.84.255.1}", "0.0.0.9/0, via: 10.84.255.1}", "route-has-host-bits"),
     ("voice: {address: 10.84.52.2/24", "voice: {address: 10.84.51.2/24", "relay-misplaced"),
     ("[10.84.52.20-10.84.52.129]", "[10.84.25.20-10.84.25.129]", "range-outside-subnet"),
@@ -82,8 +82,8 @@ TOLD = [
     ("devices: 150", "devices: 240", "subnet-outgrown"),
     ("lease: 2h", "lease: 12h", "lease-too-long"),
     ("lease: 8d", "lease: infinite", "lease-infinite"),
-    ("10.84.0.53, 10.84.0.54]", "10.84.50.53, 10.84.0.54]", "infrastructure-lendable"),
-    ("{150: 10.84.0.60}", "{150: 10.84.52.60}", "infrastructure-lendable"),
+    ("10.84.0.53, 10.84.0.54]", "10.84.50.53, 10.84.0.54]", "infrastructure-in-pool"),
+    ("{150: 10.84.0.60}", "{150: 10.84.52.60}", "infrastructure-in-pool"),
     (
         "{name: resolver-1, address: 10.84.0.53}",
         "{name: x, address: 10.84.0.10}",
@@ -187,14 +187,14 @@ ROUTER, OFFICE = "pier-router.larkspur", "harbour-office.merganser"
 CONFIGURED = [
     (ROUTER, "holds 10.84.20.1/22", "holds 10.84.20.1/24", "interface-mask-differs"),
     (ROUTER, "deck tag 24", "deck tag 20", "vlan-twice"),
-    (ROUTER, "withhold 10.84.20.1 to", "withhold 10.84.20.2 to", "gateway-lendable"),
+    (ROUTER, "withhold 10.84.20.1 to", "withhold 10.84.20.2 to", "gateway-in-pool"),
     (ROUTER, "withhold 10.84.22.1\n", "withhold 10.84.222.1\n", "exclusion-outside-subnet"),
     (ROUTER, "gateway 10.84.20.1", "gateway 10.84.2.1", "gateway-outside-subnet"),
     (ROUTER, "subnet 10.84.20.0/22", "subnet 10.84.28.0/22", "subnet-differs"),
-    (ROUTER, "subnet 10.84.20.0/22", "subnet 10.84.20.0/44", "line-unread"),
-    (ROUTER, "pool passenger-wifi", "pol passenger-wifi", "line-unread"),
+    (ROUTER, "subnet 10.84.20.0/22", "subnet 10.84.20.0/44", "line-not-understood"),
+    (ROUTER, "pool passenger-wifi", "pol passenger-wifi", "line-not-understood"),
     (ROUTER, "carries to 10.84.0.10", "carries to 10.84.0.110", "server-not-reached"),
-    (ROUTER, "ips 10.84.0.123", "ips 10.84.22.123", "infrastructure-lendable"),
+    (ROUTER, "ips 10.84.0.123", "ips 10.84.22.123", "infrastructure-in-pool"),
     (
         OFFICE,
         "lend 10.84.50.40 through 10.84.50",
@@ -206,14 +206,14 @@ CONFIGURED = [
     (OFFICE, "net 10.84.51.0", "net 10.84.15.0", "subnet-differs"),
     (OFFICE, "in zone staff", "in zone stuff", "zone-blocks-dhcp"),
     (OFFICE, "zone staff:\n    admit dhcp", "zone staff:\n    admit ping", "zone-blocks-dhcp"),
-    (OFFICE, "through 10.84.0.1\n", "through 10.84.1.1\n", "next-hop-astray"),
-    (ROUTER, "way 0.0.0.0/0 by 10.84.0.1", "way 0.0.0.0/0 by 10.48.0.1", "next-hop-astray"),
+    (OFFICE, "through 10.84.0.1\n", "through 10.84.1.1\n", "next-hop-unreachable"),
+    (ROUTER, "way 0.0.0.0/0 by 10.84.0.1", "way 0.0.0.0/0 by 10.48.0.1", "next-hop-unreachable"),
     (OFFICE, "address 10.84.52.1", "address 10.84.25.1", "server-not-reached"),
 ]
 """A device's file, what stands there, a mistake, and the rule that finds it."""
 
 SHOWN_AT_THE_POOL = (
-    *("gateway-lendable", "infrastructure-lendable", "server-not-reached", "vlan-twice"),
+    *("gateway-in-pool", "infrastructure-in-pool", "server-not-reached", "vlan-twice"),
 )
 """What a pool suffers from is said there, wherever the line is that is wrong or missing."""
 

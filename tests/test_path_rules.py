@@ -11,14 +11,14 @@ from conftest import examples
 from reservoir.core.checks import Site, rules
 from reservoir.core.findings import Finding
 from reservoir.core.plan.model import Plan
-from reservoir.core.pools import Lending
+from reservoir.core.pools import Pools
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import address_or_none
 from test_topology import plans
 
 
 def site_of(plan: Plan) -> Site:
-    return Site(Lending(plan), datetime.date(2026, 11, 25))
+    return Site(Pools(plan), datetime.date(2026, 11, 25))
 
 
 def found_by(rule: str, site: Site) -> list[Finding]:
@@ -53,11 +53,11 @@ def test_interfaces_overlap_if_any_two_do(plan: Plan) -> None:
         witness = finding.witness
         assert witness is not None
         assert witness.address is not None
-        assert (witness.also, witness.client) in doubtful
-        outer, inner = by_name[str(witness.client)], by_name[str(witness.also)]
+        assert (witness.also, witness.name) in doubtful
+        outer, inner = by_name[witness.name], by_name[witness.also]
         assert outer.prefix.hosts.holds(witness.address)
         assert not inner.prefix.span.holds(witness.address)
-        assert f"{finding.at[1]} {finding.at[3]}" in homeless & {witness.client, witness.also}
+        assert f"{finding.at[1]} {finding.at[3]}" in homeless & {witness.name, witness.also}
 
 
 def is_astray(site: Site, device: str, hop: int) -> bool:
@@ -86,7 +86,7 @@ def test_next_hops_are_astray_if_the_device_cannot_send_there(plan: Plan) -> Non
         if is_astray(site, name, hop)
     )
     named = []
-    for finding in found_by("next-hop-astray", site):
+    for finding in found_by("next-hop-unreachable", site):
         device = str(finding.at[1])
         listing = finding.message.partition(f" of {device} ")[0].replace(",", " ")
         hops = [address_or_none(word) for word in listing.split()]

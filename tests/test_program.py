@@ -67,10 +67,10 @@ def test_the_demo_walks_through_the_job(run: Run, tmp_path: Path) -> None:
     """The hurried plan has a dozen kinds of mistakes, the right one none, and all of it is kept."""
     demo = run("demo")
     assert demo.code == 0, demo.err
-    assert "Each was read back" in demo.err
+    assert "Each file was read back" in demo.err
     hurried = json.loads(run("check", "ferry-line/hurried/ferry-line.yaml", "--format", "json").out)
     assert {finding["rule"] for finding in hurried["findings"]} == {
-        "gateway-lendable",
+        "gateway-in-pool",
         "gateway-outside-subnet",
         "gateway-edge-address",
         "range-outside-subnet",
@@ -78,7 +78,7 @@ def test_the_demo_walks_through_the_job(run: Run, tmp_path: Path) -> None:
         "ranges-overlap",
         "networks-overlap",
         "pools-overlap",
-        "static-lendable",
+        "static-in-pool",
         "binding-address-twice",
         "binding-outside-subnet",
         "pool-empty",

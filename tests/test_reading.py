@@ -37,7 +37,7 @@ FOREIGN = [
 
 def is_of_lines(dialect: str) -> bool:
     """Whether the fast road of reading has anything to do there."""
-    return isinstance(Library().sheet(dialect).carrier, Lines)
+    return isinstance(Library().sheet(dialect).notation, Lines)
 
 
 QUAD = re.compile(r"10\.84\.[0-9]+\.[0-9]+")
@@ -55,7 +55,7 @@ def written(file: Path, dialect: str, data: st.DataObject) -> str:
     return configuration.text
 
 
-def lending_facts(device: Fact) -> list[Fact]:
+def dhcp_facts(device: Fact) -> list[Fact]:
     """The facts that clients notice."""
     return [fact for fact in device.children if fact.kind in ("pool", "binding", "exclusion")]
 
@@ -66,8 +66,8 @@ def count(facts: list[Fact]) -> int:
 
 
 def where_others_stand(lines: list[str], sheet: Sheet) -> list[int]:
-    """The places, from 0, before which something about other things may stand."""
-    begins = {Sections: r"\[|# file", Xml: "  <[a-z]", Json: '  "'}.get(type(sheet.carrier))
+    """The places, from 0, before which something not about DHCP may stand."""
+    begins = {Sections: r"\[|# file", Xml: "  <[a-z]", Json: '  "'}.get(type(sheet.notation))
     if begins is not None:
         return [n for n, line in enumerate(lines) if re.match(begins, line)]
     return [n for n, line in enumerate(lines) if line == "" or n == 0]
@@ -83,7 +83,7 @@ def about_other_things(what: str, sheet: Sheet) -> list[str]:
         Json: [f'  "fence": {{"gate": "{rest}"}},'],
         Records: [f"{word} of={rest or 'x'}"],
     }
-    return notations.get(type(sheet.carrier), [what])
+    return notations.get(type(sheet.notation), [what])
 
 
 def with_others(
@@ -97,8 +97,8 @@ def with_others(
         for what in data.draw(st.lists(st.sampled_from(FOREIGN), max_size=most)):
             foreign = about_other_things(what, sheet)
             inserted += len(foreign)
-            if sheet.carrier.comments and remarks:
-                foreign.append(f"  {sheet.carrier.comments[0]} by hand")
+            if sheet.notation.comments and remarks:
+                foreign.append(f"  {sheet.notation.comments[0]} by hand")
             lines[place:place] = foreign
     return "\n".join(lines), inserted
 
@@ -115,7 +115,7 @@ def test_foreign_lines_are_counted_and_change_nothing(
     before, after = read_configuration(text, sheet), read_configuration(mixed, sheet)
     assert after.device == before.device
     assert after.foreign == inserted
-    assert not after.unread
+    assert not after.not_understood
     assert after.lines == before.lines + inserted
 
 
@@ -129,25 +129,25 @@ def test_one_wrong_address_is_one_report_and_costs_nothing_else(
     text, sheet = written(file, dialect, data), Library().sheet(dialect)
     lines = text.split("\n")
     before = read_configuration(text, sheet)
-    candidates = [n for n in lending_lines(before.device, lines) if QUAD.search(lines[n])]
+    candidates = [n for n in dhcp_lines(before.device, lines) if QUAD.search(lines[n])]
     assume(candidates)
     number = data.draw(st.sampled_from(candidates))
     found = data.draw(st.sampled_from(list(QUAD.finditer(lines[number]))))
     wrong = f"{found[0].rpartition('.')[0]}.300"
     lines[number] = lines[number][: found.start()] + wrong + lines[number][found.end() :]
     after = read_configuration("\n".join(lines), sheet)
-    reported = [unread for unread in after.unread if wrong in unread.message]
+    reported = [unread for unread in after.not_understood if wrong in unread.message]
     assert [unread.line for unread in reported] == [number + 1]
     assert "300 is above 255" in reported[0].message
     assert wrong in lines[number][reported[0].column - 1 :]
-    consequences = {unread.message.partition(" lacks")[1] for unread in after.unread} - {""}
-    assert len(after.unread) == 1 or consequences == {" lacks"}
-    lost = count(lending_facts(before.device)) - count(lending_facts(after.device))
+    consequences = {unread.message.partition(" lacks")[1] for unread in after.not_understood} - {""}
+    assert len(after.not_understood) == 1 or consequences == {" lacks"}
+    lost = count(dhcp_facts(before.device)) - count(dhcp_facts(after.device))
     assert lost <= 1
     assert after.foreign == 0
 
 
-def lending_lines(device: Fact, lines: list[str]) -> list[int]:
+def dhcp_lines(device: Fact, lines: list[str]) -> list[int]:
     """The lines, from 0, that state something about lending; texts of options left out."""
     kind_at = {fact.line - 1: fact.kind for fact in device.walk()}
     kind, found = "", []
@@ -195,7 +195,7 @@ def test_a_device_without_a_name_is_called_after_its_file(run: Run, tmp_path: Pa
     read = run("read", "pier.txt")
     assert read.code == 0
     assert "served_by: pier" in read.out
-    assert "pool crew: stands there twice; the second is left out" in read.err
+    assert "pool crew: the name is used twice; the second pool is left out" in read.err
 
 
 MESS = [
@@ -259,7 +259,7 @@ def test_with_a_third_of_its_lines_damaged_the_rest_is_understood(
     text, sheet = written(file, dialect, data), Library().sheet(dialect)
     lines = text.split("\n")
     before = read_configuration(text, sheet)
-    about_lending = set(lending_lines(before.device, lines))
+    about_lending = set(dhcp_lines(before.device, lines))
     with_address = [n for n in sorted(about_lending) if QUAD.search(lines[n])]
     assume(with_address)
     most = max(1, len(lines) * 3 // 10)
@@ -272,7 +272,7 @@ def test_with_a_third_of_its_lines_damaged_the_rest_is_understood(
             lines[number][:cut] + data.draw(st.sampled_from("x§'?")) + lines[number][cut:]
         )
     after = read_configuration("\n".join(lines), sheet)
-    reported = {unread.line - 1 for unread in after.unread}
+    reported = {unread.line - 1 for unread in after.not_understood}
     assert damaged <= reported
     said = {
         (fact.line, fact.kind, tuple(sorted(fact.fields.items())))

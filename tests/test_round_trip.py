@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 import reservoir
 from conftest import examples
 from oracle import Walked, text_of
-from reservoir.core.pools import Lending
+from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix
 from reservoir.core.values.clients import format_client
@@ -226,28 +226,28 @@ plain_names = st.builds(
 def test_what_is_written_is_what_the_plan_says(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
-    """No refusal, nothing unread, the oracle's lendable set; and the same facts the same bytes."""
+    """No refusal, all understood, the oracle's assignable set; same facts, same bytes."""
     plan = data.draw(benign_plan(dialect, plain_names))
     file.write_text(text_of(plan))
     (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
     assert not written.losses
-    assert not written.differences
+    assert not written.faults
     assert not written.obstacles
     sheet = Library().sheet(dialect)
     reading = read_configuration(written.text, sheet)
-    assert not reading.unread
+    assert not reading.not_understood
     assert not reading.foreign
     assert write_configuration(reading.device, sheet).text == written.text
     assert write_exactly(reading.device, sheet).text == written.text
-    again = Lending(lift(reading.device, sheet).plan())
+    again = Pools(lift(reading.device, sheet).plan())
     own = {i["address"] for i in plan["devices"]["server"]["interfaces"].values()}
     skipped = {address.split("/")[0] for address in own}
-    for pool, walked in zip(again.pools, walked_pools(plan), strict=True):
-        lent = set(pool.lendable.addresses().tolist())
-        expected = walked.lent
+    for pool, walked in zip(again, walked_pools(plan), strict=True):
+        assigned = set(pool.assignable.addresses().tolist())
+        expected = walked.assignable
         if sheet.trait("own-address") == "skipped":
             expected = expected - {number(address) for address in skipped}
-        assert lent == expected
+        assert assigned == expected
         bindings = plan["networks"][walked.network]["bindings"]
         assert {(format_client(c), a) for c, a in again.clients_bound(pool)} == {
             (binding.get("mac") or binding["client_id"], number(binding["address"]))
@@ -267,15 +267,15 @@ def test_what_is_taken_back_is_gone(file: Path, dialect: str, data: st.DataObjec
     undone = withdrawal(written.text, sheet)
     assert all(line in written.text for line in undone.split("\n") if line.endswith(":"))
     left = read_configuration(written.text + undone, sheet)
-    assert not left.unread
+    assert not left.not_understood
     assert not left.foreign
-    lending = {"pool", "binding", "exclusion"}
-    rest = [fact for fact in device.children if fact.kind not in lending]
+    pools = {"pool", "binding", "exclusion"}
+    rest = [fact for fact in device.children if fact.kind not in pools]
     assert [fact.label for fact in left.device.children] == [fact.label for fact in rest]
     assert not any("relay_to" in fact.fields for fact in left.device.walk())
     assert withdrawal(written.text.replace("\n", "\r\n"), sheet) == undone
     again = read_configuration(written.text + undone + undone, sheet)
-    assert "nothing here for this to take back" in str(again.unread)
+    assert "nothing here for this to take back" in str(again.not_understood)
 
 
 def number(address: str) -> int:
@@ -312,7 +312,7 @@ def test_hostile_names_stay_in_their_place(file: Path, dialect: str, data: st.Da
     plan = data.draw(benign_plan(dialect, hostile))
     file.write_text(text_of(plan))
     (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
-    assert not written.differences
+    assert not written.faults
     assert not written.losses
 
 
@@ -329,7 +329,7 @@ def test_the_writer_alone_lets_nothing_out(dialect: str, names: list[str]) -> No
     written = write_configuration(Fact("device", {"name": names[0]}, [pool]), sheet)
     reading = read_configuration(written.text, sheet)
     assert reading.device == written.expressed
-    assert not reading.unread
+    assert not reading.not_understood
     assert not reading.foreign
 
 
@@ -353,7 +353,7 @@ def test_damaged_text_is_read_without_a_crash(
             lines.insert(data.draw(st.integers(0, len(lines))), lines[at])
     read = read_device("\n".join(lines), "server.txt", Library(), dialect)
     lifted = read.lifted.plan()
-    assert Lending(lifted).pools is not None
+    assert list(Pools(lifted)) is not None
     file.write_text(plan_text(lifted))
     again = reservoir.load(str(file)).plan
     assert again.networks == lifted.networks
@@ -374,15 +374,15 @@ def test_conversion_keeps_what_is_lent_and_bound(
     read = read_device(written.text, "server.txt", Library(), source)
     result = convert(read, Library().sheet(target))
     assert not result.losses
-    assert not result.differences
+    assert not result.faults
     assert not result.obstacles
     there = read_device(result.text, "server.txt", Library(), target).lifted.plan()
-    before, after = Lending(read.lifted.plan()), Lending(there)
+    before, after = Pools(read.lifted.plan()), Pools(there)
     skipped = Library().sheet(target).trait("own-address") == "skipped"
-    for one, other in zip(before.pools, after.pools, strict=True):
+    for one, other in zip(before, after, strict=True):
         own = AddressSet.of_addresses(
             [a.address for a in before.topology.attachments(one.network)] if skipped else []
         )
-        assert other.lendable == one.lendable - own
+        assert other.assignable == one.assignable - own
         assert before.clients_bound(one) == after.clients_bound(other)
-        assert other.told == one.told
+        assert other.offer == one.offer

@@ -204,7 +204,7 @@ def written(folder: Path, plan: str = PLAN, limits: str = "", **traits: str) -> 
     (folder / "dialects" / "gannet.sheet").write_text(sheet)
     (folder / "plan.yaml").write_text(plan)
     (result,) = reservoir.write(reservoir.load(str(folder / "plan.yaml")))
-    assert not result.differences
+    assert not result.faults
     assert not result.losses
     return result
 
@@ -213,32 +213,32 @@ def written(folder: Path, plan: str = PLAN, limits: str = "", **traits: str) -> 
     ("traits", "there", "absent"),
     [
         (
-            {"lends": "subnet-less-exclusions", "exclusions": "in-pool"},
+            {"assigns": "subnet-less-exclusions", "exclusions": "in-pool"},
             ["keep 10.84.30.40..10.84.30.49", "keep 10.84.30.100..10.84.30.254"],
             ["give", "not ", "10.84.30.20.."],
         ),
         (
-            {"lends": "subnet-less-exclusions", "exclusions": "device-wide"},
+            {"assigns": "subnet-less-exclusions", "exclusions": "device-wide"},
             ["not 10.84.30.40..10.84.30.49", "not 10.84.30.100..10.84.30.254"],
             ["give", "keep"],
         ),
         (
-            {"lends": "ranges", "exclusions": "in-pool", "bound_address": "excluded"},
+            {"assigns": "ranges", "exclusions": "in-pool", "bound_address": "excluded"},
             ["give 10.84.30.1..10.84.30.99", "keep 10.84.30.20..10.84.30.20"],
             ["not "],
         ),
         (
-            {"lends": "ranges", "exclusions": "device-wide", "bound_address": "outside-ranges"},
+            {"assigns": "ranges", "exclusions": "device-wide", "bound_address": "outside-ranges"},
             ["give 10.84.30.1..10.84.30.19", "give 10.84.30.21..", "not 10.84.30.40..10.84.30.49"],
             ["keep", "not 10.84.30.20"],
         ),
         (
-            {"lends": "ranges", "exclusions": "none", "bound_address": "outside-ranges"},
+            {"assigns": "ranges", "exclusions": "none", "bound_address": "outside-ranges"},
             ["give 10.84.30.1..10.84.30.19", "..10.84.30.39", "give 10.84.30.50..10.84.30.99"],
             ["keep", "not "],
         ),
         (
-            {"lends": "ranges", "exclusions": "none", "bound_address": "anywhere"},
+            {"assigns": "ranges", "exclusions": "none", "bound_address": "anywhere"},
             ["give 10.84.30.1..10.84.30.39", "give 10.84.30.50..10.84.30.99"],
             ["keep", "not ", "10.84.30.19"],
         ),
@@ -268,7 +268,7 @@ def test_each_trait_shapes_what_is_written(
 
 def test_too_many_exclusions_split_the_ranges(tmp_path: Path) -> None:
     """A device that holds one exclusion gets ranges around two."""
-    traits = {"lends": "ranges", "exclusions": "device-wide"}
+    traits = {"assigns": "ranges", "exclusions": "device-wide"}
     traits["bound_address"] = "excluded"
     assert "not " in written(tmp_path, limits="limit device.exclusion 2", **traits).text
     split = written(tmp_path, limits="limit device.exclusion 1", **traits).text
@@ -364,7 +364,7 @@ def test_any_facts_are_written_as_far_as_they_can_be_and_read_again(device: Fact
     }
     reading = read_configuration(written.text, sheet)
     assert reading.device == written.expressed
-    assert not reading.unread
+    assert not reading.not_understood
     assert not reading.foreign
     refused = {id(refusal.fact) for refusal in written.refusals}
     whole = [fact for fact in device.children if id(fact) not in refused]
@@ -384,7 +384,7 @@ def test_spacing_comments_and_line_ends_do_not_matter() -> None:
     read = read_configuration(loose, sheet)
     assert read.device == read_configuration(neat, sheet).device
     assert read.comments == 2
-    assert not read.unread
+    assert not read.not_understood
 
 
 PIECES = ["a", "b", "to", "-", "..", "{address}", "{mac}", "{lease}", "{name}", "{dns}"]

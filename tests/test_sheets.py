@@ -20,7 +20,7 @@ Put = Callable[[str, str], Path]
 HEADER = 'sheet gannet\ncarrier lines\nnest indent 2\nduration "{m}"\nlist ","\n---\n'
 
 GANNET = (
-    HEADER.replace("---\n", "trait lends ranges\ntrait blank-lease 2h\n---\n")
+    HEADER.replace("---\n", "trait assigns ranges\ntrait blank-lease 2h\n---\n")
     + """\
 device        | machine {name}
 interface *   | plug {name}
@@ -39,40 +39,60 @@ binding *     | own {address} = {mac} [? "{name}"]
 @pytest.mark.parametrize(
     ("was", "instead", "said"),
     [
-        ("carrier lines\n", "", "7:1: the header lacks the word carrier"),
-        ("carrier lines", "carier lines", "2:1: 'carier' is no word of a header (did you mean"),
+        ("carrier lines\n", "", "7:1: the header is missing carrier"),
+        ("carrier lines", "carier lines", "2:1: 'carier' is not a header keyword (did you mean"),
         ("carrier lines", "carrier pigeon", "2:1: there is no carrier 'pigeon'"),
         ("nest indent 2", 'nest end "done"', "the header says what opens one"),
-        ("lends ranges", "lens ranges", "6:1: there is no trait 'lens' (did you mean lends?)"),
-        ("lends ranges", "lends rangs", "lends can't be 'rangs' (did you mean ranges?)"),
+        (
+            "assigns ranges",
+            "asigns ranges",
+            "6:1: there is no trait 'asigns' (did you mean assigns?)",
+        ),
+        ("assigns ranges", "assigns rangs", "assigns can't be 'rangs' (did you mean ranges?)"),
         ("blank-lease 2h", "blank-lease 2", "7:1: '2' is not a duration"),
         ('"{m}"', '"minutes"', "a duration has units in it"),
-        ("pool *  ", "pol *  ", "12:1: 'pol' is no kind of fact (did you mean pool?)"),
+        ("pool *  ", "pol *  ", "12:1: 'pol' is not a kind of fact (did you mean pool?)"),
         ("{gateway}", "{gatewy}", "15:24: a fact of kind pool has no field 'gatewy' (did you"),
         (
             "{subnet}",
             "{subnet:ip}",
-            "13:1: subnet is written in parts, so the line, or one beside it, needs {subnet:ip}",
+            "13:1: subnet is written in parts, so this line, or one next to it, needs {subnet:ip}",
         ),
-        ("range *  ", "zone *   ", "a fact of kind zone stands in a device, not in a pool"),
-        ("blank-lease 2h", "blank-lease 2h\nlimit pool.lease 3", "limited by 'pool.lease'"),
+        ("range *  ", "zone *   ", "a fact of kind zone belongs in a device, not in a pool"),
+        ("blank-lease 2h", "blank-lease 2h\nlimit pool.lease 3", "there is no limit 'pool.lease'"),
         ("blank-lease 2h", "blank-lease 2h\nassume pool.lease = no", "an assumption is: assume"),
         ("exit {gateway}", "ask {gateway}", "this row and the one in line 15 both match 'ask"),
-        ("{first}..{last}", "{first}.{last}", "can cut 'give 10.84.20.11.10.84.20.12' in two ways"),
-        ("own {address} = {mac}", "own {mac} {address} {name}{mac}", "runs into the slot"),
+        (
+            "{first}..{last}",
+            "{first}.{last}",
+            "can match 'give 10.84.20.11.10.84.20.12' in two ways",
+        ),
+        (
+            "own {address} = {mac}",
+            "own {mac} {address} {name}{mac}",
+            "directly follows another slot",
+        ),
         ('{mac} [? "{name}"]', "{mac}-{name}", "in two ways; put text between its slots"),
-        ("{mac}", "{mac:dots}", "18:33: mac has no form called 'dots'"),
-        ("{first}..{last}", "{first}{last}", "{last} runs into the slot before it"),
+        ("{mac}", "{mac:dots}", "18:33: mac has no form named 'dots'"),
+        ("{first}..{last}", "{first}{last}", "{last} directly follows another slot"),
         ('[? "{name}"]', '[? "{name}"', "an optional part is opened with [? and not closed"),
         ("device        |", "device         ", "a row has a '|' between what it states"),
-        ("lends ranges", "exclusions in-pool", "6:1: trait exclusions in-pool needs a row of kind"),
-        ("lends ranges", "zone must-admit-dhcp", "needs a row that states admits of a fact of"),
-        ("lends ranges", "pool-found-by interface", "interface of a fact of kind pool or a row of"),
-        ("blank-lease 2h", 'blank-lease 2h\nundo "{line}"', "undo is a word or more before the"),
+        (
+            "assigns ranges",
+            "exclusions in-pool",
+            "6:1: trait exclusions in-pool needs a row of kind",
+        ),
+        ("assigns ranges", "zone must-admit-dhcp", "needs a row that states admits of a fact of"),
+        (
+            "assigns ranges",
+            "pool-found-by interface",
+            "interface of a fact of kind pool or a row of",
+        ),
+        ("blank-lease 2h", 'blank-lease 2h\nundo "{line}"', "undo is one word or more, then the"),
         ("blank-lease 2h", 'blank-lease 2h\nundo "own {line}"', "19:1: this row matches 'own 0"),
         ("binding *  ", "undo       ", "18:21: a fact of kind pool has no field 'address'"),
         ('[? "{name}"]', "\nundo | free {name}", "{name} is not in the row above; an undo row is"),
-        ('[? "{name}"]', "\nundo | own {address} = {mac}", "and the undo row of that in line 18"),
+        ('[? "{name}"]', "\nundo | own {address} = {mac}", "and the undo row of line 18"),
         (
             " ?            |   has",
             "| has",
@@ -94,7 +114,7 @@ def test_a_row_that_wants_what_a_plan_may_lack(run: Run, put: Put) -> None:
     strict = GANNET.replace(" ?            |   ask", "              |   ask")
     put("gannet.sheet", strict)
     tried = run("dialect", "try", "gannet.sheet")
-    assert "gannet.sheet:16:1: a plan's pool may have no dns, and this row wants one" in tried.err
+    assert "gannet.sheet:16:1: a plan's pool may have no dns, but this row requires one" in tried.err
     assert "put ? into its margin" in tried.err
     put("gannet.sheet", strict.replace("blank-lease 2h", "blank-dns refused"))
     assert "may have no dns" not in run("dialect", "try", "gannet.sheet").err
@@ -150,7 +170,7 @@ def test_a_sheet_that_cannot_be_read_back_puts_nothing_in_place(
     )
     refused = run("write", "plan.yaml")
     assert refused.code == 1
-    assert "reads back differently: yard: dns is not told and should be 10.84.0.53" in refused.err
+    assert "reads back differently: yard: dns would be left out instead of 10.84.0.53" in refused.err
     assert not (tmp_path / "configuration").exists()
 
 
@@ -195,18 +215,18 @@ def test_a_sheet_is_tried(run: Run, put: Put) -> None:
     tried = run("dialect", "try", "gannet.sheet")
     assert tried.code == 0, tried.err
     assert "  give 10.84.61.20..10.84.61.39\n" in tried.out
-    assert "no row mentions: zone name, admits\n" in tried.err
+    assert "not covered by any row: zone name, admits\n" in tried.err
     assert "left out: zone inside: gannet has no line for it\n" in tried.err
-    assert "the sample is read back just as it was meant" in tried.err
+    assert "the sample reads back correctly" in tried.err
     sample = run("dialect", "try", "gannet.sheet", "--sample", "box.txt")
     assert sample.code == 1
     assert "box.txt:5:7: 'x' is not a lease time" in sample.err
     assert "logging on" not in sample.out
-    assert "1 network from 5 lines, 1 about other things, 1 not understood" in sample.err
+    assert "1 network from 5 lines, 1 not about DHCP, 1 not understood" in sample.err
     put("broken.sheet", GANNET.replace("---\n", 'comment "ask"\n---\n'))
     broken = run("dialect", "try", "broken.sheet")
     assert broken.code == 1
-    assert "the sample comes back differently" in broken.err
+    assert "the sample reads back differently" in broken.err
     put("wrong.sheet", GANNET.replace("{gateway}", "{gatewy}"))
     assert run("dialect", "try", "wrong.sheet").code == 2
 
@@ -228,10 +248,10 @@ def test_a_device_is_carried_to_another_dialect(run: Run, put: Put) -> None:
         "stock staff\n  of 10.84.50.0/24\n  give 10.84.50.2..10.84.50.9\n"
         "  exit 10.84.50.1\n  ask 10.84.0.53\n  for 61 min\n"
     )
-    assert "not carried over: line 15: not understood, inside pool staff" in converted.err
-    assert "since nothing there depends on it: the zone of interface lan\n" in converted.err
-    assert "pool staff: no gateway: the device tells its own address" in converted.err
-    assert "lines about other things 1\n" in converted.err
+    assert "lost: line 15: not understood, inside pool staff" in converted.err
+    assert "since it changes nothing for clients: the zone of interface lan\n" in converted.err
+    assert "pool staff: no gateway: the device offers its own address" in converted.err
+    assert "lines not about DHCP 1\n" in converted.err
     back = run("convert", "office.merganser", "--to", "merganserr")
     assert back.code == 2
     assert "did you mean merganser?" in back.err

@@ -40,7 +40,7 @@ def test_an_address_is_held_for_a_lease_after_the_last_renewal(
     assert hold(stay, lease) == held
 
 
-sailings = st.builds(
+arrivals = st.builds(
     lambda at, devices, over, stay: {
         "at": f"{at // 4:02}:{at % 4 * 15:02}",
         "devices": str(devices),
@@ -55,7 +55,7 @@ sailings = st.builds(
 
 
 @given(
-    groups=st.lists(sailings, min_size=1, max_size=4),
+    groups=st.lists(arrivals, min_size=1, max_size=4),
     lease=st.sampled_from([10, 45, 60, 240, 720, 1_440, 4_320]).map(lambda m: m * MINUTE),
 )
 @settings(max_examples=examples(60))
@@ -63,7 +63,7 @@ def test_the_peak_is_that_of_a_day_lived_minute_by_minute(
     groups: list[dict[str, str]], lease: int
 ) -> None:
     """Each group arrives evenly; whoever came on earlier days may still hold an address."""
-    exact = peak_visits(demand(sailings=groups), lease)
+    exact = peak_visits(demand(arrivals=groups), lease)
     lived = np.sum([taken(group, lease) for group in groups], axis=0).max()
     in_a_minute = sum(int(group["devices"]) / int(group["over"][:-1]) for group in groups)
     assert abs(exact - lived) <= in_a_minute + 1e-6

@@ -10,7 +10,7 @@ import pytest
 
 import reservoir
 from conftest import Run
-from reservoir.core.pools import Lending
+from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.dialects.converting import convert
 from reservoir.dialects.reading import read_device
@@ -34,7 +34,7 @@ devices:
   office:
     dialect: merganser
     interfaces:
-      lan: {address: 10.84.50.1/24, zone: staff, bridge: [port3, port4]}
+      lan: {address: 10.84.50.1/24, zone: staff, members: [port3, port4]}
       port3: {}
       port4: {}
     zones: {staff: {admits: [dhcp, ping]}}
@@ -117,7 +117,9 @@ def test_both_dialects_and_back(run: Run, put: Put, tmp_path: Path) -> None:
     put("plan.yaml", PLAN)
     written = run("write", "plan.yaml")
     assert written.code == 0, written.err
-    assert "Each was read back and lends, binds and tells what the plan says." in written.err
+    assert (
+        "Each file was read back and matches the plan: pools, bindings and options." in written.err
+    )
     folder = tmp_path / "configuration"
     assert (folder / "pier.larkspur").read_text() == LARKSPUR
     office = (folder / "office.merganser").read_text()
@@ -154,7 +156,7 @@ def test_a_plan_with_errors_is_not_written_unless_told(run: Run, put: Put, tmp_p
     put("plan.yaml", PLAN.replace("10.84.31.20-", "10.84.31.1-"))
     refused = run("write", "plan.yaml")
     assert refused.code == 1
-    assert "plan.yaml:25:14: gateway-lendable" in refused.err
+    assert "plan.yaml:25:14: gateway-in-pool" in refused.err
     assert not (tmp_path / "configuration").exists()
     assert run("write", "plan.yaml", "--despite-errors").code == 0
     assert "withhold 10.84.31.1\n" not in (tmp_path / "configuration/pier.larkspur").read_text()
@@ -165,7 +167,7 @@ def test_what_a_device_cannot_hold_is_said(run: Run, put: Put, tmp_path: Path) -
     put("plan.yaml", PLAN.replace("mac: 00:00:5e:00:53:02", "client_id: hex:ff0011"))
     refused = run("write", "plan.yaml")
     assert refused.code == 1
-    assert "plan.yaml:42:16: not-expressible: office can't be told the client" in refused.err
+    assert "plan.yaml:42:16: not-expressible: office can't be given the client" in refused.err
     assert refused.err.count("office") == 1
     assert not (tmp_path / "configuration").exists()
 
@@ -232,15 +234,15 @@ def test_lines_that_are_not_understood_are_listed(run: Run, put: Put) -> None:
         "pier.larkspur:8:3: not understood, inside pool cameras (line 6): 'gatewy 10.84.31.1' "
         "(did you mean 'gateway'?)",
         "pier.larkspur:9:9: 'soon' is not a lease time, such as 1, in: lease …",
-        "pier.larkspur:12:3: pool cameras has its subnet already (line 11)",
-        "pier.larkspur:13:1: pool crew lacks its line: subnet {subnet}",
+        "pier.larkspur:12:3: pool cameras already has its subnet (line 11)",
+        "pier.larkspur:13:1: pool crew is missing its line: subnet {subnet}",
         "pier.larkspur:15:1: not understood: 'pol shop' (did you mean 'pool'?); "
-        "1 more line is not read because of it",
+        "1 more line skipped because of it",
         "pier.larkspur:17:1: not understood: 'pin 10.84.31.30 00005e'; expected a line like: "
         "pin {address} to {mac}[ as {name}]",
         "pier.larkspur:19:23: '02' has 1 byte; a client identifier has 2 to 255, in: pin …",
-        "pier.larkspur: pier, larkspur (48% of it makes sense); "
-        "1 network from 19 lines, 2 about other things, "
+        "pier.larkspur: pier, larkspur (48% of it understood); "
+        "1 network from 19 lines, 2 not about DHCP, "
         "9 not understood",
     ]
     assert "10.84.31.31" in read.out
@@ -279,7 +281,7 @@ def test_switches_and_defaults_are_made_explicit(run: Run, put: Put) -> None:
         "  lend 10.84.50.1 through 10.84.50.9\ndone\n",
     )
     read = run("read", "office.merganser")
-    assert "lending is off at lan" in read.err
+    assert "the DHCP service is off on lan" in read.err
     assert "served_by" not in read.out
     assert "gateway: 10.84.50.1" in read.out
     assert "lease: 1d" in read.out
@@ -326,20 +328,20 @@ def test_two_servers_of_one_subnet_are_one_network(run: Run, put: Put) -> None:
     put("again.yaml", read.out)
     checked = run("check", "again.yaml", "--fail-on", "warning")
     assert checked.code == 0, checked.out
-    summary = "2 networks on 2 devices; 145 addresses can be lent."
+    summary = "2 networks on 2 devices; 145 assignable addresses."
     assert summary in checked.out
     assert summary in run("check", "plan.yaml").out
 
 
 def held(text: str, dialect: str) -> dict[str, tuple[object, object]]:
     """By subnet, what a configuration lends, its own addresses aside, and whom it binds."""
-    lending = Lending(read_device(text, "device.txt", Library(), dialect).lifted.plan())
+    pools = Pools(read_device(text, "device.txt", Library(), dialect).lifted.plan())
     found: dict[str, tuple[object, object]] = {}
-    for pool in lending.pools:
-        attachments = lending.topology.attachments(pool.network)
+    for pool in pools:
+        attachments = pools.topology.attachments(pool.network)
         own = AddressSet.of_addresses([attachment.address for attachment in attachments])
-        bound = frozenset(lending.clients_bound(pool))
-        found[str(pool.network.subnet)] = (pool.lendable - own, bound)
+        bound = frozenset(pools.clients_bound(pool))
+        found[str(pool.network.subnet)] = (pool.assignable - own, bound)
     return found
 
 
@@ -355,7 +357,7 @@ def test_the_demos_devices_are_carried_from_any_dialect_to_any(source: str) -> N
         read = read_device(there.text, "device.txt", library, source)
         for target in DIALECTS:
             result = convert(read, library.sheet(target))
-            assert result.losses or not result.differences
+            assert result.losses or not result.faults
             if not result.losses and not result.obstacles:
                 assert held(result.text, target) == held(there.text, source)
                 carried += 1
@@ -381,8 +383,8 @@ def test_what_a_plan_has_no_word_for_is_kept(run: Run, put: Put) -> None:
     text = plan.read_text()
     assert 'pool cranes: {longest: 2h, probe: "yes"}' in text
     for was, instead, said in [
-        ("probe", "prob", "nothing called 'prob' is kept for a pool (did you mean probe?)"),
-        ("pool cranes", "pool crane", "nothing called 'pool crane' (did you mean pool cranes?)"),
+        ("probe", "prob", "'prob' can't be kept for a pool (did you mean probe?)"),
+        ("pool cranes", "pool crane", "there is no 'pool crane' (did you mean pool cranes?)"),
         ("2h", "2 o'clock", "longest of pool cranes: "),
     ]:
         put("plan.yaml", text.replace(was, instead, 1))
@@ -390,4 +392,4 @@ def test_what_a_plan_has_no_word_for_is_kept(run: Run, put: Put) -> None:
         assert refused.code == 1
         assert said in " ".join(refused.out.split())
     carried = run("convert", "gate.quillon", "--to", "larkspur")
-    assert "not carried over: the probe of pool cranes" in carried.err
+    assert "lost: the probe of pool cranes" in carried.err

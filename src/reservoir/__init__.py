@@ -51,7 +51,7 @@ def load(file: str, watch: Watch | None = None) -> LoadedPlan:
 
     Args:
         file: Path of the plan, or ``-`` for standard input.
-        watch: Told how far the tables beside the plan have been read.
+        watch: Offer how far the tables beside the plan have been read.
 
     Raises:
         InputError: the plan can't be used; every problem is listed with its place.
@@ -78,20 +78,21 @@ def check(
         select: Rules or families to report; all if empty.
         ignore: Rules or families to leave out.
         at: Patterns of plan paths to report, such as ``networks.lab*``.
-        watch: Told how many of the rules have been looked at.
+        watch: Offer how many of the rules have been looked at.
 
     Raises:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     from reservoir.core.checks import check_plan  # late: costs NumPy
-    from reservoir.core.pools import Lending
+    from reservoir.core.pools import Pools
+    from reservoir.dialects.behaviour.device import Behaviour
     from reservoir.dialects.behaviour.fit import obstacles_to
 
-    lending, sheets = Lending(subject.plan), _sheets(subject)
+    pools, sheets = Pools(subject.plan), _sheets(subject)
     return check_plan(
-        lending,
+        pools,
         lambda changed: [*obstacles_to(changed, sheets), *subject.obstacles],
-        {name: sheet.traits for name, sheet in sheets.items()},
+        {name: Behaviour(sheet) for name, sheet in sheets.items()},
         subject.is_complete,
         today=today or datetime.date.today(),
         select=select,
@@ -112,18 +113,18 @@ def write(
     Args:
         loaded: The plan.
         devices: The devices to write; all that have a dialect if empty.
-        into: The configuration that devices have, by their names: what is lent is put into it,
+        into: The configuration that devices have, by their names: what is assigned is put into it,
             and the rest stays. Of a device with several files, as one text.
 
     Raises:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
-    from reservoir.core.pools import Lending  # late: costs NumPy
+    from reservoir.core.pools import Pools  # late: costs NumPy
     from reservoir.dialects.writing import write_device
 
-    lending = Lending(loaded.plan)
+    pools = Pools(loaded.plan)
     return [
-        write_device(lending, device, sheet, (into or {}).get(device))
+        write_device(pools, device, sheet, (into or {}).get(device))
         for device, sheet in _sheets(loaded).items()
         if not devices or device in devices
     ]
@@ -154,7 +155,7 @@ def together(reads: Sequence[ConfigurationRead], planned: LoadedPlan | None = No
 
     Args:
         reads: The configuration, as :func:`read` gives it.
-        planned: A plan that it stands beside, if there is one. What the plan says of a device or
+        planned: A plan that it is beside, if there is one. What the plan says of a device or
             a network counts; what only the configuration has is added.
     """
     from reservoir.dialects.running.subject import ReadSubject  # late: costs NumPy

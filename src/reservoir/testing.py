@@ -1,4 +1,4 @@
-"""For authors of sheets: hold a sheet to what Reservoir asks of every dialect."""
+"""For authors of sheets: test a sheet the way Reservoir tests every dialect."""
 
 from __future__ import annotations
 
@@ -13,8 +13,8 @@ def check_dialect(sheet: str | Path, samples: Sequence[str | Path] = ()) -> None
 
     Args:
         sheet: The sheet's path.
-        samples: Paths of configuration of such devices. Every line of theirs that is about lending
-            has to be understood; written again and read again, it must state the same.
+        samples: Paths of configuration of such devices. Every line about DHCP has to be
+            understood; written and read back, it must state the same.
 
     Raises:
         InputError: the sheet has mistakes, or a file can't be read.
@@ -30,9 +30,9 @@ def check_dialect(sheet: str | Path, samples: Sequence[str | Path] = ()) -> None
     found = [f"{sheet}: {fault}" for fault in faults(loaded)]
     for sample in samples:
         reading = read_configuration(read_text(str(sample)), loaded)
-        found += [f"{sample}:{u.line}:{u.column}: {u.message}" for u in reading.unread]
+        found += [f"{sample}:{u.line}:{u.column}: {u.message}" for u in reading.not_understood]
         written = write_configuration(reading.device, loaded)
         if read_configuration(written.text, loaded).device != written.expressed:
-            found.append(f"{sample}: what is read of it is not read again as it is written")
+            found.append(f"{sample}: it reads back differently after it was written")
     if found:
         raise AssertionError("\n".join(found))

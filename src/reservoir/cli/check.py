@@ -1,4 +1,4 @@
-"""``reservoir check``: what is wrong in a plan, or in devices' configuration."""
+"""``reservoir check``: the problems in a plan, or in devices' configuration."""
 
 from __future__ import annotations
 
@@ -17,44 +17,46 @@ FORMATS = ("text", "json", "sarif", "junit", "markdown")
 FAIL_ON = ("error", "warning", "advice", "never")
 
 
-@click.command("check", short_help="Find what is wrong in a plan or in configuration.")
+@click.command("check", short_help="Find problems in a plan or in device configuration.")
 @click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
-@click.option("--dialect", metavar="NAME", help="The configuration's dialect; else recognised.")
+@click.option(
+    "--dialect", metavar="NAME", help="The configuration's dialect (default: recognised)."
+)
 @click.option(
     "--format",
     "form",
     type=click.Choice(FORMATS),
     default="text",
-    help="How findings are printed.",
+    help="Output format.",
 )
 @click.option(
     "--fail-on",
     type=click.Choice(FAIL_ON),
     default="error",
-    help="The least severity that makes the exit status 1.",
+    help="Lowest severity that makes the exit status 1.",
 )
 @click.option(
     "--select",
     multiple=True,
     metavar="RULE",
     shell_complete=rule_names,
-    help="Only this rule or family.",
+    help="Report only this rule or family.",
 )
 @click.option(
     "--ignore",
     multiple=True,
     metavar="RULE",
     shell_complete=rule_names,
-    help="Not this rule or family.",
+    help="Leave out this rule or family.",
 )
 @click.option(
     "--at",
     multiple=True,
     metavar="PATH",
     shell_complete=plan_paths,
-    help="Only findings at this path, * allowed.",
+    help="Report only findings at this path; * matches anything.",
 )
-@click.option("-o", "--out", metavar="FILE", help="Put the findings into a file.")
+@click.option("-o", "--out", metavar="FILE", help="Write the findings to a file.")
 @talkative
 def command(
     inputs: tuple[str, ...],
@@ -66,10 +68,10 @@ def command(
     at: tuple[str, ...],
     out: str | None,
 ) -> None:
-    """Find what is wrong in FILE: overlaps, gateway conflicts, ranges too small, and more.
+    """Find problems in FILE: overlaps, gateway conflicts, undersized ranges, and more.
 
-    A FILE is a plan, or the configuration of a device. Of several, one may be a plan; what the
-    devices lend now is then looked at beside what is planned.
+    Each FILE is a plan or a device's configuration. With one plan and some configuration, what the
+    devices do now is checked together with what is planned.
 
     \b
     reservoir check ferry-line.yaml
@@ -78,7 +80,7 @@ def command(
     reservoir check running/*
     reservoir check ferry-line.yaml running/shop-box.thimble
 
-    Exit status: 0 nothing at or above --fail-on, 1 findings, 2 a file can't be used.
+    Exit status: 0 no findings at or above --fail-on, 1 findings, 2 unusable input.
     """
     import reservoir  # late: --help needs none of it
 
@@ -107,11 +109,11 @@ def _subject(inputs: tuple[str, ...], dialect: str | None) -> Subject:
     from reservoir.files.recognising import is_plan
     from reservoir.files.texts import STANDARD_INPUT
 
-    # What comes from a pipe is a plan, unless it is said to be in a dialect.
+    # Standard input is a plan, unless a dialect is named.
     plans = [f for f in inputs if is_plan(f) and not (dialect and f == STANDARD_INPUT)]
     if len(plans) > 1:
         raise click.UsageError(
-            f"{plans[0]} and {plans[1]} are both plans; a plan may include others instead."
+            f"{plans[0]} and {plans[1]} are both plans; let one include the other instead."
         )
     with progress("reading") as watch:
         planned = reservoir.load(plans[0], watch) if plans else None
@@ -151,7 +153,7 @@ def _require_known(names: tuple[str, ...]) -> None:
 
 
 def _require_places(patterns: tuple[str, ...], subject: Subject) -> None:
-    """A path typed wrong must not look like a network without a fault."""
+    """A mistyped path must not look like a network without findings."""
     from reservoir.core.checks.acceptance import names_a_place, places
     from reservoir.core.wording import hint
 
@@ -161,11 +163,11 @@ def _require_places(patterns: tuple[str, ...], subject: Subject) -> None:
             inside = [path for path in known if path.endswith(f".{pattern}")]
             near = hint(pattern, known) if "*" not in pattern else ""
             near = f" (did you mean {inside[0]}?)" if inside else near
-            raise click.UsageError(f"--at {pattern} names nothing in the plan{near}.")
+            raise click.UsageError(f"--at {pattern} matches nothing in the plan{near}.")
 
 
 def _say_next(inputs: tuple[str, ...], subject: Subject, report: Report) -> None:
-    """The command that comes next in the job."""
+    """The next command to run."""
     open_findings = [finding for finding in report.findings if finding.accepted is None]
     from reservoir.files.plan_file import LoadedPlan
 

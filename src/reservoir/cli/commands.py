@@ -51,19 +51,19 @@ class JobGroup(click.Group):
             import difflib  # late: only for a mistyped command
 
             near = difflib.get_close_matches(args[0], COMMANDS, n=1)
-            meant = f" Did you mean {near[0]}?" if near else f" There are {', '.join(COMMANDS)}."
+            meant = f" Did you mean {near[0]}?" if near else f" Commands: {', '.join(COMMANDS)}."
             raise click.UsageError(f"There is no command {args[0]!r}.{meant}", ctx)
         return super().resolve_command(ctx, args)
 
 
 @click.group(cls=JobGroup, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, message="reservoir %(version)s")
-@click.option("--debug", is_flag=True, help="Show the whole traceback of a defect.")
+@click.option("--debug", is_flag=True, help="Show the full traceback of a defect.")
 def reservoir(debug: bool) -> None:
     """Plan DHCP once, check it, and write it for every maker's device.
 
-    A plan is one YAML file: networks, devices, ranges, exclusions, bindings. Begin with
-    `reservoir demo`, which makes an example and walks through it.
+    A plan is one YAML file: networks, devices, ranges, exclusions, bindings. Start with
+    `reservoir demo`, which creates an example and walks through it.
     """
 
 
@@ -77,7 +77,7 @@ def run() -> None:
         status = reservoir.main(prog_name="reservoir", standalone_mode=False)
         sys.exit(status if isinstance(status, int) else 0)
     except click.Abort:
-        click.echo("Stopped; no file was changed.", err=True)
+        click.echo("Interrupted; no file was changed.", err=True)
         sys.exit(130)
     except click.ClickException as error:
         error.show()
@@ -91,13 +91,12 @@ def run() -> None:
 
 def _report_unusable_or_defect(error: Exception) -> None:
     from reservoir.core.problems import InputError  # late: not for --help
+    from reservoir.core.wording import counted
 
     if isinstance(error, InputError):
         for problem in error.problems:
             click.echo(str(problem), err=True)
-        count = len(error.problems)
-        noun = "problem" if count == 1 else "problems"
-        click.echo(f"\n{count} {noun}; nothing was done.", err=True)
+        click.echo(f"\n{counted(len(error.problems), 'problem')}; nothing was done.", err=True)
         sys.exit(UNUSABLE)
     if "--debug" in sys.argv:
         raise error
@@ -105,8 +104,8 @@ def _report_unusable_or_defect(error: Exception) -> None:
     click.echo(
         f"This is a defect in Reservoir {__version__}, not in your input: "
         f"{type(error).__name__} in {frame}: {error}\n"
-        "Please report it with the command and, if you can, the input; "
-        "`reservoir --debug COMMAND …` shows all of it.",
+        "Please report it with the command and, if possible, the input; "
+        "`reservoir --debug COMMAND …` shows the full traceback.",
         err=True,
     )
     sys.exit(DEFECT)

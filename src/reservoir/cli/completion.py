@@ -1,4 +1,4 @@
-"""What the shell completes besides commands and options: names of rules, networks, devices."""
+"""Shell completion besides commands and options: names of rules, networks and devices."""
 
 from __future__ import annotations
 

@@ -12,14 +12,16 @@ from reservoir.cli.output import talkative
 FOLDER = "ferry-line"
 
 
-@click.command("demo", short_help="Walk through the job with an example.")
+@click.command("demo", short_help="Walk through an example.")
 @click.argument("folder", default=FOLDER)
-@click.option("--force", is_flag=True, help="Overwrite files that were edited since.")
+@click.option(
+    "--force", is_flag=True, help="Overwrite files that were edited since they were written."
+)
 @talkative
 def command(folder: str, force: bool) -> None:
-    """Make FOLDER with the plan of a ferry line and do the job on it, from check to read.
+    """Create FOLDER with the plan of a ferry line and walk through the job, from check to read.
 
-    The plan is there twice: as a hurried person wrote it, and right.
+    The plan is there twice: as written in a hurry, and corrected.
 
     \b
     reservoir demo
@@ -30,22 +32,20 @@ def command(folder: str, force: bool) -> None:
     for part in (hurried, right):
         _lay_out(part, force)
     plan = "ferry-line.yaml"
-    _say(f"The Sable Harbour ferry line plans its DHCP in {hurried / plan}, in a hurry.")
+    _say(f"The Sable Harbour ferry line has written its DHCP plan in a hurry: {hurried / plan}.")
     _run("check", str(hurried / plan), "--fail-on", "never")
-    _say("Where there is one way to put a finding right, it can be done for you.")
+    _say("Findings with only one fix can be fixed automatically.")
     _run("mend", str(hurried / plan))
-    _say(f"The rest takes somebody who knows the place. In {right / plan} it has been done.")
+    _say(f"The rest takes someone who knows the site. {right / plan} is the corrected plan.")
     _run("check", str(right / plan))
-    _say("A plan without errors is written for each device, in its own dialect.")
+    _say("A plan without errors is written for each device in its own dialect.")
     _run("write", str(right / plan), *(["--force"] if force else []))
     _show(right / "configuration" / "depot-router.larkspur")
-    _say(
-        "What stands on devices is read back into a plan, by the same sheets; or checked as it is."
-    )
+    _say("The same sheets read device configuration back into a plan; check takes it directly.")
     files = sorted(str(path) for path in (right / "configuration").iterdir() if path.name[0] != ".")
     _run("read", *files, "--out", str(root / "read-back.yaml"))
     _run("check", *files)
-    _say(f"Look around in {root}, change {hurried / plan}, and check again.")
+    _say(f"Look around in {root}, change {hurried / plan}, and check it again.")
 
 
 def _lay_out(folder: Path, force: bool) -> None:

@@ -1,4 +1,4 @@
-"""``reservoir dialect``: what dialects there are, what one can do, whether a sheet works."""
+"""``reservoir dialect``: the dialects, what each can do, whether a sheet works."""
 
 from __future__ import annotations
 
@@ -15,9 +15,9 @@ if TYPE_CHECKING:
     from reservoir.dialects.sheet.model import Sheet
 
 
-@click.group("dialect", short_help="What dialects there are, and whether a sheet works.")
+@click.group("dialect", short_help="List dialects, describe one, try a sheet.")
 def command() -> None:
-    """List dialects, say what one can do, try a sheet of your own.
+    """List dialects, describe one, try your own sheet.
 
     \b
     reservoir dialect list
@@ -35,7 +35,7 @@ def _library() -> Library:
 @command.command("list")
 @talkative
 def list_dialects() -> None:
-    """List the dialects within reach: those of the program, and those in dialects/ here."""
+    """List the available dialects: built in, in ./dialects/, and in your configuration folder."""
     library = _library()
     for name in library.names:
         sheet = library.sheet(name)
@@ -46,7 +46,7 @@ def list_dialects() -> None:
 @click.argument("dialect", metavar="NAME")
 @talkative
 def show_dialect(dialect: str) -> None:
-    """Say how devices of the dialect NAME behave, with a sample of their configuration."""
+    """Describe how devices of the dialect NAME behave, with a sample of their configuration."""
     from reservoir.reports.theme import styled, wrapped
 
     sheet = _library().sheet(dialect)
@@ -72,10 +72,10 @@ def _forms_in_words(sheet: Sheet) -> list[tuple[str, str]]:
 
     duration = sheet.duration
     example = 95_400 - 95_400 % duration.step
-    infinite = f", infinite {duration.infinite}" if duration.infinite else "; none is infinite"
+    infinite = f", infinite as {duration.infinite}" if duration.infinite else "; no infinite lease"
     lease = (
         f"{format_duration(example)} is written {duration.write(example)}{infinite}; "
-        f"in steps of {format_duration(duration.step)}."
+        f"rounded to {format_duration(duration.step)}."
     )
     said = [("lease form", lease), ("MAC form", f"Like {' or '.join(mac_examples(sheet))}.")]
     said += [("limit", f"{LIMITS[what]}: {most:,} at most.") for what, most in sheet.limits.items()]
@@ -93,21 +93,23 @@ def _show_sample(sheet: Sheet) -> None:
     show(f"    {line}".rstrip() for line in text.splitlines())
     taken_back = withdrawal(text, sheet)
     if taken_back:
-        show(["", "What takes back all that it says of lending:", ""])
+        show(["", "The lines that undo all of its DHCP configuration:", ""])
         show(f"    {line}".rstrip() for line in taken_back.splitlines())
 
 
 @command.command("try")
 @click.argument("sheet")
-@click.option("--sample", metavar="FILE", help="Configuration of such a device, to read and write.")
+@click.option(
+    "--sample", metavar="FILE", help="Configuration of such a device, to read and write back."
+)
 @talkative
 def try_sheet(sheet: str, sample: str | None) -> None:
-    """Try SHEET: write a sample plan with it, read that back, say what it doesn't cover.
+    """Try SHEET: write a sample plan with it, read that back, list what it doesn't cover.
 
-    With --sample, read your device's configuration too, list what isn't understood and show
-    what writing it again would change.
+    With --sample, also read your device's configuration, list what is not understood and show
+    what writing it back would change.
 
-    Exit status: 0 the sheet works, 1 something was not understood or came back differently, 2 the
+    Exit status: 0 the sheet works, 1 something was not understood or reads back differently, 2 the
     sheet has mistakes.
     """
     from reservoir.dialects.sheet.lint import too_strict
@@ -120,21 +122,22 @@ def try_sheet(sheet: str, sample: str | None) -> None:
     show(result.text.splitlines())
     talk()
     for obstacle in result.obstacles:
-        talk(f"can't hold all of the sample: {obstacle.message}")
+        talk(f"can't do all of the sample: {obstacle.message}")
     wrong = faults(loaded)
-    for refusal in write_sample(loaded).refusals:
+    sample_written = write_sample(loaded)
+    for refusal in (*sample_written.losses, *sample_written.remarks):
         what = (
             f"the {refusal.field} of {refusal.fact.label}" if refusal.field else refusal.fact.label
         )
         talk(f"left out: {what}: {refusal.reason}")
     for kind, fields in uncovered(loaded).items():
-        talk(f"no row mentions: {kind} {', '.join(fields)}")
+        talk(f"not covered by any row: {kind} {', '.join(fields)}")
     for row, text in too_strict(loaded):
         talk(f"{sheet}:{row.number}:1: {text}")
     for text in wrong:
-        click.echo(f"{sheet}: the sample comes back differently: {text}", err=True)
+        click.echo(f"{sheet}: the sample reads back differently: {text}", err=True)
     if not wrong:
-        talk(f"{sheet}: the sample is read back just as it was meant.")
+        talk(f"{sheet}: the sample reads back correctly.")
     if sample is not None:
         wrong += _try_sample(loaded, sample)
     if wrong:
@@ -142,26 +145,27 @@ def try_sheet(sheet: str, sample: str | None) -> None:
 
 
 def _try_sample(sheet: Sheet, sample: str) -> list[str]:
-    """Read and rewrite the user's file; what was not understood."""
+    """Read the user's file and write it back; what was not understood."""
     from reservoir.core.problems import Place
+    from reservoir.core.wording import counted
     from reservoir.dialects.trial import try_on
     from reservoir.files.texts import read_text
 
     text = read_text(sample)
     tried = try_on(text, sheet)
     problems = [
-        str(Place(sample, u.line, u.column)) + f": {u.message}" for u in tried.reading.unread
+        str(Place(sample, u.line, u.column)) + f": {u.message}"
+        for u in tried.reading.not_understood
     ]
     for problem in problems:
         click.echo(problem, err=True)
     before, after = tried.understood, tried.rewritten
-    show(difflib.unified_diff(before, after, sample, "written again", lineterm="", n=0))
+    show(difflib.unified_diff(before, after, sample, "written back", lineterm="", n=0))
     if before == after:
-        talk(f"{sample}: writing again what was understood changes nothing.")
+        talk(f"{sample}: writing back what was understood changes nothing.")
     reading = tried.reading
-    networks = "1 network" if tried.networks == 1 else f"{tried.networks} networks"
     talk(
-        f"{sample}: {networks} from {reading.lines:,} lines, "
-        f"{reading.foreign:,} about other things, {len(problems):,} not understood"
+        f"{sample}: {counted(tried.networks, 'network')} from {counted(reading.lines, 'line')}, "
+        f"{reading.foreign:,} not about DHCP, {len(problems):,} not understood"
     )
     return problems

@@ -15,33 +15,33 @@ if TYPE_CHECKING:
     from reservoir.core.checks import Rule
 
 
-@click.command("explain", short_help="What a rule means, and how to put it right.")
+@click.command("explain", short_help="Explain a rule and how to fix its findings.")
 @click.argument("rule", required=False, shell_complete=rule_names)
-@click.option("--all", "every", is_flag=True, help="Every rule.")
+@click.option("--all", "every", is_flag=True, help="Explain every rule.")
 @click.option(
     "--format",
     "form",
     type=click.Choice(["text", "markdown"]),
     default="text",
-    help="Markdown is for all rules together.",
+    help="Markdown goes with --all.",
 )
-@click.option("-o", "--out", metavar="FILE", help="Put the text into a file.")
+@click.option("-o", "--out", metavar="FILE", help="Write the text to a file.")
 @talkative
 def command(rule: str | None, every: bool, form: str, out: str | None) -> None:
-    """Say what RULE means, why it matters and what to do, with an example; or list all rules.
+    """Explain what RULE means, why it matters and what to do, with examples; or list all rules.
 
     \b
-    reservoir explain gateway-lendable
+    reservoir explain gateway-in-pool
     reservoir explain --all --format markdown --out checks.md
     """
     from reservoir.core.checks import rules  # late: --help needs none of it
     from reservoir.core.wording import hint
 
     if rule is not None and every:
-        raise click.UsageError("Name one rule or say --all, not both.")
+        raise click.UsageError("Give one rule or --all, not both.")
     if form == "markdown":
         if not every:
-            raise click.UsageError("Markdown is for all rules together: add --all.")
+            raise click.UsageError("Markdown goes with --all.")
         from reservoir.reports.manual import manual_text
 
         save_or_show(manual_text(), out)
@@ -75,7 +75,7 @@ def _manual(rule: Rule) -> Iterator[str]:
     ):
         yield from wrapped(title + text.replace("``", ""), width(), "")
         yield ""
-    for title, example in (("Reported:", rule.failing), ("Right:", rule.passing)):
+    for title, example in (("Reported:", rule.failing), ("Correct:", rule.passing)):
         yield title
         yield ""
         yield textwrap.indent(textwrap.dedent(example).strip("\n").rstrip(), "    ")

@@ -1,4 +1,4 @@
-"""``reservoir write --into``: what is lent, put into configuration that is there."""
+"""``reservoir write --into``: a plan merged into a device's present configuration."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ def present_configurations(
 
     Raises:
         InputError: a file can't be read, isn't in its device's dialect, or its notation is broken.
-        UsageError: it can't be told whose a file is.
+        UsageError: it isn't clear which device a file belongs to.
     """
     from reservoir import configuration_text
     from reservoir.dialects.reading import read_device
@@ -70,20 +70,22 @@ def present_configurations(
         stated = {name: str(read.reading.device.get("name", "")) for name, read in reads.items()}
         device = _whose(file, dialects, stated)
         if device in found:
-            raise click.UsageError(f"{file} and {found[device].file} are both of {device}.")
+            raise click.UsageError(
+                f"{file} and {found[device].file} are both the configuration of {device}."
+            )
         _require_dialect(reads[dialects[device]], text, library)
         found[device] = Present(reads[dialects[device]], Path(file).is_dir())
     return found
 
 
 def _whose(file: str, dialects: Mapping[str, str], stated: Mapping[str, str]) -> str:
-    """The device whose configuration a file is: by its own words, its name, or as the only one."""
-    by_words = [name for name, dialect in dialects.items() if stated[dialect] == name]
+    """The device that a file belongs to: as it states, by its name, or as the only one."""
+    as_stated = [name for name, dialect in dialects.items() if stated[dialect] == name]
     by_name = [name for name in dialects if name in (Path(file).stem, Path(file).name)]
-    for candidates in (by_words, by_name, list(dialects)):
+    for candidates in (as_stated, by_name, list(dialects)):
         if len(candidates) == 1:
             return candidates[0]
-    raise click.UsageError(f"Whose configuration is {file}? Name the device with --device.")
+    raise click.UsageError(f"{file} could belong to several devices; choose one with --device.")
 
 
 def _require_dialect(read: ConfigurationRead, text: str, library: Library) -> None:
@@ -94,34 +96,36 @@ def _require_dialect(read: ConfigurationRead, text: str, library: Library) -> No
     try:
         recognised = read_device(text, read.file, library)
     except InputError:
-        return  # nothing in it is about lending yet
+        return  # nothing in it is about DHCP yet
     if recognised.dialect != read.dialect and recognised.share > 2 * read.share:
-        message = f"this reads as {recognised.dialect}; in the plan the device is a {read.dialect}"
+        message = (
+            f"this looks like {recognised.dialect}, but in the plan the device is {read.dialect}"
+        )
         raise InputError([Problem(Place(read.file), message)])
 
 
 def require_placed(written: list[DeviceConfiguration], present: Mapping[str, Present]) -> None:
-    """Stop where something has no place, and say what stays as it is.
+    """Stop where something that a pool needs is missing.
 
     Raises:
         InputError: the notation of a present configuration is broken.
     """
     from reservoir.core.problems import InputError, Problem
 
-    broken, homeless = [], False
+    broken, missing = [], False
     for configuration in written:
         placed, there = configuration.placed, present[configuration.device]
         assert placed is not None
         for fault in placed.faults:
-            message = f"{fault.message}; what is broken can't be added to"
+            message = f"{fault.message}; fix this first"
             broken.append(Problem(there.read.place(fault.line, fault.column), message))
-        for what in placed.homeless:
-            homeless = True
-            click.echo(f"{there.file}: {what} is not there; add it first", err=True)
+        for what in placed.missing:
+            missing = True
+            click.echo(f"{there.file}: {what} is missing; add it first", err=True)
     if broken:
         raise InputError(broken)
-    if homeless:
-        talk("\nNothing was written: Reservoir adds nothing there but what is lent.")
+    if missing:
+        talk("\nNothing was written: only DHCP configuration is added.")
         raise click.exceptions.Exit(1)
 
 
@@ -146,25 +150,27 @@ def put_into(
         talk(f"{configuration.device}  {configuration.dialect}  {where}: {_change(there, new)}")
         for place, what in sorted(_said(configuration, there)):
             talk(f"  {place}: {what}")
-    talk("Each was read back and lends, binds and tells what the plan says.")
+    talk("Each file was read back and matches the plan: pools, bindings and options.")
 
 
 def _change(there: Present, new: Mapping[Path, str]) -> str:
-    """How many lines have come and gone."""
+    """How many lines were added and removed."""
+    from reservoir.core.wording import counted  # late: --help needs none of it
+
     before = Counter(line for t in there.files(there.read.text).values() for line in t.split("\n"))
     after = Counter(line for text in new.values() for line in text.split("\n"))
     more, less = (after - before).total(), (before - after).total()
-    stay = before.total() - less - len(new)  # what follows the last line end is no line
-    return f"lines put in {more:,}, taken out {less:,}, as they were {stay:,}"
+    stay = before.total() - less - len(new)  # nothing follows the last line end
+    return f"{counted(more, 'line')} added, {less:,} removed, {stay:,} unchanged"
 
 
 def _said(configuration: DeviceConfiguration, there: Present) -> Iterator[tuple[Place, str]]:
-    """What somebody should know of the files as they were."""
+    """What people should know about the files as they were."""
     placed = configuration.placed
     assert placed is not None
-    for line, label in placed.withdrawn:
-        yield there.read.place(line, 1), f"{label} taken out, since the plan has none"
+    for line, label in placed.removed:
+        yield there.read.place(line, 1), f"{label} removed, since it is not in the plan"
     for line, found, planned in placed.left:
-        yield there.read.place(line, 1), f"{found!r} stays; the plan says {planned!r}"
-    for unread in configuration.unread:
+        yield there.read.place(line, 1), f"{found!r} stays, but the plan has {planned!r}"
+    for unread in configuration.not_understood:
         yield there.read.place(unread.line, unread.column), f"stays: {unread.message}"

@@ -1,4 +1,4 @@
-"""``reservoir mend``: the checks' suggestions, applied."""
+"""``reservoir mend``: applies the checks' suggestions."""
 
 from __future__ import annotations
 
@@ -10,20 +10,21 @@ import click
 from reservoir.cli.output import show, talk, talkative
 
 
-@click.command("mend", short_help="Apply the unambiguous suggestions of the checks.")
+@click.command("mend", short_help="Apply the fixes that are unambiguous.")
 @click.argument("plan")
-@click.option("--in-place", is_flag=True, help="Change the files; comments and layout stay.")
+@click.option("--in-place", is_flag=True, help="Change the files; comments and layout are kept.")
 @talkative
 def command(plan: str, in_place: bool) -> None:
-    """Apply what `check` suggests for PLAN where there is one way only and no new finding follows.
+    """Apply the fixes that `check` suggests for PLAN, if there is only one and it adds no finding.
 
-    Shows the difference; files change only with --in-place.
+    Shows the difference; changes files only with --in-place.
 
     \b
     reservoir mend ferry-line.yaml
     reservoir mend ferry-line.yaml --in-place
     """
     import reservoir  # late: --help needs none of it
+    from reservoir.core.wording import counted
     from reservoir.files.mending import mend
     from reservoir.files.texts import STANDARD_INPUT, write_whole
     from reservoir.reports.theme import styled
@@ -42,8 +43,8 @@ def command(plan: str, in_place: bool) -> None:
             write_whole(Path(file), after)
     count = len(mended.applied)
     if not count:
-        talk("Nothing to mend: no finding has a single suggestion that brings no new finding.")
+        talk("Nothing to mend: no finding has just one fix that adds no other finding.")
         return
-    done = "put right" if in_place else "can be put right; with --in-place it is done"
-    talk(f"{count} {'finding' if count == 1 else 'findings'} {done}.")
+    done = "fixed" if in_place else "can be fixed; --in-place does it"
+    talk(f"{counted(count, 'finding')} {done}.")
     talk(f"Next: reservoir check {plan}" if in_place else f"Next: reservoir mend {plan} --in-place")

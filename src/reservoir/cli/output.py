@@ -1,4 +1,4 @@
-"""What the commands share: colour, width, talk, and reading options that several of them have."""
+"""What the commands share: colour, width, messages, and options that several of them have."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from typing import TypeVar
 import click
 
 BAR = 40
-"""Signs in a whole progress bar."""
+"""Characters in a full progress bar."""
 
 PIPE_WIDTH = 100
 """Columns where there is no terminal, so that output in a pipe is always the same."""
@@ -30,7 +30,7 @@ def talkative(command: Command) -> Command:
         default="auto",
         expose_value=False,
         callback=_set_color,
-        help="Colours: by default on a terminal, unless NO_COLOR is set.",
+        help="Colour output (auto: on a terminal, unless NO_COLOR is set).",
     )
     quiet = click.option(
         "-q",
@@ -38,7 +38,7 @@ def talkative(command: Command) -> Command:
         is_flag=True,
         expose_value=False,
         callback=_set_quiet,
-        help="Print data only, no talk.",
+        help="Print results only, no messages.",
     )
     return color(quiet(command))
 
@@ -60,7 +60,7 @@ def width() -> int:
 
 
 def talk(text: str = "") -> None:
-    """Print for people, on standard error, unless ``--quiet``."""
+    """Print a message on standard error, unless ``--quiet``."""
     if not click.get_current_context().meta.get("reservoir.quiet"):
         click.echo(text, err=True)
 

@@ -1,4 +1,4 @@
-"""``reservoir read``: a plan of devices' configuration."""
+"""``reservoir read``: a plan made from devices' configuration."""
 
 from __future__ import annotations
 
@@ -16,25 +16,24 @@ DOUBTFUL = 0.5
 """The next best dialect's share, as a part of the best one's, from which it might be the other."""
 
 SHOWN = 3
-"""How many pools or bindings a note names before it counts the rest."""
+"""Pools or bindings that a note lists before it counts the rest."""
 
 
-@click.command("read", short_help="Make a plan of devices' configuration.")
+@click.command("read", short_help="Make a plan from device configuration.")
 @click.argument("configurations", nargs=-1, required=True, metavar="FILE...")
-@click.option("--dialect", metavar="NAME", help="The files' dialect; recognised if not given.")
-@click.option("-o", "--out", metavar="FILE", help="Put the plan into a file.")
+@click.option("--dialect", metavar="NAME", help="The files' dialect (default: recognised).")
+@click.option("-o", "--out", metavar="FILE", help="Write the plan to a file.")
 @talkative
 def command(configurations: tuple[str, ...], dialect: str | None, out: str | None) -> None:
-    """Make a plan of the configuration in each FILE, and list the lines not understood.
+    """Make a plan from the configuration in each FILE, and list the lines not understood.
 
-    Lines that have nothing to do with lending addresses are counted, not listed.
+    Lines that have nothing to do with DHCP are only counted.
 
     \b
     reservoir read configuration/pier-router.larkspur
     reservoir read configuration/* --out as-deployed.yaml
 
-    Exit status: 0 every line about lending was understood, 1 some were not, 2 a file can't be
-    used.
+    Exit status: 0 every line about DHCP was understood, 1 some were not, 2 unusable input.
     """
     import reservoir  # late: --help needs none of it
     from reservoir.dialects.running.devices import merged_plan
@@ -44,20 +43,22 @@ def command(configurations: tuple[str, ...], dialect: str | None, out: str | Non
     save_or_show(plan_text(merged_plan([result.lifted for result in results])), out)
     for result in results:
         _say(result)
-    if any(result.reading.unread for result in results):
+    if any(result.reading.not_understood for result in results):
         raise click.exceptions.Exit(1)
 
 
 def _say(result: ConfigurationRead) -> None:
+    from reservoir.core.wording import counted  # late: --help needs none of it
+
     reading = result.reading
-    for unread in reading.unread:
+    for unread in reading.not_understood:
         click.echo(f"{result.place(unread.line, unread.column)}: {unread.message}", err=True)
-    networks = len(result.lifted.networks)
+    networks = counted(len(result.lifted.networks), "network")
     talk(
         f"{result.file}: {result.lifted.name}, {result.dialect}{_how_sure(result)}; {networks} "
-        f"{'network' if networks == 1 else 'networks'} from {reading.lines:,} lines"
-        + (f", {reading.foreign:,} about other things" if reading.foreign else "")
-        + (f", {reading.unread_lines:,} not understood" if reading.unread else "")
+        f"from {counted(reading.lines, 'line')}"
+        + (f", {reading.foreign:,} not about DHCP" if reading.foreign else "")
+        + (f", {reading.lines_not_understood:,} not understood" if reading.not_understood else "")
     )
     about: dict[str, list[str]] = {}
     for note in result.lifted.notes:
@@ -68,13 +69,13 @@ def _say(result: ConfigurationRead) -> None:
 
 
 def _how_sure(result: ConfigurationRead) -> str:
-    """How sure it is that the file is in the dialect that was recognised."""
+    """How certain the recognised dialect is."""
     if result.runner_up is None:
         return ""
     other, share = result.runner_up
-    sense = f"{result.share:.0%} of it makes sense"
+    sense = f"{result.share:.0%} of it understood"
     if share:
         sense += f", {share:.0%} as {other}"
     if share < DOUBTFUL * result.share:
         return f" ({sense})"
-    return f" ({sense}; say which it is with --dialect)"
+    return f" ({sense}; use --dialect to choose)"

@@ -10,7 +10,7 @@ from reservoir.cli.output import save_or_show, talkative
 
 
 @click.command("schema", short_help="Print the JSON Schema of the plan, for editors.")
-@click.option("-o", "--out", metavar="FILE", help="Put the schema into a file.")
+@click.option("-o", "--out", metavar="FILE", help="Write the schema to a file.")
 @talkative
 def command(out: str | None) -> None:
     """Print the JSON Schema of the plan file, so that editors complete and check it.

@@ -1,4 +1,4 @@
-"""``reservoir write``: each device's configuration, proved before it is put in place."""
+"""``reservoir write``: each device's configuration, verified before any file is written."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 FOLDER = "configuration"
 
 SHOWN = 3
-"""How many details that were left out are named before the rest is counted."""
+"""Details that were left out and are listed before the rest is counted."""
 
 
 @click.command("write", short_help="Write each device's configuration.")
@@ -27,18 +27,20 @@ SHOWN = 3
     "-o",
     "--out",
     metavar="FOLDER",
-    help=f"Where the files go; by default {FOLDER}/ beside the plan; - prints them.",
+    help=f"Folder for the files (default: {FOLDER}/ next to the plan); - prints them.",
 )
 @click.option(
     "--into",
     "existing",
     multiple=True,
     metavar="FILE",
-    help="Put what is lent into this configuration of a device; the rest of it stays.",
+    help="Merge the plan into this device configuration; everything not about DHCP stays.",
 )
-@click.option("--device", "devices", multiple=True, metavar="NAME", help="Only this device.")
-@click.option("--force", is_flag=True, help="Overwrite files that were edited since.")
-@click.option("--despite-errors", is_flag=True, help="Write a plan that has errors.")
+@click.option("--device", "devices", multiple=True, metavar="NAME", help="Write only this device.")
+@click.option(
+    "--force", is_flag=True, help="Overwrite files that were edited since they were written."
+)
+@click.option("--despite-errors", is_flag=True, help="Write even if the plan has errors.")
 @talkative
 def command(
     plan: str,
@@ -48,23 +50,22 @@ def command(
     force: bool,
     despite_errors: bool,
 ) -> None:
-    """Write the configuration of the devices in PLAN, one file each, in each device's dialect.
+    """Write the configuration of each device in PLAN, one file each, in the device's dialect.
 
-    Every text is read back and compared with the plan, network by network, before any file is
-    put in place.
+    Each configuration is read back and compared with the plan, network by network, before any
+    file is written.
 
-    With --into, a device's present configuration is changed where it is, or put with --out
-    elsewhere: pools, bindings and all that is about lending become those of the plan; whatever
-    else is in the file stays byte for byte. A folder is one device's configuration in several
-    files.
+    With --into, a device's present configuration is changed in place, or written elsewhere with
+    --out: pools, bindings and everything about DHCP become those of the plan; the rest of the file
+    stays byte for byte. A folder is one device's configuration in several files.
 
     \b
     reservoir write ferry-line.yaml
     reservoir write ferry-line.yaml --device pier-router --out -
     reservoir write ferry-line.yaml --into running/pier-router.cfg
 
-    Exit status: 0 written, 1 the plan has errors or a device can't hold it, 2 the input or a
-    file in the way can't be used.
+    Exit status: 0 written, 1 the plan has errors or a device can't do what it says, 2 unusable
+    input, or a file in the way.
     """
     import reservoir  # late: --help needs none of it
 
@@ -78,10 +79,10 @@ def command(
     written = reservoir.write(loaded, devices)
     for device in loaded.plan.devices:
         if loaded.plan.devices[device].dialect is None and (not devices or device in devices):
-            talk(f"{device}: left out, since it has no dialect")
+            talk(f"{device}: skipped, since it has no dialect")
     if not written:
         raise click.UsageError(
-            "No device of this plan has a dialect, so there is nothing to write."
+            "No device in this plan has a dialect, so there is nothing to write."
         )
     _require_held(written, loaded)
     if out == "-":
@@ -104,7 +105,7 @@ def _write_into(
     require_placed(written, present)
     _require_held(written, loaded)
     if out == "-" or (out is None and STANDARD_INPUT in files):
-        # What somebody else wrote goes into a pipe as it is; a terminal is spared its escapes.
+        # Into a pipe it goes as it is; on a terminal, escapes in the file are removed.
         text = "\n".join(configuration.text for configuration in written)
         click.echo(text, nl=False, color=not sys.stdout.isatty())
         return
@@ -134,12 +135,12 @@ def _require_no_errors(loaded: LoadedPlan, plan: str) -> None:
                     err=True,
                 )
         talk(f"\n{summary_line(report)}")
-        talk("Nothing was written. See them whole with: reservoir check " + plan)
+        talk("Nothing was written. For details run: reservoir check " + plan)
         raise click.exceptions.Exit(1)
 
 
 def _require_held(written: list[DeviceConfiguration], loaded: LoadedPlan) -> None:
-    """Stop if a device can't hold what the plan wants of it, or would do something else."""
+    """Stop if a device can't do what the plan wants, or would do something else."""
     failed = False
     for configuration in written:
         for refusal in configuration.losses:
@@ -150,7 +151,7 @@ def _require_held(written: list[DeviceConfiguration], loaded: LoadedPlan) -> Non
                 f"{prefix}: {refusal.what} can't be written: {refusal.reason}",
                 err=True,
             )
-        for difference in configuration.differences if not configuration.losses else ():
+        for difference in configuration.faults if not configuration.losses else ():
             failed = True
             click.echo(f"{configuration.device}: reads back differently: {difference}", err=True)
     if failed:
@@ -161,6 +162,7 @@ def _require_held(written: list[DeviceConfiguration], loaded: LoadedPlan) -> Non
 def _put_in_place(
     written: list[DeviceConfiguration], loaded: LoadedPlan, folder: Path, force: bool
 ) -> None:
+    from reservoir.core.wording import counted
     from reservoir.files.deliveries import deliver
 
     files = {c.device: _files(c) for c in written}
@@ -169,7 +171,7 @@ def _put_in_place(
     longest = max(len(c.device) for c in written)
     for configuration in written:
         pools, bindings = configuration.pools, configuration.bindings
-        held = f"{_counted(pools, 'pool')}, {_counted(bindings, 'binding')}"
+        held = f"{counted(pools, 'pool')}, {counted(bindings, 'binding')}"
         for name in (delivery.name for delivery in files[configuration.device]):
             talk(
                 f"{configuration.device:<{longest}}  {configuration.dialect:<10} {held:<24} "
@@ -177,13 +179,13 @@ def _put_in_place(
             )
             held = ""
         for name, fitted in configuration.renamed.items():
-            talk(f"{'':<{longest}}  {name!r} is called {fitted!r} there")
-        left_out = [refusal.what for refusal in configuration.refusals if refusal.is_remark]
+            talk(f"{'':<{longest}}  {name!r} becomes {fitted!r} there")
+        left_out = [refusal.what for refusal in configuration.remarks]
         if left_out:
             more = f" and {len(left_out) - SHOWN:,} more" if len(left_out) > SHOWN else ""
             named = f"{', '.join(left_out[:SHOWN])}{more}"
-            talk(f"{'':<{longest}}  left out, since nothing there depends on it: {named}")
-    talk("Each was read back and lends, binds and tells what the plan says.")
+            talk(f"{'':<{longest}}  left out, since it changes nothing for clients: {named}")
+    talk("Each file was read back and matches the plan: pools, bindings and options.")
 
 
 def _files(configuration: DeviceConfiguration) -> list[Delivery]:
@@ -195,7 +197,3 @@ def _files(configuration: DeviceConfiguration) -> list[Delivery]:
     if not configuration.text.startswith(FILE_MARK):
         return [Delivery(name, configuration.text)]
     return [Delivery(file, text, name) for file, text in in_files(configuration.text)]
-
-
-def _counted(number: int, noun: str) -> str:
-    return f"{number:,} {noun}" + ("" if number == 1 else "s")

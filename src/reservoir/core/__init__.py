@@ -1,1 +1,1 @@
-"""The computation: addresses, plan, lending, checks. No interface code, files or dialects."""
+"""The computation: addresses, plan, pools, checks. No interface code, files or dialects."""

@@ -10,6 +10,8 @@ from typing import Any
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import Client, format_client
+from reservoir.core.wording import listed
 
 
 class Severity(enum.IntEnum):
@@ -28,53 +30,127 @@ class Severity(enum.IntEnum):
         return self.name.lower()
 
 
-_SENTENCES: Mapping[str, str] = {
-    "lent": "a client of {network} is lent {address}, which is also {also}",
-    "named": "{network} would lend {address}, {also}",
-    "claimed": "{address} belongs to {network} and to {also}",
-    "bound": "{client} is always given {address}, {also}",
-    "bound-twice": "{client} and {also} are both given {address}",
-    "named-alike": "{client} and {also} go by one name",
-    "held-twice": "{client} and {also} both answer for {address}",
-    "misplaced": "{client} is given {address}, which is not in {network}",
-    "misled": "a client of {network} is told to use the gateway {address}, {also}",
-    "refused": "client number {count} of {network} is refused",
-    "unanswered": "a client of {network} asks for an address and nobody answers",
-    "answered-twice": "a client of {network} asks for an address, and {also} answer",
-    "lost-request": "a request of a client of {network} is relayed to {address}, {also}",
-    "lost-answer": "the answer to a client of {network} has to go to {address}, {also}",
-    "idle-range": "the range {also} of {network} lends nothing",
-    "has": "{client} has {address}, {also}",
-    "apart": "{client} takes {address} for near, and {also} doesn't",
-    "spared": "{address} is kept out of {network}, which would not lend it anyway",
-    "told-otherwise": "a client of {network} {also}",
-    "ends": "after {also} it counts no more",
-    "unneeded": "without it there are the same findings",
+EVENTS: Mapping[str, str] = {
+    "assigned": "a client of {network} can get {address}{because}",
+    "never-assigned": "no client of {network} ever gets {value}",
+    "bound": "{who} always gets {address}{because}",
+    "bound-to-two": "{who} is bound to {address} and to {expected}",
+    "binding-ignored": "{who} may get another address than {address}",
+    "names-equal": "{client} and {also} share the name {name}",
+    "refused": "client number {count} of {network} gets no address",
+    "unanswered": "a client of {network} asks for an address and gets no answer",
+    "answered-twice": "{servers} both answer a client of {network}",
+    "answered-for": "a client of {network} is answered as a client of {also}",
+    "offered": "a client of {network} is offered the {option} {value}{because}",
+    "offered-only": "a client of {network} is offered only the {option} {value}",
+    "offered-none": "a client of {network} is offered no {option}{because}",
+    "offered-either": "a client of {network} may be offered either {option}",
+    "offered-differently": "{who} is not offered what the rest of {network} is",
+    "not-served": "a client of {network} is served without {value}",
+    "stays": "a client of {network} stays {value} and holds its address for {expected}",
+    "request-lost": "a request from {network} is relayed to {address}{because}",
+    "answer-lost": "{also} has to answer {network} at {address}, and has no route there",
+    "not-relayed": "a request reaches {also}, which has no address to relay it from",
+    "traffic-lost": "a client of {network} sends {value}; {also} can't forward it to {address}",
+    "tag-shared": "only one of {name} and {also} receives frames with VLAN tag {value}",
+    "masks-differ": "a client of {network} has a {value} mask, {also} a {expected} mask",
+    "on-link": "{name} treats {address} as on-link, {also} doesn't",
+    "in-range": "{network} includes {address}{because}",
+    "in-both": "{address} is in {name} and in {also}",
+    "held-twice": "{name} and {also} both hold {address}",
+    "has": "{name} has {address}{because}",
+    "excluded-anyway": "{address} is excluded from {network}, which would not assign it anyway",
+    "empty-range": "the range {value} of {network} has no addresses",
+    "depends": "what {also} does for {network} depends on this line",
+    "expired": "it expired on {value}",
+    "unused": "the findings are the same without it",
 }
+"""What happens in a case, as a sentence made of the case's data."""
+
+REASONS: Mapping[str, str] = {
+    "outside-subnet": ", which is not in its subnet",
+    "outside-network": ", which is not in {network}",
+    "network-address": ", the network address of its subnet",
+    "broadcast-address": ", the broadcast address of its subnet",
+    "taken": ", the address of {also}",
+    "gateway": ", the gateway's address",
+    "bound-too": ", which {also} gets too",
+    "not-held": ", which no known device holds",
+    "never-asks": ", but no client has that MAC address",
+    "not-for-clients": ", which no client can use",
+    "public": ", which may belong to someone else",
+    "meant-excluded": ", which was meant to be excluded",
+    "excluded-later": ", which is excluded only later",
+    "reaches-nothing": ", so it reaches nothing beyond its subnet",
+    "resolves-nothing": ", so it resolves no names",
+    "only-here": ", which no other network uses",
+    "unknown-subnet": ", which is in no known subnet",
+    "not-a-host": ", where no server can be",
+    "no-route": ", to which {also} has no route",
+    "invalid": ", which it can't use",
+    "no-device": ", which no known device holds",
+    "serves-nothing": ", and {also} serves no network",
+    "no-pool": ", and {also} has no pool for it",
+    "own-device": ", the relay's own address",
+    "no-network": ", but no known network is there",
+    "host-bits": ", an address inside {value}",
+}
+"""Why that is wrong, as the end of the sentence."""
 
 
 @dataclass(frozen=True)
 class Witness:
-    """The smallest concrete case that shows a finding; a rehearsal can replay it."""
+    """The smallest case that shows a finding: a scenario as data, which a rehearsal can replay.
+
+    A client asks for an address in ``network``: the one that ``client`` names, else any that has
+    no binding. ``kind`` says what happens then; its sentence is made of the other fields.
+    """
 
     kind: str
+    """What happens: one of ``EVENTS``."""
     network: str | None = None
+    """The network in which the client asks."""
     address: int | None = None
-    client: str | None = None
-    also: str | None = None
+    """The address at stake."""
+    client: Client | None = None
+    """The client, by its MAC address or client identifier."""
+    name: str = ""
+    """What people call the client, or what else it is about."""
     count: int | None = None
+    """Which of the network's clients it is, counted from 1 in the order in which they ask."""
+    also: str = ""
+    """Who or what else has a part in it: ``gateway``, an interface, a static host, a server."""
+    because: str = ""
+    """Why that is wrong: one of ``REASONS``."""
+    option: str = ""
+    """What the client is offered: ``gateway``, ``DNS server``, ``lease time``, an option."""
+    value: str = ""
+    """Its value, as a plan writes it."""
+    expected: str = ""
+    """The value that it should have, or would have elsewhere."""
+    servers: tuple[str, ...] = ()
+    """The devices that answer."""
 
     def as_json(self) -> dict[str, Any]:
-        """The fields that are set; addresses as text."""
+        """The fields that are set; addresses and clients as text."""
         values = {f.name: getattr(self, f.name) for f in fields(self)}
         if self.address is not None:
             values["address"] = format_address(self.address)
-        return {name: value for name, value in values.items() if value is not None}
+        if self.client is not None:
+            values["client"] = format_client(self.client)
+        return {name: value for name, value in values.items() if value not in (None, "", ())}
 
     @property
     def sentence(self) -> str:
         """The case in a line."""
-        return _SENTENCES[self.kind].format_map({"network": "its network", **self.as_json()})
+        known = {
+            "network": "its network",
+            **self.as_json(),
+            "servers": listed(self.servers or [""]),
+        }
+        known["who"] = self.name or known.get("client", "a bound client")
+        because = REASONS[self.because].format_map(known) if self.because else ""
+        return EVENTS[self.kind].format_map({**known, "because": because})
 
 
 @dataclass(frozen=True)
@@ -104,7 +180,7 @@ class Finding:
 
     @property
     def network(self) -> str | None:
-        """The network that the finding is about, if it stands in one."""
+        """The network that the finding is about, if it is in one."""
         if len(self.at) > 1 and self.at[0] == "networks":
             return str(self.at[1])
         return self.witness.network if self.witness else None
@@ -122,12 +198,15 @@ class Obstacle:
     """The rule that reports it."""
     message: str
     at: PlanPath
-    network: str
-    """The network whose clients notice; empty if there is none."""
-    harm: str
-    """What happens to a client: ``is told a lease of 2m``."""
+    witness: Witness | None = None
+    """The case that shows it; None if it reaches no client."""
     suggestions: tuple[Edit, ...] = ()
     severity: Severity | None = None
     """The rule's own if None."""
     states: frozenset[str] = frozenset()
     """What a line that was not understood seems to state: ``gateway``, ``range``, ``exclusion``."""
+
+    @property
+    def network(self) -> str | None:
+        """The network whose clients notice, if there is one."""
+        return self.witness.network if self.witness else None

@@ -1,4 +1,4 @@
-"""What each server may lend to each network, and what it tells the clients there.
+"""What each server may assign in each network, and what clients there are offered.
 
 This is the only place that says it. Checks, writers, readers, rehearsal and sizing all ask here.
 """
@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, reduce
 from itertools import groupby
-from typing import Literal
+from typing import Literal, overload
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,8 +28,8 @@ Named = tuple[Span, ...] | Literal["all"]
 
 
 @dataclass(frozen=True)
-class Told:
-    """What a client learns besides its address and mask."""
+class Offer:
+    """What a client is offered besides its address and mask."""
 
     gateway: int | None
     dns: tuple[int, ...]
@@ -41,7 +41,7 @@ class Told:
 
 @dataclass(frozen=True)
 class Pool:
-    """What one server lends to one network. ``server`` is None where nobody serves it."""
+    """What one server assigns in one network. ``server`` is None where no device serves it."""
 
     name: str
     """The network's name in the plan."""
@@ -52,12 +52,12 @@ class Pool:
     named: Named
     """The ranges that this server has of the network, as they are written."""
     ranges: AddressSet
-    """What they name, before anything is kept out."""
-    lendable: AddressSet
-    """What any client may be given: ranges less exclusions, bound and edge addresses."""
+    """What they name, before anything is excluded."""
+    assignable: AddressSet
+    """What any client may get: ranges less exclusions, bound, network and broadcast addresses."""
     bindings: NDArray[np.int64]
-    """Rows of the lending's table of bindings, shape (n,)."""
-    told: Told
+    """Rows of the table :attr:`Pools.bindings`, shape (n,)."""
+    offer: Offer
 
     @property
     def path(self) -> PlanPath:
@@ -66,15 +66,19 @@ class Pool:
 
     @property
     def ranges_path(self) -> PlanPath:
-        """The path of the list of ranges that this server lends from."""
+        """The path of the list of ranges that this server assigns from."""
         services = self.network.served_by
         if self.service < len(services) and services[self.service].ranges is not None:
             return (*self.path, "served_by", self.service, "ranges")
         return (*self.path, "ranges")
 
 
-class Lending:
-    """The pools of a plan, and all its machines in two tables."""
+class Pools(Sequence[Pool]):
+    """The pools of a plan, in its order of networks and servers, and its machines in two tables.
+
+    A network that no device serves has one pool without a server, so that its ranges are still
+    checked.
+    """
 
     def __init__(self, plan: Plan) -> None:
         """Build the tables; the pools follow when they are asked for."""
@@ -85,7 +89,17 @@ class Lending:
         self.bindings = joined([_inline_bindings(plan), plan.bulk_bindings])
         self.static = joined([_inline_static(plan), plan.bulk_static])
         self._bound = Groups(self.bindings.network, len(self.networks))
-        self._hand_set = Groups(self.static.network, len(self.networks))
+        self._static_groups = Groups(self.static.network, len(self.networks))
+
+    def __len__(self) -> int:
+        return len(self._pools)
+
+    @overload
+    def __getitem__(self, index: int) -> Pool: ...
+    @overload
+    def __getitem__(self, index: slice) -> Sequence[Pool]: ...
+    def __getitem__(self, index: int | slice) -> Pool | Sequence[Pool]:
+        return self._pools[index]
 
     @cached_property
     def vrf_numbers(self) -> NDArray[np.int64]:
@@ -135,7 +149,7 @@ class Lending:
         return ByAddress(self.vrf_numbers[self.static.network], self.static.address)
 
     def static_in(self, index: int) -> NDArray[np.int64]:
-        """The hand-set addresses in the subnet of the network at this place, sorted, shape (n,)."""
+        """The static addresses in the subnet of the network at this place, sorted, shape (n,)."""
         if not len(self.static):
             return self.static.address
         span = self.networks[index].subnet.span
@@ -147,13 +161,13 @@ class Lending:
         """Rows of the bindings of the network at this place in the plan's order."""
         return self._bound.rows(index)
 
-    def hand_set_rows(self, index: int) -> NDArray[np.int64]:
+    def static_rows(self, index: int) -> NDArray[np.int64]:
         """Rows of the static hosts of the network at this place in the plan's order."""
-        return self._hand_set.rows(index)
+        return self._static_groups.rows(index)
 
     @cached_property
-    def withheld(self) -> AddressSets:
-        """What is never lent dynamically in each network: exclusions and bound addresses."""
+    def reserved(self) -> AddressSets:
+        """What is never assigned dynamically in each network: exclusions and bound addresses."""
         excluded = AddressSets.of_spans(
             [[exclusion.range for exclusion in network.exclusions] for network in self.networks]
         )
@@ -161,13 +175,13 @@ class Lending:
         return excluded | AddressSets.of_addresses(table.network, table.address, len(excluded))
 
     def taken(self, index: int) -> AddressSet:
-        """Addresses that somebody holds there: gateway, static hosts, devices' interfaces."""
+        """Addresses that is taken there: gateway, static hosts, devices' interfaces."""
         network = self.networks[index]
         held = [attachment.address for attachment in self.topology.attachments(network)]
         if network.gateway is not None:
             held.append(network.gateway)
-        hand_set = self.static_in(index)
-        return AddressSet.of_addresses(np.concatenate([np.array(held, np.int64), hand_set]))
+        fixed = self.static_in(index)
+        return AddressSet.of_addresses(np.concatenate([np.array(held, np.int64), fixed]))
 
     def held_at_most(self, index: int) -> int:
         """As many addresses are taken there at most: quicker than to say which."""
@@ -175,21 +189,16 @@ class Lending:
         return len(attached) + 1 + len(self.static_in(index))
 
     @cached_property
-    def told(self) -> list[Told]:
-        """What clients of each network are told: its own words, else the plan's defaults."""
-        return [_told_in(self.plan, network) for network in self.networks]
+    def offers(self) -> list[Offer]:
+        """What clients of each network are offered: its own values, else the plan's defaults."""
+        return [_offer_in(self.plan, network) for network in self.networks]
 
-    def told_in(self, name: str) -> Told:
-        """What clients of the network of this name are told."""
-        return _told_in(self.plan, self.plan.networks[name])
+    def offer_in(self, name: str) -> Offer:
+        """What clients of the network of this name are offered."""
+        return _offer_in(self.plan, self.plan.networks[name])
 
     @cached_property
-    def pools(self) -> tuple[Pool, ...]:
-        """Every pool, in the plan's order of networks and servers.
-
-        A network that nobody serves has one pool without a server, so that its ranges are
-        still checked.
-        """
+    def _pools(self) -> tuple[Pool, ...]:
         places = [
             (index, number, service)
             for index, network in enumerate(self.networks)
@@ -202,7 +211,7 @@ class Lending:
             [hosts[i] if some == "all" else some for i, some in zip(owners, named, strict=True)]
         ) - self._held_in_whole(owners, named)
         frames = AddressSets.of_spans([hosts[index] for index in owners])
-        lendable = (ranges & frames) - self.withheld.at(owners)
+        assignable = (ranges & frames) - self.reserved.at(owners)
         return tuple(
             Pool(
                 name=self.names[index],
@@ -211,15 +220,15 @@ class Lending:
                 service=number,
                 named=named[place],
                 ranges=ranges[place],
-                lendable=lendable[place],
+                assignable=assignable[place],
                 bindings=self.bound_rows(index),
-                told=self.told[index],
+                offer=self.offers[index],
             )
             for place, (index, number, service) in enumerate(places)
         )
 
     def _held_in_whole(self, owners: Sequence[int], named: Sequence[Named]) -> AddressSets:
-        """What somebody holds, for each pool that lends the whole subnet."""
+        """What is taken, for each pool that assigns the whole subnet."""
         return AddressSets.of_spans(
             [
                 self.taken(index) if some == "all" else ()
@@ -227,31 +236,31 @@ class Lending:
             ]
         )
 
-    def pools_served_by(self, device: str) -> list[Pool]:
-        """The pools that this device lends from."""
-        return self._pools_by_server.get(device, [])
+    def served_by(self, device: str) -> list[Pool]:
+        """The pools that this device assigns from."""
+        return self._by_server.get(device, [])
 
     @cached_property
-    def _pools_by_server(self) -> dict[str | None, list[Pool]]:
+    def _by_server(self) -> dict[str | None, list[Pool]]:
         found: dict[str | None, list[Pool]] = {}
-        for pool in self.pools:
+        for pool in self:
             found.setdefault(pool.server, []).append(pool)
         return found
 
     @cached_property
-    def pools_by_network(self) -> list[list[Pool]]:
+    def by_network(self) -> list[list[Pool]]:
         """The pools of each network, in the plan's order; one at least."""
-        return [list(group) for _, group in groupby(self.pools, key=lambda pool: pool.name)]
+        return [list(group) for _, group in groupby(self, key=lambda pool: pool.name)]
 
-    def lendable_in(self, index: int) -> AddressSet:
-        """What any server may lend in the network at this place in the plan's order."""
-        pools = self.pools_by_network[index]
-        return reduce(AddressSet.__or__, (pool.lendable for pool in pools))
+    def assignable_in(self, index: int) -> AddressSet:
+        """What any server may assign in the network at this place in the plan's order."""
+        pools = self.by_network[index]
+        return reduce(AddressSet.__or__, (pool.assignable for pool in pools))
 
-    def lent_among(
+    def containing(
         self, vrfs: NDArray[np.int64], addresses: NDArray[np.int64]
     ) -> Iterator[tuple[Pool, NDArray[np.int64]]]:
-        """The pools that may lend some of many addresses, each with the places of those.
+        """The pools that some of many addresses are in, each with the places of those.
 
         Args:
             vrfs: The numbers of the addresses' VRFs, shape (n,).
@@ -259,21 +268,21 @@ class Lending:
         """
         keys = (vrfs << SPACE) + addresses
         order = ordered(keys)
-        begins, ends = np.searchsorted(keys[order], self._lendable_edges)
+        begins, ends = np.searchsorted(keys[order], self._assignable_edges)
         for place in np.flatnonzero(ends > begins).tolist():
-            pool, near = self.pools[place], order[begins[place] : ends[place]]
-            lent = near[pool.lendable.contains(addresses[near])]
-            if len(lent):
-                yield pool, np.sort(lent)
+            pool, near = self[place], order[begins[place] : ends[place]]
+            inside = near[pool.assignable.contains(addresses[near])]
+            if len(inside):
+                yield pool, np.sort(inside)
 
     @cached_property
-    def _lendable_edges(self) -> NDArray[np.int64]:
+    def _assignable_edges(self) -> NDArray[np.int64]:
         """The first address of each pool and the one past its last, behind its VRF: (2, pools)."""
         edges = [
-            (self.vrf_of[pool.network.vrf], pool.lendable.first, pool.lendable.last + 1)
-            if pool.lendable
+            (self.vrf_of[pool.network.vrf], pool.assignable.first, pool.assignable.last + 1)
+            if pool.assignable
             else (0, 0, 0)
-            for pool in self.pools
+            for pool in self
         ]
         vrfs, firsts, stops = np.array(edges, dtype=np.int64).reshape(-1, 3).T
         return np.stack([firsts, stops]) + (vrfs << SPACE)
@@ -290,9 +299,9 @@ def _named(network: Network, service: Service | None) -> Named:
     return service.ranges if service and service.ranges is not None else network.ranges
 
 
-def _told_in(plan: Plan, network: Network) -> Told:
+def _offer_in(plan: Plan, network: Network) -> Offer:
     defaults = plan.defaults
-    return Told(
+    return Offer(
         gateway=network.gateway,
         dns=(defaults.dns or ()) if network.dns is None else network.dns,
         domain=network.domain or defaults.domain,

@@ -1,4 +1,4 @@
-"""What is checked: a plan, where each part of it stands, and what came to light in reading it."""
+"""What is checked: a plan, where each part of it is, and what came to light in reading it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Who reaches whom: which interfaces stand in a network, how a server hears its clients."""
+"""Who reaches whom: which interfaces are in a network, how a server hears its clients."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class Attachment:
 
     @property
     def path(self) -> PlanPath:
-        """Where the interface stands in the plan."""
+        """Where the interface is in the plan."""
         return ("devices", self.device, "interfaces", self.interface)
 
     def __str__(self) -> str:
@@ -88,7 +88,7 @@ class Topology:
         return self._plan.devices[attachment.device].interfaces[attachment.interface]
 
     def attachments(self, network: Network) -> list[Attachment]:
-        """The interfaces whose address lies in the network's subnet, by address."""
+        """The interfaces whose address is in the network's subnet, by address."""
         key = (network.vrf, network.subnet)
         if key not in self._attached:  # a dozen rules ask the same
             self._attached[key] = self._attachments(network)
@@ -123,7 +123,7 @@ class Topology:
         return self._attached_of[device]
 
     def devices_touching(self, name: str) -> Iterator[str]:
-        """The devices that lend to a network or have an interface in it; none if it isn't known."""
+        """The devices that serve a network or have an interface in it; none if it isn't known."""
         network = self._plan.networks.get(name)
         if network is not None:
             yield from (service.device for service in network.served_by)
@@ -165,7 +165,7 @@ class Topology:
         return self.networks_at(attachment.address, self.interface(attachment).vrf)
 
     def home_of(self, attachment: Attachment) -> str | None:
-        """The network that an interface stands in; of several one with its mask, or the smallest.
+        """The network that an interface is in; of several one with its mask, or the smallest.
 
         Several hold its address only where networks overlap.
         """

@@ -7,26 +7,30 @@ from collections.abc import Iterable
 
 
 def listed(items: Iterable[object]) -> str:
-    """Things as one lists them in a sentence: ``a``, ``a and b``, ``a, b and c``."""
+    """Things as a sentence lists them: ``a``, ``a and b``, ``a, b and c``."""
     *before, last = map(str, items)
     return f"{', '.join(before)} and {last}" if before else last
 
 
-_PLURALS = {"piece of advice": "pieces of advice", "address": "addresses"}
+_PLURALS = {
+    "piece of advice": "pieces of advice",
+    "address": "addresses",
+    "assignable address": "assignable addresses",
+}
 
 
 def counted(number: int, noun: str) -> str:
-    """So many of something: ``1 address``, ``1,005 addresses``."""
+    """A number of things: ``1 address``, ``1,005 addresses``."""
     return f"1 {noun}" if number == 1 else f"{number:,} {_PLURALS.get(noun, f'{noun}s')}"
 
 
 def be(number: int) -> str:
-    """The verb for so many: ``is`` or ``are``."""
+    """The verb for a number of things: ``is`` or ``are``."""
     return "is" if number == 1 else "are"
 
 
 def nearest(word: str, known: Iterable[str]) -> str | None:
-    """The known word that was most likely meant, if one is near."""
+    """The known word that was most likely meant, if one is similar."""
     close = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
     return close[0] if close else None
 

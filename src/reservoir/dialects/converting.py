@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from reservoir.core.pools import Lending
+from reservoir.core.pools import Pools
 from reservoir.dialects.reading import ConfigurationRead
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.writing import DeviceConfiguration, write_device
@@ -13,10 +13,10 @@ from reservoir.dialects.writing import DeviceConfiguration, write_device
 def convert(read: ConfigurationRead, sheet: Sheet) -> DeviceConfiguration:
     """Write what was read of a device as if it were of another dialect.
 
-    What the other dialect can't say stands in the result's refusals, what it would do otherwise
+    What the other dialect can't say is in the result's refusals, what it would do otherwise
     in its obstacles.
     """
     lifted = read.lifted
     device = lifted.device.model_copy(update={"dialect": sheet.name})
     plan = replace(lifted.plan(), devices={lifted.name: device})
-    return write_device(Lending(plan), lifted.name, sheet)
+    return write_device(Pools(plan), lifted.name, sheet)

@@ -1,4 +1,4 @@
-"""Reads a device's configuration: recognises its dialect, reads it, lifts it into a plan."""
+"""Reads a device's configuration: recognises its dialect, parses it, lifts it into a plan."""
 
 from __future__ import annotations
 
@@ -68,14 +68,14 @@ def read_device(
 
 def _as_files(text: str, file: str, sheet: Sheet) -> str:
     """A single file of a dialect with several, as one that says which it is."""
-    if sheet.carrier.nesting.files and not text.startswith(FILE_MARK):
+    if sheet.notation.nesting.files and not text.startswith(FILE_MARK):
         return in_one_text([(PurePath(file).name, text)])
     return text
 
 
 def _share(reading: Reading) -> float:
     """The share of what the dialect understands in what it could tell apart."""
-    unknown = reading.foreign + reading.unread_lines
+    unknown = reading.foreign + reading.lines_not_understood
     known = reading.understood
     return known / (known + unknown) if known else 0.0
 
@@ -93,8 +93,8 @@ def _recognised(text: str, file: str, library: Library) -> tuple[Sheet, tuple[st
         message = "neither a plan nor configuration in a known dialect"
         if shares[best.name] >= 0.01:
             message += (
-                f"; the nearest is {best.name}, which understands {shares[best.name]:.0%} of it: "
-                f"name it with --dialect {best.name} if it is that"
+                f"; the closest is {best.name}, which understands {shares[best.name]:.0%} of it: "
+                f"use --dialect {best.name} if that is right"
             )
         raise InputError([Problem(Place(file), message)])
     others = [name for name in shares if name != best.name]

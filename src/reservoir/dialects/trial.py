@@ -19,7 +19,7 @@ from reservoir.core.plan.model import (
     Service,
     Zone,
 )
-from reservoir.core.pools import Lending
+from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import Span, parse_address, parse_prefix
 from reservoir.core.values.clients import parse_mac
 from reservoir.dialects.behaviour.lift import lift
@@ -98,7 +98,7 @@ def sample_plan(dialect: str) -> Plan:
 
 def write_sample(sheet: Sheet) -> DeviceConfiguration:
     """The sample plan's device, written with the sheet and read back."""
-    return write_device(Lending(sample_plan(sheet.name)), SAMPLE_DEVICE, sheet)
+    return write_device(Pools(sample_plan(sheet.name)), SAMPLE_DEVICE, sheet)
 
 
 def without_what_is_refused(sheet: Sheet) -> DeviceConfiguration:
@@ -110,7 +110,7 @@ def without_what_is_refused(sheet: Sheet) -> DeviceConfiguration:
     device = plan.devices[SAMPLE_DEVICE]
     interfaces, networks = dict(device.interfaces), dict(plan.networks)
     changes: dict[str, object] = {}
-    for refusal in write_device(Lending(plan), SAMPLE_DEVICE, sheet).losses:
+    for refusal in write_device(Pools(plan), SAMPLE_DEVICE, sheet).losses:
         section, *rest = refusal.fact.origin
         if section == "networks":
             name = str(rest[0])
@@ -123,7 +123,7 @@ def without_what_is_refused(sheet: Sheet) -> DeviceConfiguration:
     smaller = device.model_copy(update={"interfaces": interfaces} | changes)
     devices = {**plan.devices, SAMPLE_DEVICE: smaller}
     remaining = replace(plan, devices=devices, networks=networks)
-    return write_device(Lending(remaining), SAMPLE_DEVICE, sheet)
+    return write_device(Pools(remaining), SAMPLE_DEVICE, sheet)
 
 
 def faults(sheet: Sheet) -> list[str]:
@@ -132,16 +132,16 @@ def faults(sheet: Sheet) -> list[str]:
     And then write again as the same text; and names meant to break out must stay in their place.
     """
     result = without_what_is_refused(sheet)
-    found = [*result.differences, *(refusal.reason for refusal in result.losses)]
+    found = [*result.faults, *(refusal.reason for refusal in result.losses)]
     again = write_configuration(read_configuration(result.text, sheet).device, sheet).text
     if again != result.text:
-        found.append("what is read of the sample is written otherwise the second time")
+        found.append("the sample is written differently after it was read back")
     taken_back = withdrawal(result.text, sheet)
     if taken_back:
         left = read_configuration(result.text + taken_back, sheet)
-        found += [f"taking it back fails: {unread.message}" for unread in left.unread]
+        found += [f"undoing it fails: {unread.message}" for unread in left.not_understood]
         found += [
-            f"{fact.label} is still there when all is taken back"
+            f"{fact.label} is still there after everything was undone"
             for fact in left.device.walk()
             if fact.kind in ("pool", "binding", "exclusion")
         ]
@@ -150,7 +150,7 @@ def faults(sheet: Sheet) -> list[str]:
         pool.fields["subnet"] = parse_prefix("10.84.61.0/24")
         written = write_configuration(Fact("device", {"name": name}, [pool]), sheet)
         if read_configuration(written.text, sheet).device != written.expressed:
-            found.append(f"the name {name!r} is not read again as it was written")
+            found.append(f"the name {name!r} reads back differently")
     return found
 
 
@@ -168,7 +168,7 @@ HOSTILE_NAMES = (
     "<a/>",
     "&amp;",
     "'",
-    "x\nlending off",
+    "x\nservice off",
     "n" * 300,
 )
 """Names with what separates, quotes, comments out or ends something in one notation or another."""
@@ -241,5 +241,5 @@ def _said(text: str, sheet: Sheet) -> list[str]:
     return [
         line.rstrip()
         for line in text.split("\n")
-        if line.strip() and not sheet.carrier.is_comment(line.strip())
+        if line.strip() and not sheet.notation.is_comment(line.strip())
     ]

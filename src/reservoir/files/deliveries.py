@@ -1,4 +1,4 @@
-"""Files that Reservoir puts into a folder, and knows again: what somebody edited is not lost."""
+"""Files that Reservoir writes into a folder and recognises later, so that edits are not lost."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ class Delivery(NamedTuple):
     file: str
     text: str
     folder: str = ""
-    """The folder that it stands in, below that which all are put into."""
+    """The folder that it goes into, below the common one."""
 
     @property
     def name(self) -> str:
@@ -55,11 +55,9 @@ def deliver(folder: Path, deliveries: Sequence[Delivery], force: bool = False) -
             what = (
                 "was edited since it was written"
                 if delivery.name in ledger
-                else "is not Reservoir's"
+                else "was not written by Reservoir"
             )
-            problems.append(
-                Problem(Place(str(path)), f"the file {what}; --force overwrites it nevertheless")
-            )
+            problems.append(Problem(Place(str(path)), f"the file {what}; --force overwrites it"))
     if problems:
         raise InputError(problems)
     for delivery in deliveries:

@@ -31,7 +31,7 @@ def edited(text: str, edit: Edit) -> str:
 
 
 Change = tuple[int, int, str]
-"""Begin and end in the text, and what stands there instead."""
+"""Begin and end in the text, and what is there instead."""
 
 
 def _change(text: str, root: yaml.Node, edit: Edit) -> Change:
@@ -41,7 +41,7 @@ def _change(text: str, root: yaml.Node, edit: Edit) -> Change:
     if edit.new is None:
         return _removal(text, root, edit.path)
     if not isinstance(node, yaml.ScalarNode):
-        raise NotEditableError(f"{'.'.join(map(str, edit.path))} is no single value")
+        raise NotEditableError(f"{'.'.join(map(str, edit.path))} is not a single value")
     return (*_extent(node), edit.new)
 
 
@@ -56,7 +56,7 @@ def with_cell(text: str, line: int, column: int, edit: Edit) -> str:
     start += written[start : start + 1] == '"'
     old = edit.old or ""
     if not old or edit.new is None or not written.startswith(old, start):
-        raise NotEditableError(f"line {line} of the table doesn't say {old} there")
+        raise NotEditableError(f"line {line} of the table doesn't have {old} there")
     lines[line - 1] = written[:start] + edit.new + written[start + len(old) :]
     return "\n".join(lines)
 
@@ -113,7 +113,7 @@ def _addition(text: str, root: yaml.Node, path: PlanPath, new: str) -> Change:
 
 
 def _last_index(node: yaml.Node) -> int:
-    """Where a node's own text ends: a block's end mark stands at what follows it."""
+    """Where a node's own text ends: a block's end mark is at what follows it."""
     if (
         isinstance(node, yaml.MappingNode | yaml.SequenceNode)
         and not node.flow_style
@@ -135,7 +135,7 @@ def _removal(text: str, root: yaml.Node, path: PlanPath) -> Change:
     parent = _find(root, path[:-1])
     position = path[-1]
     if not isinstance(parent, yaml.SequenceNode) or not isinstance(position, int):
-        raise NotEditableError("only an item of a list can be taken away")
+        raise NotEditableError("only an item of a list can be removed")
     begin, end = _extent(parent.value[position])
     if not parent.flow_style:
         return text.rfind("\n", 0, begin), _line_end(text, end), ""

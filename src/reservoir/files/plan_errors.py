@@ -1,4 +1,4 @@
-"""What the schema found wrong, said for people: found, expected, and the nearest right word."""
+"""The schema's errors for people: found, expected, and the nearest right word."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ _EXPECTED = {
 
 def _unknown_key(key: str, parent: PlanPath) -> str:
     known = _keys_at(parent)
-    return f"{key!r} is not a key here{hint(key, known) or _listed(known)}"
+    return f"{key!r} is not a known key here{hint(key, known) or _listed(known)}"
 
 
 def _listed(keys: list[str]) -> str:

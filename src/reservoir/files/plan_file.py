@@ -26,7 +26,7 @@ _ONLY_IN_MAIN = ("name", "defaults", "checks", "accept")
 
 
 class Places:
-    """Where each part of a plan stands: file, line and column for every plan path."""
+    """Where each part of a plan is: file, line and column for every plan path."""
 
     def __init__(self, main: YamlTree) -> None:
         """Begin with the plan's main file."""
@@ -84,7 +84,7 @@ def load_plan(
     Args:
         file: The plan's path.
         instead: Texts that count instead of what files of these names have.
-        watch: Told which share of a table has been read.
+        watch: Offer which share of a table has been read.
 
     Raises:
         InputError: with every problem of every file that the plan consists of.
@@ -157,7 +157,9 @@ class _Loader:
         self.parts[file] = part
         if included_at is not None:
             self.problems += [
-                Problem(tree.place((key,)), f"{key} belongs into {self.file}, which includes this")
+                Problem(
+                    tree.place((key,)), f"{key} belongs in {self.file}, which includes this file"
+                )
                 for key in _ONLY_IN_MAIN
                 if key in part.model_fields_set
             ]
@@ -171,9 +173,7 @@ class _Loader:
         except InputError as error:
             self.problems += error.problems
             if included_at is not None:
-                self.problems.append(
-                    Problem(included_at, f"{file} can't be read as part of the plan")
-                )
+                self.problems.append(Problem(included_at, f"{file} can't be included"))
             return None
 
     def _merged(self, key: str, places: Places) -> Mapping[str, Any]:
@@ -184,7 +184,7 @@ class _Loader:
             for name, value in getattr(part, key).items():
                 if name in merged:
                     first = places.place((key, name))
-                    message = f"{name} stands in two files; the first is {first}"
+                    message = f"{name} is in two files; the first is {first}"
                     self.problems.append(Problem(tree.place((key, name)), message))
                     continue
                 merged[name] = value

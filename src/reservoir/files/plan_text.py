@@ -86,7 +86,7 @@ def _entry(key: str, value: Any, indent: int) -> Iterator[str]:
 
 
 def _has_blocks(value: dict[str, Any] | list[Any]) -> bool:
-    """Whether blocks stand inside, or a list of blocks."""
+    """Whether blocks are inside, or a list of blocks."""
     for inner in value.values() if isinstance(value, dict) else value:
         if isinstance(inner, dict) or (isinstance(inner, list) and _has_blocks(inner)):
             return True

@@ -44,12 +44,10 @@ def require_no_plan(file: str) -> None:
     if path.is_dir():
         plan = next((inner for inner in sorted(path.glob("*")) if is_plan(str(inner))), None)
         if plan is not None:
-            message = f"this folder is no device's configuration, it has a plan in it: name {plan}"
+            message = f"this folder holds a plan, not a device's configuration; give {plan} instead"
             raise InputError([Problem(Place(file), message)])
     elif (key := _table_key(path)) is not None:
-        message = (
-            f"this is a table, which is read with the plan that names it: {key}: [{path.name}]"
-        )
+        message = f"this is a table; name it in a plan: {key}: [{path.name}]"
         raise InputError([Problem(Place(file), message)])
 
 

@@ -39,7 +39,7 @@ STATIC_COLUMNS = ("network", "name", "address")
 
 @dataclass(frozen=True)
 class TablePlaces:
-    """Where the rows and cells of a table stand in its file."""
+    """Where the rows and cells of a table are in its file."""
 
     file: str
     data: bytes
@@ -88,7 +88,7 @@ def read_table(
         columns: The columns that it must have, :data:`BINDING_COLUMNS` or :data:`STATIC_COLUMNS`.
         networks: The networks' names and their places in the plan's order.
         origin: The plan path of the table; row paths are made from it.
-        watch: Told which share has been read.
+        watch: Offer which share has been read.
         instead: A text that counts instead of what the file has.
 
     Raises:
@@ -214,7 +214,7 @@ def _positions(file: str, header: list[str], columns: tuple[str, ...]) -> Mappin
     ] + [
         Problem(Place(file, 1), f"the column {name} is {fault}; {wanted}")
         for name in columns
-        if (fault := {0: "missing", 1: ""}.get(header.count(name), "there twice"))
+        if (fault := {0: "missing", 1: ""}.get(header.count(name), "duplicated"))
     ]
     if problems:
         raise InputError(problems)
@@ -225,7 +225,7 @@ def _uneven(body: list[list[str]], width: int, places: TablePlaces) -> list[Prob
     return [
         Problem(
             Place(places.file, places.lines[number]),
-            f"the row has {len(row)} cells, the first line names {width} columns",
+            f"the row has {len(row)} cells, but the first line has {width} columns",
         )
         for number, row in enumerate(body)
         if len(row) != width
@@ -269,7 +269,7 @@ def _wrong_cells(
 
     def name(text: str) -> None:
         if not text.isprintable():
-            raise MalformedValueError(f"{text!r} has characters that nobody can see")
+            raise MalformedValueError(f"{text!r} has invisible characters")
 
     readers: Mapping[str, Callable[[str], object]] = {
         "network": network,

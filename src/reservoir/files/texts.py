@@ -61,7 +61,7 @@ def read_files(folder: str) -> list[tuple[str, str]]:
     paths = sorted(path for path in Path(folder).iterdir() if path.is_file())
     found = [(p.name, read_text(str(p))) for p in paths if not p.name.startswith(".")]
     if not found:
-        raise _unusable(folder, "there are no files in this folder")
+        raise _unusable(folder, "this folder has no files")
     return found
 
 
@@ -71,7 +71,7 @@ def _read_bytes(file: str, most: int) -> bytes:
             return sys.stdin.buffer.read(most + 1)
         path = Path(file)
         if path.is_dir():
-            raise _unusable(file, "this is a folder; name a file in it")
+            raise _unusable(file, "this is a folder; give a file in it")
         if path.stat().st_size > most:
             raise _unusable(file, f"the file is larger than {most // 2**20} MiB")
         return path.read_bytes()
@@ -94,7 +94,7 @@ def make_folder(path: Path) -> None:
     try:
         path.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise _unusable(str(path), f"the folder can't be made: {error.strerror}") from None
+        raise _unusable(str(path), f"the folder can't be created: {error.strerror}") from None
 
 
 def write_whole(path: Path, text: str) -> None:

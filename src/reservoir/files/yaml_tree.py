@@ -34,7 +34,7 @@ class Branch:
 
 @dataclass(frozen=True)
 class YamlTree:
-    """A file's content as mappings, lists and texts, and where each of them stands."""
+    """A file's content as mappings, lists and texts, and where each of them is."""
 
     file: str
     data: Any
@@ -120,22 +120,22 @@ class _Builder:
         self._stack.pop()
 
     def _alias(self, _event: yaml.AliasEvent, spot: Spot) -> None:
-        self._problem(spot, "a plan has no aliases (*name); put what repeats into defaults")
+        self._problem(spot, "aliases (*name) are not allowed; use defaults for repeated values")
         self._place_value(None, None, spot)
 
     def _document(self, _event: yaml.DocumentStartEvent, spot: Spot) -> None:
         self._documents += 1
         if self._documents == 2:
-            self._problem(spot, "a plan is one document; leave out the second ---")
+            self._problem(spot, "a plan is one document; remove the second ---")
 
     def _problem(self, spot: Spot, message: str) -> None:
         self.problems.append(Problem(Place(self.file, *spot), message))
 
     def _refuse_tag(self, event: Any, spot: Spot) -> None:
         if event.anchor is not None:
-            self._problem(spot, "a plan has no anchors (&name); put what repeats into defaults")
+            self._problem(spot, "anchors (&name) are not allowed; use defaults for repeated values")
         if event.tag not in (None, "!"):
-            self._problem(spot, f"a plan has no tags; leave out {event.tag}")
+            self._problem(spot, f"tags are not allowed; remove {event.tag}")
 
     def _begin(self, event: Any, value: dict[str, Any] | list[Any], spot: Spot) -> None:
         if event.tag is not None or event.anchor is not None:
@@ -148,7 +148,7 @@ class _Builder:
             if self.root is None:
                 self.root = opened
         elif self._expects_key():
-            self._problem(spot, "a key is a single word here, not a list or a block")
+            self._problem(spot, "a key must be a single word, not a list or a block")
             self._stack[-1].key, self._stack[-1].skips = "", True
             self._place_value(value, opened.branch, spot)
         else:
@@ -176,7 +176,7 @@ class _Builder:
             what = top.key if top.key is not None else "this item"
             self._problem(
                 top.key_spot if top.key is not None else spot,
-                f"{what} has no value: write one, or leave it out",
+                f"{what} has no value: give it one, or remove it",
             )
         self._place_value(value, None, spot)
 
@@ -186,7 +186,7 @@ class _Builder:
         if key in top.value:
             first = top.branch.spots[key][2]
             top.skips = True
-            self._problem(spot, f"{key} stands here twice; the first is in line {first[0]}")
+            self._problem(spot, f"{key} is set twice; the first is in line {first[0]}")
 
     def _place_value(self, value: Any, branch: Branch | None, spot: Spot) -> None:
         if not self._stack:
@@ -214,7 +214,7 @@ def _syntax_problem(error: yaml.YAMLError, file: str, text: str) -> Problem:
     written = lines[mark.line] if mark.line < len(lines) else ""
     if "\t" in written[: len(written) - len(written.lstrip())]:
         tab = written.index("\t") + 1
-        return Problem(Place(file, line, tab), "a tab can't indent YAML; use blanks")
+        return Problem(Place(file, line, tab), "YAML can't be indented with tabs; use spaces")
     context = getattr(error, "context", None)
     problem = getattr(error, "problem", None) or "not readable"
     return Problem(

@@ -32,7 +32,7 @@ def report_object(report: Report, subject: Subject) -> dict[str, Any]:
             "accepted": report.accepted,
             "networks": report.networks,
             "devices": report.devices,
-            "lendable": report.lendable,
+            "assignable": report.assignable,
         },
     }
 

@@ -11,7 +11,7 @@ from reservoir.core.findings import Finding, Severity
 from reservoir.core.subject import Subject
 
 ELSEWHERE = "(plan)"
-"""The name under which stands what is about no network."""
+"""The name of the suite for findings about no network."""
 
 _UNWRITABLE = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 """Characters that XML 1.0 has no way to write (section 2.2)."""

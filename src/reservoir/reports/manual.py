@@ -11,7 +11,7 @@ from reservoir.core.checks.engine import FAMILY_ORDER
 TITLES = {
     "ranges": "Ranges and subnets",
     "gateways": "Gateways and devices' own addresses",
-    "statics": "Hand-set addresses and exclusions",
+    "statics": "Static hosts and exclusions",
     "bindings": "Bindings",
     "paths": "Paths",
     "options": "Options and names",

@@ -52,15 +52,15 @@ def _item(finding: Finding, subject: Subject) -> Iterator[str]:
     place = code(str(subject.place(finding.at)))
     yield f"- **{finding.severity.word}** {code(finding.rule)} {place}: {plain(finding.message)}"
     if finding.witness is not None:
-        yield f"  - shown when {plain(finding.witness.sentence)}"
+        yield f"  - example: {plain(finding.witness.sentence)}"
     for suggestion in finding.suggestions:
         yield f"  - {_edit(suggestion)}"
 
 
 def _edit(suggestion: Edit) -> str:
-    where = f"at {code(format_path(suggestion.path))}"
+    where = f"fix at {code(format_path(suggestion.path))}"
     if suggestion.new is None:
-        return f"{where} take out {code(suggestion.old or '')}"
+        return f"{where}: remove {code(suggestion.old or '')}"
     if suggestion.old is None:
-        return f"{where} add {code(suggestion.new)}"
-    return f"{where} write {code(suggestion.new)} instead of {code(suggestion.old)}"
+        return f"{where}: add {code(suggestion.new)}"
+    return f"{where}: replace {code(suggestion.old)} with {code(suggestion.new)}"

@@ -59,11 +59,11 @@ def _result(
 ) -> dict[str, Any]:
     texts = [finding.message]
     if finding.witness is not None:
-        texts.append(f"Shown when {finding.witness.sentence}.")
+        texts.append(f"Example: {finding.witness.sentence}.")
     for suggestion in finding.suggestions:
         old = f"{suggestion.old} becomes " if suggestion.old else "add "
-        edit = f"{old}{suggestion.new}" if suggestion.new else f"take out {suggestion.old}"
-        texts.append(f"At {format_path(suggestion.path)}: {edit}.")
+        edit = f"{old}{suggestion.new}" if suggestion.new else f"remove {suggestion.old}"
+        texts.append(f"Fix at {format_path(suggestion.path)}: {edit}.")
     result: dict[str, Any] = {
         "ruleId": finding.rule,
         "level": _LEVELS[finding.severity],
@@ -80,7 +80,7 @@ def _result(
     if finding.cause is not None:
         result["relatedLocations"] = [
             {
-                "message": {"text": f"follows from {finding.cause.rule}: {finding.cause.message}"},
+                "message": {"text": f"caused by {finding.cause.rule}: {finding.cause.message}"},
                 "physicalLocation": _physical(subject.place(finding.cause.at)),
             }
         ]

@@ -1,4 +1,4 @@
-"""A report in a line."""
+"""A report in one line."""
 
 from __future__ import annotations
 
@@ -20,12 +20,12 @@ def summary_line(report: Report) -> str:
     ]
     if report.accepted:
         counts.append(f"{report.accepted:,} accepted")
-    said = ", ".join(counts) or "Nothing to put right"
+    said = ", ".join(counts) or "No findings"
     following = sum(f.cause is not None and f.accepted is None for f in report.findings)
     if following:
-        said += f" ({following:,} of them {'follows' if following == 1 else 'follow'} from others)"
-    among = " in what was asked for, of" if report.is_partial else " in"
+        said += f" ({following:,} caused by others)"
+    among = " in the part that was checked, of" if report.is_partial else " in"
     return (
         f"{said}{among} {counted(report.networks, 'network')} on "
-        f"{counted(report.devices, 'device')}; {counted(report.lendable, 'address')} can be lent."
+        f"{counted(report.devices, 'device')}; {counted(report.assignable, 'assignable address')}."
     )

@@ -1,4 +1,4 @@
-"""Findings for people: by network, causes first, each with its place, its case and its remedy."""
+"""Findings for people: by network, causes first, each with its place, an example and a fix."""
 
 from __future__ import annotations
 
@@ -15,19 +15,22 @@ from reservoir.reports.summary import summary_line
 from reservoir.reports.theme import styled, wrapped
 
 BODY = " " * 9
-"""What stands under a finding begins below its rule's name."""
+"""A finding's body is aligned with its rule's name."""
 
-LABELLED = BODY + " " * 12
-"""What goes on after a label such as ``put right``."""
+LABEL = 9
+"""Columns of a label: ``example``, ``fix``, ``causes``."""
+
+LABELLED = BODY + " " * LABEL
+"""The continuation of a labelled text."""
 
 SHOWN = 10
-"""Findings of one rule that are shown one by one; the rest is counted."""
+"""Findings of one rule that are shown in full; the rest are counted."""
 
 ONE_BY_ONE = 2
-"""Pieces of advice of one rule that are given one by one; more are given as one."""
+"""Pieces of advice of one rule that are shown in full; more are shown as one."""
 
 NAMED = 12
-"""Networks that a line of advice names before it counts the rest."""
+"""Networks that a line of advice lists before it counts the rest."""
 
 
 def findings_text(report: Report, subject: Subject, width: int) -> Iterator[str]:
@@ -92,34 +95,34 @@ def _block(
     yield f"{severity} {styled(finding.rule, 'name')}{' ' * gap}{styled(where, 'place')}"
     yield from wrapped(finding.message, width, BODY)
     if finding.witness is not None:
-        yield from _labelled("shown when", finding.witness.sentence, width)
-    if finding.cause is not None:  # which wasn't asked for, or is accepted
+        yield from _labelled("example", finding.witness.sentence, width)
+    if finding.cause is not None:  # which wasn't selected, or is accepted
         cause = f"{finding.cause.rule}, {subject.place(finding.cause.at)}"
         yield from _labelled("due to", cause, width)
-    label = "put right"
+    label = "fix"
     for suggestion in finding.suggestions:
         lines = subject.lines_of(suggestion)
         edit = _lines(lines) if lines else _suggestion(suggestion, finding.at, width)
         yield from _under(label, edit)
-        label = "or"  # what follows is another way
+        label = "or"  # another way
     if following:
-        yield from _labelled("leads to", _counted_rules(following), width)
+        yield from _labelled("causes", _counted_rules(following), width)
 
 
 def _labelled(label: str, text: str, width: int) -> list[str]:
-    return wrapped(text, width, LABELLED, f"{BODY}{label:<12}")
+    return wrapped(text, width, LABELLED, f"{BODY}{label:<{LABEL}}")
 
 
 def _counted_rules(findings: Sequence[Finding]) -> str:
-    """The rules of some findings, each with how often it is broken if more than once."""
+    """The rules of some findings, each with the number of findings if more than one."""
     counts = Counter(finding.rule for finding in findings)
     return ", ".join(rule if n == 1 else f"{rule} ({n:,} times)" for rule, n in counts.items())
 
 
 def _under(label: str, lines: Iterable[str]) -> Iterator[str]:
-    """Lines that stand beside and below a label."""
+    """Lines beside and below a label."""
     for line in lines:
-        yield f"{BODY}{label:<12}{line}"
+        yield f"{BODY}{label:<{LABEL}}{line}"
         label = ""
 
 
@@ -143,16 +146,16 @@ def _suggestion(suggestion: Edit, at: PlanPath, width: int) -> Iterator[str]:
 
 
 def _left_out(counts: Mapping[str, int], width: int) -> Iterator[str]:
-    """How many findings of each rule are not shown one by one."""
+    """How many findings of each rule are not shown in full."""
     more = [f"{n - SHOWN:,} more of {rule}" for rule, n in counts.items() if n > SHOWN]
     if more:
-        text = f"And {', '.join(more)}; --format json has all, --at and --select choose."
+        text = f"And {', '.join(more)}; --format json lists all, --at and --select narrow it down."
         yield from wrapped(text, width, "")
         yield ""
 
 
 def _advice(advice: Sequence[Finding], subject: Subject, width: int) -> list[str]:
-    """Advice last, by rule: what is said of many networks alike is said once."""
+    """Advice last, by rule: what applies to many networks is said once."""
     by_rule: dict[str, list[Finding]] = {}
     for finding in advice:
         by_rule.setdefault(finding.rule, []).append(finding)

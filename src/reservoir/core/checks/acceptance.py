@@ -10,7 +10,7 @@ from reservoir.core.plan.model import Acceptance, Plan, PlanFile, format_path
 
 
 def is_at(finding: Finding, pattern: str) -> bool:
-    """Whether the finding stands at the pattern's path or below it, or is about a network there.
+    """Whether the finding is at the pattern's path or below it, or is about a network there.
 
     So what is wrong in a table's row or at an interface is found under the network too.
     """

@@ -14,7 +14,7 @@ Key = tuple[str, str, Hashable]
 line states that was not understood, ``network`` or ``device``, and of which."""
 
 Touching = Callable[[str], Iterable[str]]
-"""The devices that lend to a network or stand in it, by its name."""
+"""The devices that serve a network or are in it, by its name."""
 
 
 def with_causes(
@@ -105,7 +105,7 @@ def _networks(finding: Finding) -> frozenset[str]:
 
 
 def _thing(path: PlanPath) -> PlanPath:
-    """What stands at a path: of an interface all of it, since its lines are about one cable."""
+    """What is at a path: of an interface all of it, since its lines are about one cable."""
     return path[:4] if path[2:3] == ("interfaces",) else path
 
 

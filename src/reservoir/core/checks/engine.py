@@ -6,25 +6,26 @@ import datetime
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.checks.acceptance import accepts, is_at
 from reservoir.core.checks.causes import with_causes
 from reservoir.core.checks.rule import Rule, Site, rules
 from reservoir.core.checks.suggestions import with_tried_suggestions
 from reservoir.core.findings import Finding, Obstacle, Severity
 from reservoir.core.plan.model import Plan
-from reservoir.core.pools import Lending
+from reservoir.core.pools import Pools
 
 
 @dataclass(frozen=True)
 class Report:
-    """What the checks say of a plan, and how large the plan is."""
+    """The findings of a check, and the size of what was checked."""
 
     findings: tuple[Finding, ...]
-    """By network in the plan's order, causes before what follows from them."""
+    """By network in the plan's order, causes before their consequences."""
     networks: int
     devices: int
-    lendable: int
-    """Addresses that some client may be given, over all networks."""
+    assignable: int
+    """Addresses that clients may get, over all networks."""
     is_partial: bool
     """Whether only some rules or paths were asked for."""
 
@@ -43,18 +44,18 @@ class Report:
         return max((f.severity for f in self.findings if f.accepted is None), default=None)
 
 
-Fit = Callable[[Lending], Sequence[Obstacle]]
-"""Finds what only dialects can tell of a plan's devices."""
+Fit = Callable[[Pools], Sequence[Obstacle]]
+"""Finds what only dialects can tell about a plan's devices."""
 
 
-def _nothing(_lending: Lending) -> Sequence[Obstacle]:
+def _nothing(_pools: Pools) -> Sequence[Obstacle]:
     return ()
 
 
 def check_plan(
-    lending: Lending,
+    pools: Pools,
     fit: Fit = _nothing,
-    traits: Mapping[str, Mapping[str, str]] | None = None,
+    behaviours: Mapping[str, DeviceBehaviour] | None = None,
     complete: bool = True,
     *,
     today: datetime.date,
@@ -66,35 +67,35 @@ def check_plan(
     """Run every rule over a plan.
 
     Args:
-        lending: The plan, and what it lends.
-        fit: Finds what the plan's devices can't hold, by fitting it to their dialects, and what
-            is wrong with the configuration that was read of them.
-        traits: How each device behaves whose dialect is known, by the device's name.
-        complete: Whether the plan has all devices that matter.
+        pools: The plan, and its pools.
+        fit: Finds what the plan's devices can't do, by fitting it to their dialects, and what is
+            wrong in their configuration where that was read.
+        behaviours: How each device behaves whose dialect is known, by the device's name.
+        complete: Whether the plan has all relevant devices.
         today: The day on which acceptances count or have run out.
         select: Rules or families to report; all if empty.
         ignore: Rules or families to leave out.
         at: Patterns with ``*`` for the paths to report, such as ``networks.lab*``.
-        watch: Told which share of the rules has been looked at.
+        watch: Offer which share of the rules has been looked at.
     """
-    plan = lending.plan
+    plan = pools.plan
 
-    def look(changed: Lending, watch: Callable[[float], None] | None = None) -> list[Finding]:
-        return _found(Site(changed, today, tuple(fit(changed)), traits or {}, complete), watch)
+    def look(changed: Pools, watch: Callable[[float], None] | None = None) -> list[Finding]:
+        return _found(Site(changed, today, tuple(fit(changed)), behaviours or {}, complete), watch)
 
     found = [
         replace(finding, suggestions=(), cause=None) if finding.cause else finding
-        for finding in with_causes(look(lending, watch), rules(), lending.topology.devices_touching)
+        for finding in with_causes(look(pools, watch), rules(), pools.topology.devices_touching)
     ]  # what follows from another goes away with that one
-    found = with_tried_suggestions(found, plan, lambda changed: look(Lending(changed)))
+    found = with_tried_suggestions(found, plan, lambda changed: look(Pools(changed)))
     found = [_accepted(finding, plan, today) for finding in found]
-    found = with_causes(found, rules(), lending.topology.devices_touching)
+    found = with_causes(found, rules(), pools.topology.devices_touching)
     kept = [f for f in found if _wanted(f, select, ignore) and _placed(f, at)]
     return Report(
         findings=tuple(_ordered(kept, plan)),
         networks=len(plan.networks),
         devices=len(plan.devices),
-        lendable=sum(len(pool.lendable) for pool in lending.pools),
+        assignable=sum(len(pool.assignable) for pool in pools),
         is_partial=bool(select or ignore or at),
     )
 
@@ -160,7 +161,7 @@ FAMILY_ORDER = (
     "limits",
     "reading",
 )
-"""The order in which a person would put things right."""
+"""The order in which a person would fix things."""
 
 
 def _ordered(found: list[Finding], plan: Plan) -> list[Finding]:

@@ -1,4 +1,4 @@
-"""Device limits: what the plan's devices can't hold, as found by fitting the plan to them."""
+"""Device limits: what the plan's devices can't do, as found by fitting the plan to them."""
 
 from __future__ import annotations
 
@@ -7,9 +7,9 @@ from reservoir.core.findings import Severity
 
 
 class NotExpressible(Obstructed):
-    """A device has no way to do what the plan wants of it.
+    """A device can't be configured to do what the plan wants.
 
-    Why: Written as far as it goes, the device would lend or tell clients something else.
+    Why: Configured as far as possible, it would assign or offer something else.
 
     Remedy: Change the plan to the nearest that the device can do, or let another device serve.
     """
@@ -31,11 +31,11 @@ class NotExpressible(Obstructed):
 
 
 class TooMany(Obstructed):
-    """A device has no room for as many as the plan gives it.
+    """The plan exceeds a limit of the device.
 
-    Why: It refuses the ones beyond its limit, silently or not.
+    Why: The device refuses what is beyond its limit, silently or not.
 
-    Remedy: Give it fewer, or let another device serve.
+    Remedy: Stay within the limit, or let another device serve.
     """
 
     severity = Severity.ERROR
@@ -66,11 +66,11 @@ class TooMany(Obstructed):
 
 
 class LeaseRounded(Obstructed):
-    """A device counts its lease times in larger steps than the plan's.
+    """A device rounds the lease time.
 
-    Why: Clients get a slightly other lease time than planned.
+    Why: Clients get a slightly different lease time than planned.
 
-    Remedy: Write a lease time that the device can say.
+    Remedy: Use a lease time that the device supports.
     """
 
     severity = Severity.WARNING
@@ -107,12 +107,12 @@ class LeaseRounded(Obstructed):
 
 
 class GoesLiveBeforeExclusions(Obstructed):
-    """A pool lends before what must not be lent is excluded.
+    """A pool goes live before its exclusions are in place.
 
-    Why: A device that lends from the factory answers as soon as a pool has a subnet. Whoever asks
-    before the exclusions follow may be lent an address that somebody else has.
+    Why: A device whose DHCP server is on by default answers as soon as a pool has a subnet. A
+    client that asks before the exclusions follow may get an address that another machine has.
 
-    Remedy: Let the exclusions stand before the line that opens the pool; `reservoir write` does.
+    Remedy: Put the exclusions before the line that makes the pool live; `reservoir write` does.
     """
 
     severity = Severity.ERROR

@@ -1,4 +1,4 @@
-"""What was read: lines that nobody understood, acceptances that have had their day."""
+"""What was read: lines that were not understood, acceptances that no longer apply."""
 
 from __future__ import annotations
 
@@ -9,12 +9,12 @@ from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 
 
-class LineUnread(Obstructed):
-    """A line of a configuration that concerns lending was not understood.
+class LineNotUnderstood(Obstructed):
+    """A line about DHCP in a device's configuration was not understood.
 
-    Why: What it says is in none of the other findings; the device may lend otherwise.
+    Why: The other findings don't take it into account; the device may behave differently.
 
-    Remedy: Correct the line, or teach it to the dialect's sheet.
+    Remedy: Correct the line, or add it to the dialect's sheet.
     """
 
     severity = Severity.WARNING
@@ -32,12 +32,12 @@ class LineUnread(Obstructed):
 
 
 class AcceptanceIdle(Rule):
-    """An acceptance accepts nothing: there is no such finding.
+    """An acceptance matches no finding.
 
-    Why: What it was about has been put right, or its path is mistyped; should the mistake come
-    back, nobody would hear of it.
+    Why: The problem has been fixed, or the path is mistyped. If the problem comes back, the
+    acceptance hides it.
 
-    Remedy: Take the acceptance out, or correct its rule or path.
+    Remedy: Remove the acceptance, or correct its rule or path.
     """
 
     severity = Severity.WARNING
@@ -59,16 +59,16 @@ class AcceptanceIdle(Rule):
                 yield self.finding(
                     f"there is no {acceptance.rule} at {acceptance.at} to accept",
                     ("accept", position),
-                    Witness("unneeded"),
+                    Witness("unused"),
                 )
 
 
 class AcceptanceExpired(Rule):
-    """An acceptance has run out, and its finding is still there.
+    """An acceptance has expired, and its finding is still there.
 
-    Why: What was to be put right by that day hasn't been.
+    Why: The problem was to be fixed by that date, and wasn't.
 
-    Remedy: Put the finding right, or agree on another day.
+    Remedy: Fix the problem, or set another date.
     """
 
     severity = Severity.WARNING
@@ -92,8 +92,8 @@ class AcceptanceExpired(Rule):
                 continue
             if any(accepts(acceptance, finding) for finding in site.found):
                 yield self.finding(
-                    f"the acceptance of {acceptance.rule} at {acceptance.at} ran out on "
+                    f"the acceptance of {acceptance.rule} at {acceptance.at} expired on "
                     f"{acceptance.until}",
                     ("accept", position),
-                    Witness("ends", also=str(acceptance.until)),
+                    Witness("expired", value=str(acceptance.until)),
                 )

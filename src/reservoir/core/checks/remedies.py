@@ -9,7 +9,7 @@ from reservoir.core.values.addresses import Span, format_address
 
 
 def range_holding(address: int, pool: Pool) -> tuple[PlanPath, Span | None]:
-    """The path of the range that names an address, and the range; the list's where it is all."""
+    """The path of the range with an address, and the range; the list's path where it is `all`."""
     if pool.named != "all":
         for position, span in enumerate(pool.named):
             if span.holds(address):
@@ -17,8 +17,8 @@ def range_holding(address: int, pool: Pool) -> tuple[PlanPath, Span | None]:
     return pool.ranges_path, None
 
 
-def keep_out(address: int, pool: Pool) -> tuple[Edit, ...]:
-    """Keep an address from being lent: shorten the range that begins or ends there, or exclude."""
+def exclude(address: int, pool: Pool) -> tuple[Edit, ...]:
+    """Take an address out of a pool: shorten the range that starts or ends there, or exclude it."""
     path, span = range_holding(address, pool)
     if span is not None and pool.named != "all" and sum(s.holds(address) for s in pool.named) == 1:
         if address == span.first < span.last:

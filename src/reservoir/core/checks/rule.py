@@ -13,61 +13,57 @@ from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import ClassVar
 
+from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.findings import Finding, Obstacle, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Plan, PlanPath
-from reservoir.core.pools import Lending
+from reservoir.core.pools import Pools
 from reservoir.core.topology import Topology
 
 SUBNET_WRONG = ("subnet-has-host-bits", "subnet-differs")
-"""The rules that blame a network's subnet: what doesn't lie in it is then no mistake of its own."""
+"""The rules that blame a network's subnet: what is outside it is then no mistake of its own."""
 
 EXCLUSION_WRONG = ("range-reversed", "exclusion-outside-subnet")
-"""The rules that blame an exclusion: that what it was to keep out may be lent follows from it."""
+"""The rules that blame an exclusion: what it was meant to exclude is then in the pool."""
 
 
 @dataclass(frozen=True, eq=False)
 class Site:
-    """What the rules look at: the plan, what follows from it, how the devices behave.
+    """What the rules look at: the plan, its pools and topology, how the devices behave.
 
-    Each is its own key, so that what several rules need of it can be remembered.
+    Compared by identity, so that what several rules derive from it can be cached.
     """
 
-    lending: Lending
+    pools: Pools
     today: datetime.date
     obstacles: tuple[Obstacle, ...] = ()
-    traits: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-    """The traits of each device whose dialect is known."""
+    behaviours: Mapping[str, DeviceBehaviour] = field(default_factory=dict)
+    """How each device behaves whose dialect is known."""
     complete: bool = True
-    """Whether all devices that matter are known; a device that is missing may be just unknown."""
+    """Whether all relevant devices are known; else a missing device may just be unknown."""
     found: tuple[Finding, ...] = ()
     """What the other rules have found; only rules that come last see it."""
 
     @property
     def plan(self) -> Plan:
         """The plan itself."""
-        return self.lending.plan
+        return self.pools.plan
 
     @property
     def topology(self) -> Topology:
         """Who reaches whom."""
-        return self.lending.topology
+        return self.pools.topology
 
-    def trait(self, device: str | None, name: str) -> str | None:
-        """How a device behaves in one respect; None if its dialect isn't known.
-
-        Raises:
-            KeyError: there is no such trait.
-        """
-        traits = self.traits.get(device or "")
-        return None if traits is None else traits[name]
+    def behaviour(self, device: str | None) -> DeviceBehaviour | None:
+        """How a device behaves; None if its dialect isn't known."""
+        return self.behaviours.get(device or "")
 
 
 class Rule(ABC):
     """One rule. Its name is its class's name; its family is that of its file or folder.
 
     The docstring is its manual: the first line says what is wrong, ``Why:`` why that matters,
-    ``Remedy:`` how to put it right. ``failing`` and ``passing`` are plans (without the line
+    ``Remedy:`` how to fix it. ``failing`` and ``passing`` are plans (without the line
     ``reservoir: 1``), or a device's configuration where ``dialect`` says in which; the tests check
     both, ``explain`` shows them.
     """
@@ -85,7 +81,7 @@ class Rule(ABC):
     """Rules whose finding is shown by the same address is the cause of this one's."""
     rests_on: ClassVar[tuple[str, ...]] = ()
     """What it takes for known: a line about it that was not understood is the cause of this one's.
-    A field that is told, ``service`` or ``address``, or ``range``, ``exclusion``, ``route`` …"""
+    A field such as ``gateway`` or ``address``, or a kind: ``range``, ``exclusion``, ``route``."""
     comes_last: ClassVar[bool] = False
     """Whether it looks at what the other rules have found."""
 
@@ -95,12 +91,12 @@ class Rule(ABC):
 
     @property
     def name(self) -> str:
-        """The rule's name: ``GatewayLendable`` is ``gateway-lendable``."""
+        """The rule's name: ``GatewayInPool`` is ``gateway-in-pool``."""
         return re.sub("(?<!^)(?=[A-Z])", "-", type(self).__name__).lower()
 
     @property
     def family(self) -> str:
-        """The family: the name of the file, or of the folder of files, that the rule stands in."""
+        """The family: the name of the file, or of the folder of files, that the rule is in."""
         return type(self).__module__.removeprefix(f"{PACKAGE}.").partition(".")[0]
 
     @property
@@ -140,14 +136,10 @@ class Obstructed(Rule, ABC):
     def check(self, site: Site) -> Iterator[Finding]:
         for obstacle in site.obstacles:
             if obstacle.rule == self.name:
-                witness = None
-                if obstacle.harm:  # a device that lends nothing has no client to show it
-                    network = obstacle.network or None
-                    witness = Witness("told-otherwise", network, also=obstacle.harm)
                 found = self.finding(
                     obstacle.message,
                     obstacle.at,
-                    witness,
+                    obstacle.witness,
                     obstacle.suggestions,
                     severity=obstacle.severity,
                 )

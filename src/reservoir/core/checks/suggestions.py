@@ -1,4 +1,4 @@
-"""Suggestions are tried before they are made: each removes its finding and adds no error.
+"""Suggestions are tried before they are shown: each removes its finding and adds no error.
 
 Each is tried by itself in a plan of ordinary size. Where that would take too long, suggestions for
 different networks are tried together: the plan is checked again as often as its worst network has

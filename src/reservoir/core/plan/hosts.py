@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import TypedDict
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +19,13 @@ from reservoir.core.values.text_column import TextColumn
 
 FIRST_IDENTIFIER = 1 << 48
 """Client numbers below this are MAC addresses; from here on they count client identifiers."""
+
+
+class Who(TypedDict):
+    """A client, and what people call it."""
+
+    client: Client
+    name: str
 
 
 @dataclass(frozen=True)
@@ -42,7 +50,7 @@ class HostTable:
         return len(self.address)
 
     def path(self, index: int) -> tuple[str | int, ...]:
-        """Where the row stands in the plan."""
+        """Where the row is in the plan."""
         return (*self.origins[int(self.origin[index])], int(self.row[index]))
 
     def client_at(self, index: int) -> Client:
@@ -51,6 +59,10 @@ class HostTable:
         if number < FIRST_IDENTIFIER:
             return Mac(number)
         return self.identifiers[number - FIRST_IDENTIFIER]
+
+    def who(self, index: int) -> Who:
+        """The row's client and name, as a witness has them."""
+        return {"client": self.client_at(index), "name": self.name[index]}
 
     def client_text(self, index: int) -> str:
         """The client of the row as the plan writes it."""
@@ -61,7 +73,7 @@ class HostTable:
         return self.name[index] or self.client_text(index)
 
     def labels(self, one: int, other: int) -> tuple[str, str]:
-        """What people call two rows: with their clients too where both go by one name."""
+        """What people call two rows: with their clients too if both have the same name."""
         if self.label(one) != self.label(other):
             return self.label(one), self.label(other)
         first, second = (f"{self.label(row)} ({self.client_text(row)})" for row in (one, other))
@@ -124,7 +136,7 @@ def client_numbers(clients: Sequence[Client]) -> tuple[NDArray[np.int64], list[b
 
 
 def ordered(keys: NDArray[np.int64]) -> NDArray[np.int64]:
-    """The places of a column's values in ascending order, equal ones as they stand: shape (n,)."""
+    """The places of a column's values in ascending order, equal ones as they are: shape (n,)."""
     if (keys[1:] >= keys[:-1]).all():  # tables are often sorted already
         return np.arange(len(keys))
     return np.argsort(keys, kind="stable")
@@ -153,7 +165,7 @@ class ByAddress:
         self._keys = keys[self._order]
 
     def within(self, vrf: int, span: Span) -> NDArray[np.int64]:
-        """The rows in a VRF whose address lies in a span, by address."""
+        """The rows in a VRF whose address is in a span, by address."""
         begin, end = (vrf << 32) + np.array([span.first, span.last + 1])
         return self._order[np.searchsorted(self._keys, begin) : np.searchsorted(self._keys, end)]
 

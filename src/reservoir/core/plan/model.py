@@ -1,4 +1,4 @@
-"""The plan: what is wanted, in words that no maker owns. Immutable values.
+"""The plan: what is wanted, in vendor-neutral terms. Immutable values.
 
 The models below are the plan file's schema too: their fields are its keys, their docstrings the
 descriptions that editors show. A file that can't be read into them never becomes a plan.
@@ -69,14 +69,14 @@ class Interface(Part):
     parent: WordText | None = None
     vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
     relay_to: ListOf[AddressText] = ()
-    bridge: ListOf[WordText] = ()
+    members: ListOf[WordText] = ()
     zone: WordText | None = None
     enabled: bool = True
     vrf: LabelText = ""
 
 
 class Zone(Part):
-    """A firewall's zone and what it admits to the device itself."""
+    """A firewall's zone and the services it admits to the device itself."""
 
     admits: ListOf[WordText] = ()
 
@@ -96,8 +96,8 @@ class Device(Part):
     zones: Mapping[WordText, Zone] = {}
     routes: tuple[Route, ...] = ()
     kept: Mapping[LabelText, Mapping[WordText, LabelText]] = {}
-    """What its configuration says that a plan has no word for, by what it is about (``pool
-    crew``); it is written back unchanged."""
+    """Settings in its configuration that the plan cannot model, by what they belong to
+    (``pool crew``); they are preserved and written back unchanged."""
 
 
 def _range_words(value: Any) -> str:
@@ -119,14 +119,14 @@ class Service(Part):
 
 
 class Exclusion(Part):
-    """Addresses that must never be lent dynamically, and what they are kept for."""
+    """Addresses that must never be assigned dynamically, and what they are reserved for."""
 
     range: SpanText
     reason: LabelText = Field(default="", alias="for")
 
 
 class StaticHost(Part):
-    """A machine whose address is set by hand."""
+    """A machine whose address is configured on itself; never assigned."""
 
     name: LabelText = ""
     address: AddressText
@@ -143,9 +143,7 @@ class Binding(Part):
     @model_validator(mode="after")
     def _names_one_client(self) -> Binding:
         if (self.mac is None) == (self.client_id is None):
-            raise MalformedValueError(
-                "a binding names its client by mac or by client_id, one of them"
-            )
+            raise MalformedValueError("a binding has either mac or client_id")
         return self
 
     @property
@@ -154,13 +152,13 @@ class Binding(Part):
         return Mac(self.mac) if self.mac is not None else self.client_id or b""
 
 
-class Sailing(Part):
-    """Clients that come together, once a day, and stay for a while."""
+class Arrival(Part):
+    """Clients that arrive together, once a day, and stay for a while."""
 
     at: ClockText
     devices: Annotated[int, Field(ge=0)]
     over: DurationText | None = None
-    """How long it takes until all have come; they come at once if None."""
+    """How long until all have arrived; at once if None."""
     stay: DurationText
 
 
@@ -175,7 +173,7 @@ def _stay(mean: str) -> dict[str, str]:
 
 
 class WalkIn(Part):
-    """Clients that come one by one, so many an hour."""
+    """Clients that arrive one by one at a rate."""
 
     rate: RateText
     between: HoursText = (0, 86_400)
@@ -183,19 +181,19 @@ class WalkIn(Part):
 
 
 class Demand(Part):
-    """How many clients are expected: those that are always there, and those that come and go."""
+    """How many clients are expected: those always there, and those that come and go."""
 
     devices: Annotated[int, Field(ge=0)] = 0
     growth: ShareText = 0.0
     horizon: HorizonText = 0.0
     headroom: ShareText | None = None
-    sailings: tuple[Sailing, ...] = ()
+    arrivals: tuple[Arrival, ...] = ()
     walk_in: WalkIn | None = None
 
     @model_validator(mode="after")
     def _says_something(self) -> Demand:
-        if not self.model_fields_set & {"devices", "sailings", "walk_in"}:
-            raise MalformedValueError("a demand names devices, sailings or walk_in")
+        if not self.model_fields_set & {"devices", "arrivals", "walk_in"}:
+            raise MalformedValueError("a demand has devices, arrivals or walk_in")
         return self
 
 
@@ -209,7 +207,7 @@ OptionsText = Annotated[
 
 
 class Defaults(Part):
-    """What every network has unless it says otherwise."""
+    """Values for every network that doesn't set its own."""
 
     dns: ListOf[AddressText] | None = None
     domain: WordText | None = None
@@ -226,7 +224,7 @@ def _exclusion(span: str) -> dict[str, str]:
 
 
 class Network(Part):
-    """One broadcast domain with its subnet: who serves it, what is lent, what clients are told."""
+    """One broadcast domain with its subnet: who serves it, what is assigned and offered."""
 
     subnet: PrefixText
     vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
@@ -244,8 +242,8 @@ class Network(Part):
     bindings: tuple[Binding, ...] = ()
 
     @property
-    def has_no_way_out(self) -> bool:
-        """Whether the plan says that there is no gateway, rather than saying nothing."""
+    def has_no_gateway(self) -> bool:
+        """Whether the plan sets `gateway: none`, rather than leaving it out."""
         return self.gateway is None and "gateway" in self.model_fields_set
 
 
@@ -267,7 +265,7 @@ class CheckSettings(Part):
 
 
 class Acceptance(Part):
-    """A finding that is known and agreed."""
+    """A finding that is known and accepted."""
 
     rule: WordText
     at: WordText
@@ -275,7 +273,7 @@ class Acceptance(Part):
     until: DateText | None = None
 
     def holds_on(self, day: datetime.date) -> bool:
-        """Whether the acceptance still counts on this day."""
+        """Whether the acceptance is still valid on this day."""
         return self.until is None or day <= self.until
 
 
@@ -296,7 +294,7 @@ class PlanFile(Part):
 
 @dataclass(frozen=True)
 class Plan:
-    """The whole plan: one file or several, and the rows of the tables beside them."""
+    """The whole plan: one file or several, and the rows of its tables."""
 
     name: str = ""
     defaults: Defaults = Defaults()
@@ -309,7 +307,7 @@ class Plan:
 
 
 PlanPath = tuple[str | int, ...]
-"""Where something stands in the plan: keys and list positions from the top."""
+"""Where something is in the plan: keys and list positions from the top."""
 
 
 def format_path(path: PlanPath) -> str:

@@ -44,8 +44,8 @@ def _in_device(path: PlanPath, device: Device) -> Iterator[Dangling]:
         at = (*path, "interfaces", name)
         if interface.parent is not None:
             yield from _missing((*at, "parent"), "interface", interface.parent, device.interfaces)
-        for position, port in enumerate(interface.bridge):
-            yield from _missing((*at, "bridge", position), "interface", port, device.interfaces)
+        for position, port in enumerate(interface.members):
+            yield from _missing((*at, "members", position), "interface", port, device.interfaces)
         if interface.zone is not None:
             yield from _missing((*at, "zone"), "zone", interface.zone, device.zones)
 
@@ -54,5 +54,5 @@ def _missing(path: PlanPath, kind: str, name: str, known: Collection[str]) -> It
     if name not in known:
         near = hint(name, known)
         names = ", ".join(list(known)[:8])
-        instead = near or (f"; there are {names}" if known else f"; the plan defines no {kind}")
+        instead = near or (f"; there are {names}" if known else "; the plan has none")
         yield Dangling(path, f"there is no {kind} {name!r}{instead}")

@@ -1,7 +1,7 @@
 """The scalar types of the plan file: how each text is read, and what a schema says of it.
 
 Every scalar reaches the schema as it was written. So ``no``, ``06:30`` and ``0755`` are what they
-look like, and only the field that they stand in decides what they mean.
+look like, and only the field that they are in decides what they mean.
 """
 
 from __future__ import annotations
@@ -78,7 +78,7 @@ class Scalar:
 def _read_share(text: str) -> float:
     number = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?)%(?:/year)?", text)
     if number is None:
-        raise MalformedValueError(f"{text!r} is not a share: write it like 20% or 10%/year")
+        raise MalformedValueError(f"{text!r} is not a percentage: write it like 20% or 10%/year")
     return float(number[1]) / 100
 
 
@@ -104,7 +104,7 @@ def _read_word(text: str) -> str:
 
 def _read_label(text: str) -> str:
     if not text.isprintable():
-        raise MalformedValueError(f"{text!r} has characters that nobody can see; leave them out")
+        raise MalformedValueError(f"{text!r} has invisible characters; remove them")
     return text
 
 
@@ -131,7 +131,7 @@ def _read_hours(text: str) -> tuple[int, int]:
     first, dash, last = text.partition("-")
     hours = (_read_clock(first.strip()), _read_clock(last.strip())) if dash else (0, 0)
     if hours[0] >= hours[1]:
-        raise MalformedValueError(f"{text!r} are no hours of a day: write them like 08:00-20:00")
+        raise MalformedValueError(f"{text!r} is not a time span: write it like 08:00-20:00")
     return hours
 
 
@@ -192,9 +192,9 @@ ClientIdText = Annotated[
     Scalar(parse_identifier, _write_identifier, bytes, "a client identifier", "hex:01a2b3c4"),
 ]
 DurationText = Annotated[int, Scalar(parse_duration, format_duration, int, "a duration", "1d12h")]
-ShareText = Annotated[float, Scalar(_read_share, _write_share, float, "a share", "20%")]
+ShareText = Annotated[float, Scalar(_read_share, _write_share, float, "a percentage", "20%")]
 HorizonText = Annotated[
-    float, Scalar(_read_horizon, _write_horizon, float, "a time ahead", "2 years")
+    float, Scalar(_read_horizon, _write_horizon, float, "a time span", "2 years")
 ]
 DateText = Annotated[datetime.date, Scalar(_read_date, str, datetime.date, "a date", "2027-03-31")]
 WordText = Annotated[str, Scalar(_read_word, str, str, "a name", "pier-router")]
@@ -298,7 +298,7 @@ def _read_option(key: str, value: Any) -> tuple[int, bytes]:
         kind, value = next(iter(value.items()))
     if kind is None:
         raise MalformedValueError(
-            f"option {code} has no type in the registry: write it too, like {{ip: 10.84.0.69}}"
+            f"option {code} has no registered type: give it one, like {{ip: 10.84.0.69}}"
         )
     items = value if isinstance(value, list) else [value]
     if not items or not all(isinstance(item, str) for item in items):
@@ -312,10 +312,10 @@ def _option_key(key: str) -> tuple[int, str | None]:
         return registered
     if not re.fullmatch("[0-9]{1,3}", key) or int(key) > 255:
         raise MalformedValueError(
-            f"no option is called {key!r}{hint(key, dhcp_options.REGISTRY)}; "
-            "a number from 1 to 254 would do too"
+            f"there is no option {key!r}{hint(key, dhcp_options.REGISTRY)}; "
+            "a number from 1 to 254 works too"
         )
     code = int(key)
     if code in dhcp_options.MANAGED:
-        raise MalformedValueError(f"option {code} isn't set here: {dhcp_options.MANAGED[code]}")
+        raise MalformedValueError(f"option {code} can't be set here: {dhcp_options.MANAGED[code]}")
     return code, dhcp_options.kind_of(code)

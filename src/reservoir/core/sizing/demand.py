@@ -89,7 +89,7 @@ def peak_visits(demand: Demand, lease: int) -> float:
 
 
 def _groups(demand: Demand) -> list[Group]:
-    groups = [Group(s.devices, s.at, s.over or 0, s.stay) for s in demand.sailings]
+    groups = [Group(s.devices, s.at, s.over or 0, s.stay) for s in demand.arrivals]
     walk_in = demand.walk_in
     if walk_in is not None:
         begin, end = walk_in.between

@@ -1,4 +1,4 @@
-"""Thousands of address sets at once, one to a place: what is lent in each network, for example.
+"""Thousands of address sets at once, one to a place: what is assigned in each network, for example.
 
 Each place has a space of its own, one behind the other on one line of numbers, so that an
 operation on all of them is one operation of :class:`AddressSet`.

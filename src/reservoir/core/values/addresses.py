@@ -76,7 +76,7 @@ def bits_of_mask(mask: int) -> int:
     bits = mask.bit_count()
     if mask != mask_of(bits):
         raise MalformedValueError(
-            f"{format_address(mask)!r} is not a subnet mask: its ones are not together"
+            f"{format_address(mask)!r} is not a subnet mask: its ones are not contiguous"
         )
     return bits
 
@@ -98,11 +98,11 @@ class Span(NamedTuple):
 
     @property
     def size(self) -> int:
-        """How many addresses lie in the span; 0 when it is reversed."""
+        """How many addresses are in the span; 0 when it is reversed."""
         return max(0, self.last - self.first + 1)
 
     def holds(self, address: int) -> bool:
-        """Whether the address lies in the span."""
+        """Whether the address is in the span."""
         return self.first <= address <= self.last
 
 

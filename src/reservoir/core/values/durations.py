@@ -41,10 +41,10 @@ def checked_duration(seconds: int, text: str) -> int:
         MalformedValueError: zero, or as long as the value that stands for infinite or longer.
     """
     if seconds <= 0:
-        raise MalformedValueError(f"{text!r} is no time at all: a lease lasts at least a second")
+        raise MalformedValueError(f"{text!r} is too short: a lease lasts at least one second")
     if seconds >= INFINITE:
         raise MalformedValueError(
-            f"{text!r} is longer than a lease can be (136 years); write infinite"
+            f"{text!r} is too long for a lease (136 years at most); write infinite"
         )
     return seconds
 

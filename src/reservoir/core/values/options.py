@@ -73,15 +73,13 @@ _NAME_OF_CODE = {option.code: name for name, option in REGISTRY.items()}
 
 MANAGED: Mapping[int, str] = {
     0: "it is padding",
-    1: "the mask follows from the subnet",
-    3: "write it as gateway",
-    6: "write it as dns",
-    15: "write it as domain",
-    51: "write it as lease",
-    255: "it ends the list of options",
-} | dict.fromkeys(
-    (50, 52, 53, 54, 55, 56, 57, 58, 59, 61, 82), "client and server settle it between themselves"
-)
+    1: "the mask comes from the subnet",
+    3: "use gateway",
+    6: "use dns",
+    15: "use domain",
+    51: "use lease",
+    255: "it ends the options",
+} | dict.fromkeys((50, 52, 53, 54, 55, 56, 57, 58, 59, 61, 82), "the DHCP protocol itself uses it")
 """Options that a plan doesn't set by number, with the reason."""
 
 
@@ -96,7 +94,7 @@ def _whole(bits: int, lowest: int = 0) -> tuple[Callable[[str], bytes], Callable
 
     def decode(data: bytes) -> str:
         if len(data) != bits // 8:
-            raise MalformedValueError(f"{len(data)} bytes are no {bits}-bit number")
+            raise MalformedValueError(f"{len(data)} bytes are not a {bits}-bit number")
         return str(int.from_bytes(data, "big", signed=signed))
 
     return encode, decode
@@ -114,7 +112,7 @@ def _decode_address(data: bytes) -> str:
 
 def _encode_text(text: str) -> bytes:
     if not text or not text.isprintable():
-        raise MalformedValueError(f"{text!r} is not a text that a client can be given")
+        raise MalformedValueError(f"{text!r} can't be sent as text")
     return text.encode()
 
 
@@ -152,7 +150,7 @@ def _encode_route(text: str) -> bytes:
         )
     prefix = parse_prefix(destination.strip())
     if prefix.address != prefix.network:
-        raise MalformedValueError(f"{text!r} has host bits set: {prefix.subnet} would be the route")
+        raise MalformedValueError(f"{text!r} has host bits set; {prefix.subnet} would be correct")
     octets = (prefix.bits + 7) // 8
     return (
         bytes([prefix.bits])
@@ -197,12 +195,12 @@ KINDS: Mapping[str, tuple[Callable[[str], bytes], Callable[[bytes], str]]] = {
 MEANINGS: Mapping[str, str] = {
     "ip": "an IPv4 address",
     "ips": "IPv4 addresses",
-    "text": "a text",
+    "text": "text",
     "hex": "bytes",
     "u8": "a number from 0 to 255",
     "u16": "a number from 0 to 65535",
     "u32": "a number from 0 to 4294967295",
-    "i32": "a number of four bytes with a sign",
+    "i32": "a signed 32-bit number",
     "bool": "true or false",
     "routes": "routes",
 }
@@ -222,10 +220,10 @@ def encode(kind: str, items: list[str]) -> bytes:
         MalformedValueError: a wrong value, not one value where one is wanted, or too long.
     """
     if kind not in LISTS and len(items) != 1:
-        raise MalformedValueError(f"one {kind} value is expected, found a list of {len(items)}")
+        raise MalformedValueError(f"expected one {kind} value, found a list of {len(items)}")
     data = b"".join(KINDS[kind][0](item) for item in items)
     if not 0 < len(data) <= LONGEST:
-        raise MalformedValueError(f"the value has {len(data)} bytes; an option holds 1 to 255")
+        raise MalformedValueError(f"the value has {len(data)} bytes; an option has 1 to 255")
     return data
 
 

@@ -28,7 +28,7 @@ class TextColumn(Sequence[str]):
     def __init__(
         self, data: NDArray[np.uint8], starts: NDArray[np.int64], stops: NDArray[np.int64]
     ) -> None:
-        """Texts that stand in ``data``, shape (bytes,), from ``starts`` to ``stops``, (n,) each."""
+        """Texts in ``data``, shape (bytes,), from ``starts`` to ``stops``, (n,) each."""
         self.data, self.starts, self.stops = data, starts, stops
 
     @classmethod

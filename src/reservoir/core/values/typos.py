@@ -1,4 +1,4 @@
-"""The likely typo: the address that was meant, a slip of the finger away from the one written."""
+"""The likely typo: the address that was meant, a typo away from the one written."""
 
 from __future__ import annotations
 
@@ -18,9 +18,9 @@ FEW = 100
 
 @lru_cache(maxsize=4096)
 def likely_meant(address: int, subnet: Prefix) -> int | None:
-    """The one address of the subnet's hosts that a slip would have turned into ``address``.
+    """The one address of the subnet's hosts that a typo would have turned into ``address``.
 
-    Slips are tried in the order of how often hands make them: two digits swapped, then one octet
+    Typos are tried in the order of how often hands make them: two digits swapped, then one octet
     wrong, then one digit wrong, missing or extra. The first kind that leads to a single address
     decides; one that leads to several says nothing.
     """
@@ -35,14 +35,14 @@ def likely_meant(address: int, subnet: Prefix) -> int | None:
 
 
 def is_slip(typed: int, meant: int) -> bool:
-    """Whether a slip of the finger may have made one address of another."""
+    """Whether a typo may have made one address of another."""
     text = format_address(typed)
     octets = sum((typed ^ meant) >> shift & 255 > 0 for shift in (0, 8, 16, 24))
     return octets == 1 or meant in _swapped(text) or meant in _one_digit(text)
 
 
 def transpositions(address: int) -> set[int]:
-    """The addresses that come of swapping two neighbouring digits: the commonest slip of all."""
+    """The addresses that come of swapping two neighbouring digits: the commonest typo of all."""
     return set(_swapped(format_address(address)))
 
 

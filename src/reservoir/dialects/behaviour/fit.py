@@ -1,4 +1,4 @@
-"""Fits a device's pools to its dialect: what it will really lend and tell, what it can't hold."""
+"""Fits a device's pools to its dialect: what it will really assign and offer, what it can't do."""
 
 from __future__ import annotations
 
@@ -9,104 +9,109 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.findings import Obstacle
+from reservoir.core.findings import Obstacle, Witness
 from reservoir.core.plan.model import PlanPath
-from reservoir.core.pools import Lending, Pool
+from reservoir.core.pools import Pool, Pools
 from reservoir.core.topology import Attachment
 from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.addresses import Span
-from reservoir.dialects.behaviour.inexpressible import unsayable
+from reservoir.core.wording import counted
+from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.inexpressible import inexpressible
 from reservoir.dialects.behaviour.kept import faults_in_kept
 from reservoir.dialects.behaviour.names import NameFitter
-from reservoir.dialects.behaviour.offer import FittedWords, fit_words
+from reservoir.dialects.behaviour.offer import FittedOffer, fit_offer
 from reservoir.dialects.sheet.model import Sheet
+
+ENDLESS = 10**6
+"""Stands for a limit that a device doesn't have."""
 
 _BY_ANOTHER = "let another device serve it"
 
 
 @dataclass(frozen=True)
 class FittedPool:
-    """A pool as a device will hold it."""
+    """A pool as a device will have it."""
 
     pool: Pool
     attachment: Attachment | None
     """The device's own interface in the network, if it has one."""
-    lendable: AddressSet
-    """What the device will lend: the plan's lendable set, less what it never lends by itself."""
+    assignable: AddressSet
+    """What the device will assign: the plan's assignable set, less what it never assigns."""
     ranges: AddressSet
-    """What it is given as ranges, if its pools have such."""
-    kept: AddressSet
-    """What it is told to keep out."""
+    """Its ranges, if its pools have any."""
+    excluded: AddressSet
+    """Its exclusions."""
     bindings: NDArray[np.int64]
-    """Rows of the lending's table of bindings, shape (n,)."""
-    words: FittedWords
+    """Rows of the table :attr:`Pools.bindings`, shape (n,)."""
+    offered: FittedOffer
 
 
 @dataclass(frozen=True)
 class FittedDevice:
-    """All pools of a device, as it will hold them."""
+    """All pools of a device, as it will have them."""
 
     pools: tuple[FittedPool, ...]
     obstacles: tuple[Obstacle, ...]
 
 
-def fit_device(lending: Lending, device: str, sheet: Sheet) -> FittedDevice:
-    """Fit what a device lends in the plan to its dialect."""
-    fitter = _Fitter(lending, device, sheet)
+def fit_device(pools: Pools, device: str, sheet: Sheet) -> FittedDevice:
+    """Fit a device's pools in the plan to its dialect."""
+    fitter = _Fitter(pools, device, sheet)
     return FittedDevice(tuple(fitter.fit()), tuple(fitter.obstacles))
 
 
-def obstacles_to(lending: Lending, sheets: Mapping[str, Sheet]) -> list[Obstacle]:
-    """What the plan's devices can't hold; ``sheets`` has the sheet of each device by name."""
+def obstacles_to(pools: Pools, sheets: Mapping[str, Sheet]) -> list[Obstacle]:
+    """What the plan's devices can't do; ``sheets`` has the sheet of each device by name."""
     return [
         obstacle
         for device, sheet in sheets.items()
-        for obstacle in fit_device(lending, device, sheet).obstacles
+        for obstacle in fit_device(pools, device, sheet).obstacles
     ]
 
 
 class _Fitter:
-    def __init__(self, lending: Lending, device: str, sheet: Sheet) -> None:
-        self.lending = lending
+    def __init__(self, pools: Pools, device: str, sheet: Sheet) -> None:
+        self.all_pools = pools
         self.device = device
         self.sheet = sheet
+        self.behaviour = Behaviour(sheet)
         self.obstacles: list[Obstacle] = []
-        self.pools = lending.pools_served_by(device)
-        self.lends_ranges = sheet.trait("lends") == "ranges"
-        self.keeps_out = self.lends_ranges and sheet.trait("exclusions") != "none"
-        self.splits = self.lends_ranges and not self.keeps_out
+        self.pools = pools.served_by(device)
+        ranges, exclusions = self.behaviour.assigns_ranges, self.behaviour.has_exclusions
+        self.excludes_from_ranges = ranges and exclusions
+        self.splits = ranges and not exclusions
 
     def fit(self) -> list[FittedPool]:
         self._whole()
         self._names()
         self._reachable()
-        if self.keeps_out and self._too_many_exclusions():
+        if self.excludes_from_ranges and self._too_many_exclusions():
             self.splits = True
         fitted = [self._pool(pool) for pool in self.pools]
         return list(self._within_binding_limit(self._within_range_limit(fitted)))
 
-    def _obstacle(self, rule: str, pool: Pool, message: str, harm: str) -> None:
-        self.obstacles.append(Obstacle(rule, message, pool.path, pool.name, harm))
+    def _obstacle(self, rule: str, pool: Pool, message: str, witness: Witness) -> None:
+        self.obstacles.append(Obstacle(rule, message, pool.path, witness))
 
     def _attachment(self, pool: Pool) -> Attachment | None:
-        attachments = self.lending.topology.attachments(pool.network)
+        attachments = self.all_pools.topology.attachments(pool.network)
         return next((a for a in attachments if a.device == self.device), None)
 
     def _whole(self) -> None:
-        """What concerns the device as a whole: what is kept for it, what it has no line for."""
-        device = self.lending.plan.devices[self.device]
+        """What concerns the device as a whole: what is kept for it, what it can't express."""
+        device = self.all_pools.plan.devices[self.device]
         names = [pool.name for pool in self.pools]
         for fault in faults_in_kept(device.kept, device.interfaces, names):
-            message = f"what is kept for {self.device} can't be put back: {fault}"
-            self._at(("devices", self.device, "kept"), message, "is served without what was kept")
-        for at, what, nearest in unsayable(self.lending, self.device, self.sheet):
+            message = f"what is kept for {self.device} can't be restored: {fault}"
+            self._at(("devices", self.device, "kept"), message, f"what is kept for {self.device}")
+        for at, what, nearest in inexpressible(self.all_pools, self.device, self.behaviour):
             why = f"{self.sheet.name} has no line for it; {nearest}"
-            message = f"{self.device} can't be told the {what}: {why}"
-            self._at(at, message, f"is served without the {what}")
+            self._at(at, f"{self.device} can't be given the {what}: {why}", f"the {what}")
 
     def _names(self) -> None:
-        """The names that the device doesn't take as they are, and what is made of them."""
-        naming, table = self.sheet.naming, self.lending.bindings
+        """The names that the device doesn't accept as they are, and what becomes of them."""
+        naming, table = self.sheet.naming, self.all_pools.bindings
         named: list[tuple[str, PlanPath, str]] = []
         if self.sheet.mentions("pool", "name"):
             named += [(pool.name, pool.path, pool.name) for pool in self.pools]
@@ -121,16 +126,16 @@ class _Fitter:
         for name, path, network in named:
             fitted = NameFitter(naming).fit(name)
             if fitted != name:
-                message = f"{self.device} doesn't take the name {name!r}; it becomes {fitted!r}"
-                harm = f"goes by the name {fitted} on {self.device}"
-                self.obstacles.append(Obstacle("name-unfit", message, path, network, harm))
+                message = f"{self.device} doesn't accept the name {name!r}; it becomes {fitted!r}"
+                witness = Witness("not-served", network, value=f"the name {name}")
+                self.obstacles.append(Obstacle("name-unfit", message, path, witness))
 
-    def _at(self, path: PlanPath, message: str, harm: str) -> None:
-        """An obstacle somewhere in the plan; the client that shows it is one of the first pool."""
+    def _at(self, path: PlanPath, message: str, missing: str) -> None:
+        """Something that the device can't be given; a client of the first pool shows it."""
         own = str(path[1]) if path[0] == "networks" else ""
-        network = own or (self.pools[0].name if self.pools else "")
-        harm = harm if network else ""
-        self.obstacles.append(Obstacle("not-expressible", message, path, network, harm))
+        network = own or (self.pools[0].name if self.pools else None)
+        witness = Witness("not-served", network, value=missing) if network else None
+        self.obstacles.append(Obstacle("not-expressible", message, path, witness))
 
     # Which pools the device can have at all.
 
@@ -143,9 +148,11 @@ class _Fitter:
             why_not = self._why_not(pool, attachment, kept, at_interface)
             if why_not:
                 rule, message = why_not
-                shares = kept and self.sheet.trait("pool-found-by") == "order" and attachment
-                harm = f"is lent an address of {kept[0].name}" if shares else "is lent nothing"
-                self._obstacle(rule, pool, message, harm)
+                shares = kept and self.behaviour.uses_pools_in_order and attachment
+                witness = Witness("unanswered", pool.name)
+                if shares:
+                    witness = Witness("answered-for", pool.name, also=kept[0].name)
+                self._obstacle(rule, pool, message, witness)
                 continue
             if attachment is not None:
                 at_interface[attachment.interface] += 1
@@ -160,102 +167,102 @@ class _Fitter:
         at_interface: Mapping[str, int],
     ) -> tuple[str, str] | None:
         """The rule and the sentence if the device can't have this pool besides those before."""
-        limit = self.sheet.limits
-        found_by = self.sheet.trait("pool-found-by")
-        if attachment is None and found_by in ("interface", "order"):
-            what = "lends only at interfaces of its own, and none of them is in"
+        if attachment is None and not self.behaviour.answers_relays:
+            what = "serves DHCP only on its own interfaces, none of which is in"
             return (
                 "not-expressible",
-                f"{self.device} {what} {pool.name}; let the router that relays lend there",
+                f"{self.device} {what} {pool.name}; let the relaying router serve it",
             )
-        if found_by == "order" and kept:
+        if self.behaviour.uses_pools_in_order and kept:
             return "pool-shadowed", (
-                f"{self.device} takes whichever pool has an address left, so clients of "
-                f"{pool.name} are lent addresses of {kept[0].name}; {_BY_ANOTHER}"
+                f"{self.device} assigns from whichever pool has a free address, so clients of "
+                f"{pool.name} get addresses of {kept[0].name}; {_BY_ANOTHER}"
             )
-        own_subnet = self.sheet.trait("lends") == "interface-subnet-less-exclusions"
-        if own_subnet and attachment is not None:
-            prefix = self.lending.plan.devices[self.device].interfaces[attachment.interface].address
+        if self.behaviour.assigns_interface_subnet and attachment is not None:
+            prefix = (
+                self.all_pools.plan.devices[self.device].interfaces[attachment.interface].address
+            )
             if prefix is not None and prefix.subnet != pool.network.subnet:
                 return "not-expressible", (
-                    f"{self.device} lends the subnet of its interface {attachment.interface}, "
-                    f"{prefix.subnet}, and {pool.name} is {pool.network.subnet}; "
-                    "give both one subnet"
+                    f"{self.device} assigns the subnet of its interface {attachment.interface}, "
+                    f"{prefix.subnet}, but {pool.name} is {pool.network.subnet}; "
+                    "make both the same"
                 )
-        most = limit.get("interface.pool")
+        most = self.behaviour.limit("interface.pool")
         if most is not None and attachment and at_interface[attachment.interface] >= most:
             return "too-many", (
-                f"{self.device} has room for {most} {_pools(most)} at an interface, and "
-                f"{pool.name} comes after that at {attachment.interface}; {_BY_ANOTHER}"
+                f"{self.device} holds {counted(most, 'pool')} per interface, and {pool.name} "
+                f"exceeds that on {attachment.interface}; {_BY_ANOTHER}"
             )
-        most = limit.get("device.pool")
+        most = self.behaviour.limit("device.pool")
         if most is not None and len(kept) >= most:
-            room = f"{self.device} has room for {most} {_pools(most)}"
-            return "too-many", f"{room}, and {pool.name} comes after them; {_BY_ANOTHER}"
+            room = f"{self.device} holds {counted(most, 'pool')}"
+            return "too-many", f"{room}, and {pool.name} exceeds that; {_BY_ANOTHER}"
         return None
 
-    # What each of them lends.
+    # What each of them assigns.
 
     def _pool(self, pool: Pool) -> FittedPool:
         attachment = self._attachment(pool)
-        words = fit_words(pool, self.device, attachment, self.sheet)
-        self.obstacles += words.obstacles
-        lendable = pool.lendable - self._own(pool)
-        if self.lends_ranges:
+        offered = fit_offer(pool, self.device, attachment, self.sheet)
+        self.obstacles += offered.obstacles
+        assignable = pool.assignable - self._own(pool)
+        if self.behaviour.assigns_ranges:
             ranges = self._ranges(pool)
-            kept = ranges - lendable - self._left_alone(pool)
+            excluded = ranges - assignable - self._left_alone(pool)
         else:
             ranges = EMPTY
-            kept = AddressSet([pool.network.subnet.hosts]) - lendable - self._left_alone(pool)
-        return FittedPool(pool, attachment, lendable, ranges, kept, pool.bindings, words)
+            hosts = AddressSet([pool.network.subnet.hosts])
+            excluded = hosts - assignable - self._left_alone(pool)
+        return FittedPool(pool, attachment, assignable, ranges, excluded, pool.bindings, offered)
 
     def _own(self, pool: Pool) -> AddressSet:
-        """Addresses in the subnet that the device holds, if it never lends them."""
-        if self.sheet.trait("own-address") != "skipped":
+        """Addresses in the subnet that the device holds, if it never assigns them."""
+        if not self.behaviour.skips_own_address:
             return EMPTY
-        attachments = self.lending.topology.attachments(pool.network)
+        attachments = self.all_pools.topology.attachments(pool.network)
         return AddressSet.of_addresses([a.address for a in attachments if a.device == self.device])
 
     def _bound(self, pool: Pool) -> AddressSet:
-        return AddressSet.of_addresses(self.lending.bindings.address[pool.bindings])
+        return AddressSet.of_addresses(self.all_pools.bindings.address[pool.bindings])
 
     def _left_alone(self, pool: Pool) -> AddressSet:
-        """What needs no exclusion, or must have none: the device itself keeps it from others."""
+        """What needs no exclusion, or must have none: the device itself reserves it."""
         own = self._own(pool)
-        if self.sheet.trait("bound-address") in ("anywhere", "inside"):
+        if self.behaviour.reserves_bound_addresses:
             return own | self._bound(pool)
         return own
 
     def _ranges(self, pool: Pool) -> AddressSet:
-        """The spans that a device of ranges is given."""
+        """The ranges of a pool, on a device that has them."""
         named = pool.ranges.clipped(pool.network.subnet.hosts)
-        placement = self.sheet.trait("bound-address")
         if self.splits:
-            named = _bridged(pool.lendable - self._own(pool), self._left_alone(pool))
-        if placement == "outside-ranges":
+            named = _bridged(pool.assignable - self._own(pool), self._left_alone(pool))
+        if self.behaviour.binds_outside_only:
             named = named - self._bound(pool)
-        if placement == "inside":
+        if self.behaviour.binds_inside_only:
             named = named | self._bound(pool)
         return named
 
     def _too_many_exclusions(self) -> bool:
         needed = [
-            (self._ranges(pool) - pool.lendable - self._left_alone(pool)).span_count
+            (self._ranges(pool) - pool.assignable - self._left_alone(pool)).span_count
             for pool in self.pools
         ]
-        in_pool = self.sheet.limits.get("pool.exclusion")
+        in_pool = self.behaviour.limit("pool.exclusion")
         if in_pool is not None and max(needed, default=0) > in_pool:
             return True
-        on_device = self.sheet.limits.get("device.exclusion")
+        on_device = self.behaviour.limit("device.exclusion")
         return on_device is not None and sum(needed) > on_device
 
     # How much of that it has room for.
 
     def _within_range_limit(self, fitted: Sequence[FittedPool]) -> Iterator[FittedPool]:
-        in_a_pool = self.sheet.limits.get("pool.range")
+        in_a_pool = self.behaviour.limit("pool.range")
         more = 0
-        if self.sheet.trait("more-ranges") == "more-pools":
-            more = self.sheet.limits.get("device.pool", 10**6) - len(fitted)
+        if self.behaviour.spreads_ranges_over_pools:
+            most = self.behaviour.limit("device.pool")
+            more = (ENDLESS if most is None else most) - len(fitted)
         for pool in fitted:
             if in_a_pool is None:
                 yield pool
@@ -267,24 +274,24 @@ class _Fitter:
         if fitted.ranges.span_count <= most:
             return fitted
         pool, needed = fitted.pool, fitted.ranges.span_count
-        room = f"{most} {'range' if most == 1 else 'ranges'}"
+        room = counted(most, "range")
         if most > in_a_pool:
-            room = f"{room} in {-(-most // in_a_pool)} pools"
+            room = f"{room} in {counted(-(-most // in_a_pool), 'pool')}"
         largest = sorted(fitted.ranges, key=lambda span: -span.size)[:most]
         ranges = AddressSet(largest)
-        left_out = fitted.lendable - ranges
-        nearest = f"the nearest that it can hold is {ranges}" if most == 1 else "leave fewer gaps"
+        left_out = fitted.assignable - ranges
+        nearest = f"the nearest it can hold is {ranges}" if most == 1 else "leave fewer gaps"
         self._obstacle(
             "too-many",
             pool,
-            f"{pool.name} needs {needed} ranges on {self.device}, which has room for {room}; "
-            f"{nearest}, or let another device serve",
-            f"is never lent {left_out}",
+            f"{pool.name} needs {needed} ranges on {self.device}, which holds {room}; {nearest}, "
+            "or let another device serve",
+            Witness("never-assigned", pool.name, left_out.first, value=str(left_out)),
         )
-        return replace(fitted, ranges=ranges, lendable=fitted.lendable & ranges)
+        return replace(fitted, ranges=ranges, assignable=fitted.assignable & ranges)
 
     def _within_binding_limit(self, fitted: Iterable[FittedPool]) -> Iterator[FittedPool]:
-        most = self.sheet.limits.get("device.binding")
+        most = self.behaviour.limit("device.binding")
         left = most
         for pool in fitted:
             if left is None or len(pool.bindings) <= left:
@@ -294,21 +301,23 @@ class _Fitter:
             self._obstacle(
                 "too-many",
                 pool.pool,
-                f"{self.device} has room for {most} bindings; the last "
-                f"{len(pool.bindings) - left} of {pool.pool.name} come after them; {_BY_ANOTHER}",
-                "that is bound is not known there",
+                f"{self.device} holds {counted(most or 0, 'binding')}; the last "
+                f"{len(pool.bindings) - left} of {pool.pool.name} exceed that; {_BY_ANOTHER}",
+                self._ignored(pool, left),
             )
             yield replace(pool, bindings=pool.bindings[:left])
             left = 0
 
-
-def _bridged(lendable: AddressSet, left_alone: AddressSet) -> AddressSet:
-    """What is lent, with the holes closed that the device itself would leave."""
-    if not lendable:
-        return lendable
-    holes = AddressSet([Span(lendable.first, lendable.last)]) - lendable
-    return lendable | AddressSet(s for s in holes if AddressSet([s]) <= left_alone)
+    def _ignored(self, fitted: FittedPool, left: int) -> Witness:
+        """The first client whose binding the device has no room for."""
+        table, row = self.all_pools.bindings, int(fitted.bindings[left])
+        address = int(table.address[row])
+        return Witness("binding-ignored", fitted.pool.name, address, **table.who(row))
 
 
-def _pools(number: int) -> str:
-    return "pool" if number == 1 else "pools"
+def _bridged(assignable: AddressSet, left_alone: AddressSet) -> AddressSet:
+    """What is assigned, with the gaps closed that the device itself would leave."""
+    if not assignable:
+        return assignable
+    holes = AddressSet([Span(assignable.first, assignable.last)]) - assignable
+    return assignable | AddressSet(s for s in holes if AddressSet([s]) <= left_alone)

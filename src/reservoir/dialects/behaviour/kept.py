@@ -1,4 +1,4 @@
-"""What a device is told that the plan has no word for: kept with it, written back unchanged."""
+"""Settings that the plan cannot model: kept with the device and written back unchanged."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ Kept = dict[str, dict[str, str]]
 
 
 def kept_of(device: Fact, pools: Iterable[tuple[str, Fact]]) -> Kept:
-    """What a configuration states that goes into no other part of the plan.
+    """What a configuration states that no other part of the plan can model.
 
     Args:
         device: The device's fact, with its interfaces.
@@ -57,13 +57,13 @@ def faults_in_kept(
     known += [f"pool {name}" for name in networks]
     for about, fields in kept.items():
         if about not in known:
-            yield f"there is nothing called {about!r}{hint(about, known)}"
+            yield f"there is no {about!r}{hint(about, known)}"
             continue
         kind = about.partition(" ")[0]
         for name, text in fields.items():
             if name not in KEPT[kind]:
                 others = hint(name, KEPT[kind]) or f"; there are {', '.join(KEPT[kind])}"
-                yield f"nothing called {name!r} is kept for a {kind}{others}"
+                yield f"{name!r} can't be kept for a {kind}{others}"
                 continue
             try:
                 _value(KINDS[kind].fields[name], text)

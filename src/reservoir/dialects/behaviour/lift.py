@@ -21,7 +21,9 @@ from reservoir.core.plan.model import (
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.addresses import MalformedValueError, Prefix, Span
-from reservoir.core.values.durations import format_duration, parse_duration
+from reservoir.core.values.durations import format_duration
+from reservoir.core.wording import listed
+from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.kept import kept_of
 from reservoir.dialects.behaviour.lower import called
 from reservoir.dialects.facts.by_address import FactsByAddress
@@ -32,7 +34,7 @@ from reservoir.dialects.sheet.model import Sheet
 
 
 class Note(NamedTuple):
-    """What a reader should know: a default that was filled in, a fact that found no place."""
+    """What people should know: a default that was filled in, a fact that was left out."""
 
     about: str
     text: str
@@ -55,9 +57,9 @@ class Lifted:
     routes: Sequence[Fact] = ()
     """The facts that its routes were made of, in their order."""
     strays: list[Fact] = field(default_factory=list)
-    """Bindings of addresses that are in no pool's subnet."""
-    told_otherwise: list[tuple[Fact, list[str]]] = field(default_factory=list)
-    """Bindings whose clients are told otherwise than their network, and what is different."""
+    """Bindings whose address is in no pool's subnet."""
+    differing: list[tuple[Fact, list[str]]] = field(default_factory=list)
+    """Bindings whose clients are offered other values than their network, and which."""
 
     def plan(self) -> Plan:
         """A plan of this device alone."""
@@ -73,11 +75,11 @@ class Origin:
     bindings: Sequence[Fact]
     """In the order of the network's bindings."""
     switched_off: SwitchedOff | None = None
-    """What keeps the device from lending it, if something does."""
+    """The switch that keeps the device from serving it, if one is off."""
 
 
 class SwitchedOff(NamedTuple):
-    """A switch that is off, so that a pool isn't lent."""
+    """A switch that is off, so that a pool isn't served."""
 
     why: str
     line: int
@@ -90,7 +92,7 @@ def lift(device: Fact, sheet: Sheet, otherwise_called: str = "device") -> Lifted
 
 
 class _Pool(NamedTuple):
-    """A pool, with the subnet that it lends from."""
+    """A pool, with its subnet."""
 
     fact: Fact
     subnet: Prefix
@@ -100,6 +102,7 @@ class _Lifting:
     def __init__(self, device: Fact, sheet: Sheet, otherwise_called: str) -> None:
         self.facts = device
         self.sheet = sheet
+        self.behaviour = Behaviour(sheet)
         self.interfaces = {
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }
@@ -128,7 +131,7 @@ class _Lifting:
         for pools in self._pools_by_network().values():
             name = called(pools[0].fact.fields, pools[0].subnet)
             if name in self.result.networks:
-                self._note(pools[0].fact, "stands there twice; the second is left out")
+                self._note(pools[0].fact, "the name is used twice; the second pool is left out")
                 continue
             facts = [pool.fact for pool in pools]
             off = self._switched_off(facts[0])
@@ -140,14 +143,16 @@ class _Lifting:
             named.append((name, pools[0].fact))
         for binding in self._bindings:
             if id(binding) not in self._placed:
-                self._note(binding, "lies in no pool's subnet, so it is left out")
+                self._note(
+                    binding, "the address is in no pool's subnet, so the binding is left out"
+                )
                 self.result.strays.append(binding)
         kept = kept_of(self.facts, named)
         self.result.device = self.result.device.model_copy(update={"kept": kept})
         return self.result
 
     def _pools(self) -> Iterator[Fact]:
-        """All pools; those that stand in an interface with its name."""
+        """All pools; those in an interface with its name."""
         yield from self.facts.of_kind("pool")
         for name, interface in self.interfaces.items():
             for pool in interface.of_kind("pool"):
@@ -166,11 +171,11 @@ class _Lifting:
         for number, pool in enumerate(self._pools()):
             subnet = self._subnet(pool)
             if subnet is None:
-                self._note(pool, "no subnet, so nothing can be lent from it")
+                self._note(pool, "no subnet, so nothing can be assigned from it")
                 continue
-            parts = self.sheet.trait("more-ranges") == "more-pools"
+            parts = self.behaviour.spreads_ranges_over_pools
             found.setdefault(subnet.subnet if parts else number, []).append(_Pool(pool, subnet))
-        for pools in found.values():  # of parts, one that says it wrong speaks for all
+        for pools in found.values():  # of parts, one with host bits stands for all
             pools.sort(key=lambda pool: pool.subnet == pool.subnet.subnet)
         return found
 
@@ -213,15 +218,17 @@ class _Lifting:
     def _interface(self, fact: Fact) -> Interface:
         name = fact.get("name")
         others = self.interfaces.items()
-        parent = next((other for other, its in others if name in its.get("carries", ())), None)
-        members = tuple(other for other, its in others if its.get("joins") == name)
+        parent = next(
+            (other for other, its in others if name in its.get("subinterfaces", ())), None
+        )
+        members = tuple(other for other, its in others if its.get("member_of") == name)
         return Interface(
             address=fact.get("address"),
             parent=fact.get("parent", parent),
             vlan=fact.get("vlan"),
             zone=fact.get("zone"),
             relay_to=fact.get("relay_to", ()),
-            bridge=fact.get("bridge", members),
+            members=fact.get("members", members),
             enabled=fact.get("enabled", self.sheet.assumed["interface", "enabled"]),
             vrf=fact.get("vrf", ""),
         )
@@ -232,9 +239,9 @@ class _Lifting:
         bound = AddressSet.of_addresses([fact.get("address") for fact in bindings])
         own = self._own_addresses(subnet)
         ranges, exclusions = self._ranges(pools, bound, own)
-        told = self._told(pool, own)
+        offered = self._offered(pool, own)
         for binding in bindings:
-            self._note_differences(binding, pool, told, own)
+            self._note_differences(binding, pool, offered, own)
         return Network(
             subnet=subnet,
             vlan=self._vlan(subnet),
@@ -243,20 +250,20 @@ class _Lifting:
             ranges=tuple(ranges),
             exclusions=tuple(exclusions),
             bindings=tuple(_binding(fact) for fact in bindings),
-            **{key: value for key, value in told.items() if value is not None},
+            **{key: value for key, value in offered.items() if value is not None},
         )
 
     def _usable(self, bindings: Iterable[Fact]) -> list[Fact]:
-        """The bindings that say which client gets which address."""
+        """The bindings that state both a client and an address."""
         usable = []
         for binding in bindings:
             clients = binding.fields.keys() & {"mac", "client_id"}
             if binding.get("address") is not None and len(clients) == 1:
                 usable.append(binding)
             else:
-                said = "two clients" if len(clients) > 1 else "no client"
-                what = said if clients or binding.get("address") is not None else "no address"
-                self._note(binding, f"names {what}, so it is left out")
+                who = "two clients" if len(clients) > 1 else "no client"
+                what = who if clients or binding.get("address") is not None else "no address"
+                self._note(binding, f"has {what}, so it is left out")
         return usable
 
     def _bindings_in(self, pools: Sequence[_Pool]) -> list[Fact]:
@@ -267,7 +274,7 @@ class _Lifting:
         return inside + found
 
     def _bindings_beside(self, pool: _Pool) -> list[Fact]:
-        """Bindings in no pool's subnet, where a pool's gateway is: its subnet may be mistyped."""
+        """Bindings in no pool's subnet, but near the pool's gateway: its subnet may be mistyped."""
         gateway = pool.fact.get("gateway")
         if not isinstance(gateway, int) or pool.subnet.span.holds(gateway):
             return []
@@ -289,16 +296,16 @@ class _Lifting:
         return next((fact.get("vrf", "") for fact in self._attached(subnet)), "")
 
     def _switched_off(self, pool: Fact) -> SwitchedOff | None:
-        """The switch that keeps the device from lending from the pool, if one is off."""
-        service = self.sheet.trait("service")
-        by_itself = service in ("on-from-factory", "interface", "pool")
+        """The switch that keeps the device from serving the pool, if one is off."""
+        behaviour = self.behaviour
         interface = self.interfaces.get(pool.get("interface"))
-        if not self.facts.get("service", by_itself):
-            return self._off(self.facts, "service", f"lending is switched off on {self.name}")
-        if service == "pool" and not pool.get("active"):
-            return self._off(pool, "active", "it is not active")
-        if service.endswith("interface") and interface and not interface.get("service"):
-            return self._off(interface, "service", f"lending is off at {interface.get('name')}")
+        if not self.facts.get("service", not behaviour.has_master_switch):
+            return self._off(self.facts, "service", f"the DHCP service of {self.name} is off")
+        if behaviour.has_pool_switches and not pool.get("active"):
+            return self._off(pool, "active", "the pool is not active")
+        if behaviour.has_interface_switches and interface and not interface.get("service"):
+            why = f"the DHCP service is off on {interface.get('name')}"
+            return self._off(interface, "service", why)
         return None
 
     def _off(self, fact: Fact, switch: str, why: str) -> SwitchedOff:
@@ -308,29 +315,29 @@ class _Lifting:
     def _ranges(
         self, pools: Sequence[_Pool], bound: AddressSet, own: AddressSet
     ) -> tuple[list[Span], list[Exclusion]]:
-        """What is lent, as ranges and exclusions that a person would write.
+        """What is assigned, as ranges and exclusions that a person would write.
 
-        Bound addresses are bridged rather than cut out: the plan keeps them from others anyway.
+        Bound addresses don't split a range: the plan never assigns them to others anyway.
         """
         subnet = pools[0].subnet
         hosts = AddressSet([subnet.hosts])
         excluded = AddressSet(
             span for pool in pools for span in each_span(pool.fact.of_kind("exclusion"))
         )
-        if self.sheet.trait("exclusions").endswith("device-wide"):
+        if self.behaviour.excludes_device_wide:
             excluded = excluded | self._device_exclusions
-        if self.sheet.trait("own-address") == "skipped":
+        if self.behaviour.skips_own_address:
             excluded = excluded | own
-        if self.sheet.trait("lends") != "ranges":
-            lent = hosts - excluded - bound
-            named = AddressSet([Span(lent.first, lent.last)]) if lent else EMPTY
+        if not self.behaviour.assigns_ranges:
+            assigned = hosts - excluded - bound
+            named = AddressSet([Span(assigned.first, assigned.last)]) if assigned else EMPTY
         else:
             named = AddressSet(
                 span
                 for pool in pools
                 for span in each_span(pool.fact.of_kind("range"), subnet.span.first)
             )
-            lent = named - excluded - bound
+            assigned = named - excluded - bound
         facts = [pool.fact for pool in pools]
         idle = idle_exclusions(facts, subnet.span)
         backwards = backward_ranges(facts, subnet.span.first)
@@ -338,23 +345,23 @@ class _Lifting:
             return backwards, [Exclusion(range=span) for span in idle]
         hull = AddressSet([Span(named.first, named.last)])
         ranges = [s for s in named | (bound & hull) if not AddressSet([s]) <= bound]
-        kept = AddressSet(ranges) - lent - bound
+        left = AddressSet(ranges) - assigned - bound
         notes = {**self._notes, **notes_of(pools[0].fact)}
-        spans = [*(kept - AddressSet(idle)), *idle]
+        spans = [*(left - AddressSet(idle)), *idle]
         return [*ranges, *backwards], [
             Exclusion(range=span, reason=notes.get(span, "")) for span in spans
         ]
 
-    def _told(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
+    def _offered(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
         options = self._options(pool)
-        pool = Fact("pool", {**self._said_by_option(pool, options), **pool.fields}, pool.children)
+        pool = Fact("pool", {**self._set_by_option(pool, options), **pool.fields}, pool.children)
         lease = pool.get("lease")
         if lease is None:
-            lease = parse_duration(self.sheet.trait("blank-lease"))
-            self._note(pool, f"no lease: the device's default, {format_duration(lease)}")
+            lease = self.behaviour.default_lease
+            self._note(pool, f"no lease: the device's default is {format_duration(lease)}")
         elif pool.get("longest", lease) != lease:
             longest = format_duration(pool.get("longest"))
-            self._note(pool, f"lends for {longest} to clients that ask for as long")
+            self._note(pool, f"clients that ask for it get a lease of up to {longest}")
         return {
             "gateway": self._gateway(pool, own),
             "dns": self._dns(pool, own),
@@ -363,8 +370,8 @@ class _Lifting:
             "options": options,
         }
 
-    def _said_by_option(self, pool: Fact, options: dict[int, bytes]) -> dict[str, Any]:
-        """The fields that the pool states as options by number; they are taken out of these."""
+    def _set_by_option(self, pool: Fact, options: dict[int, bytes]) -> dict[str, Any]:
+        """The fields that the pool sets by option number; they are removed from the options."""
         fields: dict[str, Any] = {}
         for code in FIELD_OF_OPTION.keys() & options.keys():
             name, decode = FIELD_OF_OPTION[code]
@@ -379,8 +386,8 @@ class _Lifting:
         gateway = pool.get("gateway")
         if gateway is not None:
             return None if gateway == NOTHING else int(gateway)
-        if self.sheet.trait("blank-gateway") == "own-address" and own:
-            self._note(pool, "no gateway: the device tells its own address")
+        if self.behaviour.offers_own_gateway and own:
+            self._note(pool, "no gateway: the device offers its own address")
             return own.first
         return None
 
@@ -388,12 +395,11 @@ class _Lifting:
         dns: tuple[int, ...] | None = pool.get("dns")
         if dns is not None:
             return dns
-        blank = self.sheet.trait("blank-dns")
-        if blank == "own-address" and own:
-            self._note(pool, "no DNS server: the device tells its own address")
+        if self.behaviour.offers_own_dns and own:
+            self._note(pool, "no DNS server: the device offers its own address")
             return (own.first,)
-        if blank == "own-resolvers":
-            self._note(pool, "no DNS server: the device tells those that it asks itself")
+        if self.behaviour.offers_own_resolvers:
+            self._note(pool, "no DNS server: the device offers those that it uses itself")
             return tuple(self.facts.get("resolvers", ()))
         return ()
 
@@ -411,19 +417,19 @@ class _Lifting:
         return options
 
     def _note_differences(
-        self, binding: Fact, pool: Fact, told: Mapping[str, Any], own: AddressSet
+        self, binding: Fact, pool: Fact, offered: Mapping[str, Any], own: AddressSet
     ) -> None:
-        """A bound client that is told something else than the rest of its network."""
-        if self.sheet.trait("bindings") != "one-address-pool":
+        """Note a bound client that is offered other values than the rest of its network."""
+        if not self.behaviour.binds_by_pools:
             return
         notes = len(self.result.notes)
-        its = self._told(binding, own)
+        its = self._offered(binding, own)
         del self.result.notes[notes:]
-        differing = [name for name in told if its[name] != told[name]]
+        differing = [name for name in offered if its[name] != offered[name]]
         if differing:
-            names = ", ".join(differing)
-            self._note(binding, f"told another {names} than {pool.label}; taken as the same")
-            self.result.told_otherwise.append((binding, differing))
+            names = listed(differing)
+            self._note(binding, f"its {names} differ from those of {pool.label}; taken as the same")
+            self.result.differing.append((binding, differing))
 
 
 def _binding(fact: Fact) -> Binding:

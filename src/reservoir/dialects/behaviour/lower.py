@@ -1,4 +1,4 @@
-"""Lowering: from a plan to the facts that one device can hold."""
+"""Lowering: from a plan to the facts of one device's configuration."""
 
 from __future__ import annotations
 
@@ -6,13 +6,14 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from reservoir.core.compare.differences import Served
 from reservoir.core.findings import Obstacle
 from reservoir.core.plan.model import Device, Interface
-from reservoir.core.pools import Lending, Told
+from reservoir.core.pools import Pools
 from reservoir.core.values import options as dhcp_options
-from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, Span
 from reservoir.core.values.clients import Client, Mac, format_client
+from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.fit import FittedPool, fit_device
 from reservoir.dialects.behaviour.kept import put_back
 from reservoir.dialects.behaviour.names import NameFitter
@@ -21,39 +22,30 @@ from reservoir.dialects.sheet.model import Sheet
 
 
 @dataclass(frozen=True)
-class Held:
-    """What a device is to hold for one network; what is read back must be the same."""
-
-    network: str
-    lendable: AddressSet
-    bindings: frozenset[tuple[Client, int]]
-    told: Told
-
-
-@dataclass(frozen=True)
 class Lowered:
     """A device's facts, and what they must come back as."""
 
     device: Fact
-    held: Mapping[str, Held]
-    """By the name that the pool has on the device."""
+    served: Mapping[str, Served]
+    """By the name of the pool on the device."""
     obstacles: tuple[Obstacle, ...]
     renamed: Mapping[str, str]
-    """Names that the device doesn't take, and what it takes instead."""
+    """Names that the device doesn't accept, and what they become."""
 
 
-def lower(lending: Lending, device: str, sheet: Sheet) -> Lowered:
+def lower(pools: Pools, device: str, sheet: Sheet) -> Lowered:
     """Make the facts of one device of the plan."""
-    return _Lowering(lending, device, sheet).lowered()
+    return _Lowering(pools, device, sheet).lowered()
 
 
 class _Lowering:
-    def __init__(self, lending: Lending, device: str, sheet: Sheet) -> None:
-        self.lending = lending
+    def __init__(self, pools: Pools, device: str, sheet: Sheet) -> None:
+        self.all_pools = pools
         self.name = device
-        self.device: Device = lending.plan.devices[device]
+        self.device: Device = pools.plan.devices[device]
         self.sheet = sheet
-        self.fitted = fit_device(lending, device, sheet)
+        self.behaviour = Behaviour(sheet)
+        self.fitted = fit_device(pools, device, sheet)
         self.names = NameFitter(sheet.naming)
         self.top = Fact("device", {"name": device}, origin=("devices", device))
         self.called = {"device": [self.top]}
@@ -61,21 +53,21 @@ class _Lowering:
 
     def lowered(self) -> Lowered:
         self._surroundings()
-        held: dict[str, Held] = {}
+        served: dict[str, Served] = {}
         for pool in self.fitted.pools:
             facts = self._pool(pool)
             self.called[f"pool {pool.pool.name}"] = facts
-            held[self._called(facts[0], pool)] = Held(
+            served[self._called(facts[0], pool)] = Served(
                 network=pool.pool.name,
-                lendable=pool.lendable,
+                assignable=pool.assignable,
                 bindings=frozenset(self._clients(pool)),
-                told=pool.words.told,
+                offer=pool.offered.offer,
             )
         self._switch()
         put_back(self.device.kept, self.called)
         return Lowered(
             device=self.top,
-            held=held,
+            served=served,
             obstacles=self.fitted.obstacles,
             renamed=self.names.changed,
         )
@@ -87,22 +79,22 @@ class _Lowering:
         return called(fields, pool.pool.network.subnet)
 
     def _clients(self, pool: FittedPool) -> Iterator[tuple[Client, int]]:
-        table = self.lending.bindings
+        table = self.all_pools.bindings
         for row in pool.bindings.tolist():
             yield table.client_at(row), int(table.address[row])
 
     def _switch(self) -> None:
-        """Lending is on where the device lends, and off where it would lend by itself."""
-        lends, service = bool(self.fitted.pools), self.sheet.trait("service")
-        if service == "on-from-factory" and not lends:
+        """Turn the DHCP service on where the device serves, and off where it would by default."""
+        serves = bool(self.fitted.pools)
+        if self.behaviour.is_on_by_default and not serves:
             self.top.fields["service"] = False
-        elif service.startswith("master") and lends:
+        elif self.behaviour.has_master_switch and serves:
             self.top.fields["service"] = True
 
     def _surroundings(self) -> None:
         """Interfaces, zones and routes."""
         serving = set()
-        if self.sheet.trait("service").endswith("interface"):
+        if self.behaviour.has_interface_switches:
             attachments = (pool.attachment for pool in self.fitted.pools)
             serving = {attachment.interface for attachment in attachments if attachment}
         add = self.top.children.append
@@ -111,10 +103,10 @@ class _Lowering:
         for name, interface in self.device.interfaces.items():
             fields = {key: getattr(interface, key) for key in _INTERFACE_FIELDS}
             derived = self._derived(name, interface)
-            if "carries" in derived and interface.parent in self.device.interfaces:
+            if "subinterfaces" in derived and interface.parent in self.device.interfaces:
                 del fields["parent"]
-            if "joins" in derived:
-                del fields["bridge"]
+            if "member_of" in derived:
+                del fields["members"]
             fact = _fact(
                 "interface", ("interfaces", name), self.name, name=name, **fields, **derived
             )
@@ -128,12 +120,12 @@ class _Lowering:
             self._route_owner(route.via).children.append(fact)
 
     def _derived(self, name: str, interface: Interface) -> dict[str, Any]:
-        """Fields that say from an interface's side what the plan says of others."""
+        """Fields that state from an interface's side what the plan states of others."""
         others = self.device.interfaces.items()
         fields = {
-            "carries": tuple(other for other, inside in others if inside.parent == name),
-            "joins": next((other for other, around in others if name in around.bridge), None),
-            "is_bridge": bool(interface.bridge) or None,
+            "subinterfaces": tuple(other for other, inside in others if inside.parent == name),
+            "member_of": next((other for other, around in others if name in around.members), None),
+            "is_bridge": bool(interface.members) or None,
             "file": name,
         }
         return {
@@ -141,7 +133,7 @@ class _Lowering:
         }
 
     def _route_owner(self, via: int) -> Fact:
-        """The fact that a route stands in: the interface that leads to it, or the device."""
+        """The fact that a route is in: the interface that leads to it, or the device."""
         if self.sheet.stands_in("route", "interface"):
             for fact in self.top.of_kind("interface"):
                 if "address" in fact.fields and fact.fields["address"].subnet.span.holds(via):
@@ -149,7 +141,7 @@ class _Lowering:
         return self.top
 
     def _owner(self, pool: FittedPool) -> Fact:
-        """The fact that the pool's facts stand in: its interface or the device."""
+        """The fact that the pool's facts are in: its interface or the device."""
         if pool.attachment is not None and self.sheet.stands_in("pool", "interface"):
             name = pool.attachment.interface
             return next(f for f in self.top.of_kind("interface") if f.get("name") == name)
@@ -157,10 +149,10 @@ class _Lowering:
 
     def _pool(self, pool: FittedPool) -> list[Fact]:
         """The facts of a pool, put where they belong; several where one can't hold all ranges."""
-        fields = dict(self._told(pool))
-        if self.sheet.trait("service") == "pool":
+        fields = dict(self._common(pool))
+        if self.behaviour.has_pool_switches:
             fields["active"] = True
-        network, most = pool.pool.network, self.sheet.limits.get("pool.range")
+        network, most = pool.pool.network, self.behaviour.limit("pool.range")
         spans = list(pool.ranges)
         parts = [spans]
         if most is not None and len(spans) > most:
@@ -177,15 +169,14 @@ class _Lowering:
             facts.append(fact)
         self._owner(pool).children += facts
         notes = {exclusion.range: exclusion.reason for exclusion in network.exclusions}
-        kept = [_span("exclusion", span, pool, notes.get(span, "")) for span in pool.kept]
-        in_pool = self.sheet.trait("exclusions").startswith("in-pool")
-        (facts[0] if in_pool else self.top).children += kept
+        exclusions = [_span("exclusion", s, pool, notes.get(s, "")) for s in pool.excluded]
+        (facts[0] if self.behaviour.excludes_in_pool else self.top).children += exclusions
         bindings = self._bindings(pool, facts[0])
         self._binding_owner(pool, facts[0]).children += bindings
         return facts
 
     def _binding_owner(self, pool: FittedPool, pool_fact: Fact) -> Fact:
-        if self.sheet.trait("bindings") != "in-pool":
+        if not self.behaviour.binds_in_pool:
             return self.top
         return pool_fact if self.sheet.stands_in("binding", "pool") else self._owner(pool)
 
@@ -202,15 +193,15 @@ class _Lowering:
         return Fact("range", fields, origin=pool.pool.path)
 
     def _bindings(self, pool: FittedPool, pool_fact: Fact) -> list[Fact]:
-        table = self.lending.bindings
-        own_pools = self.sheet.trait("bindings") == "one-address-pool"
-        told = self._told(pool) if own_pools else {}
+        table = self.all_pools.bindings
+        own_pools = self.behaviour.binds_by_pools
+        common = self._common(pool) if own_pools else {}
         if self.sheet.mentions("binding", "pool"):
-            told = {**told, "pool": pool_fact.get("name")}
+            common = {**common, "pool": pool_fact.get("name")}
         facts = []
         for row in pool.bindings.tolist():
             client = table.client_at(row)
-            fields: dict[str, Any] = dict(told)
+            fields: dict[str, Any] = dict(common)
             name = table.name[row]
             if own_pools:
                 fields["name"] = self.names.fit(name or f"client {format_client(client)}")
@@ -222,19 +213,18 @@ class _Lowering:
             facts.append(Fact("binding", fields, options, origin=table.path(row)))
         return facts
 
-    def _told(self, pool: FittedPool) -> dict[str, Any]:
-        """The fields of a pool that say where it is and what its clients are told."""
+    def _common(self, pool: FittedPool) -> dict[str, Any]:
+        """The fields that a pool and its bindings share: where it is, what it offers."""
         fields: dict[str, Any] = {}
         if self.sheet.mentions("pool", "subnet"):
             fields["subnet"] = pool.pool.network.subnet.subnet
-        joined = self.sheet.trait("pool-found-by") in ("joined-interface", "interface")
-        if joined and pool.attachment:
+        if self.behaviour.joins_pools_to_interfaces and pool.attachment:
             fields["interface"] = pool.attachment.interface
-        return fields | dict(pool.words.fields)
+        return fields | dict(pool.offered.fields)
 
     def _options(self, pool: FittedPool) -> list[Fact]:
-        options = dict(pool.pool.told.options)
-        domain = pool.words.told.domain
+        options = dict(pool.pool.offer.options)
+        domain = pool.offered.offer.domain
         if domain and not self.sheet.mentions("pool", "domain"):
             options[_DOMAIN_NAME] = domain.encode()
         by_type = self.sheet.mentions("option", "type")
@@ -254,11 +244,11 @@ _DOMAIN_NAME = 15
 
 
 def called(fields: Mapping[str, Any], subnet: Prefix) -> str:
-    """What a network is called after a pool with these fields."""
+    """What a network is called that is read from a pool with these fields."""
     return str(fields.get("name") or fields.get("interface") or subnet)
 
 
-_INTERFACE_FIELDS = ("address", "parent", "vlan", "bridge", "zone", "vrf", "relay_to")
+_INTERFACE_FIELDS = ("address", "parent", "vlan", "members", "zone", "vrf", "relay_to")
 
 
 def _fact(kind: str, path: tuple[str | int, ...], device: str, **fields: Any) -> Fact:

@@ -1,4 +1,4 @@
-"""Fits what clients are told to a dialect: what has to be written, what a device would add."""
+"""Fits what clients are offered to a dialect: what to configure, what the device would add."""
 
 from __future__ import annotations
 
@@ -6,29 +6,31 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from reservoir.core.findings import Obstacle, Severity
+from reservoir.core.findings import Obstacle, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
-from reservoir.core.pools import Pool, Told
+from reservoir.core.pools import Offer, Pool
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import format_address
-from reservoir.core.values.durations import INFINITE, format_duration, parse_duration
+from reservoir.core.values.durations import INFINITE, format_duration
+from reservoir.core.wording import listed
+from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.facts.fact import NOTHING
 from reservoir.dialects.sheet.model import Sheet
 
 
 @dataclass(frozen=True)
-class FittedWords:
-    """What a device is told to tell its clients, and what it tells them in the end."""
+class FittedOffer:
+    """What a pool is configured to offer, and what clients are offered in the end."""
 
     fields: Mapping[str, Any]
-    """The pool's fields to write; what is left out is left to the device."""
-    told: Told
+    """The pool's fields to configure; what is left out is left to the device."""
+    offer: Offer
     obstacles: tuple[Obstacle, ...]
 
 
-def fit_words(pool: Pool, device: str, attachment: Attachment | None, sheet: Sheet) -> FittedWords:
-    """Fit what a pool tells to the device that lends it.
+def fit_offer(pool: Pool, device: str, attachment: Attachment | None, sheet: Sheet) -> FittedOffer:
+    """Fit what a pool offers to the device that serves it.
 
     Args:
         pool: The pool.
@@ -38,10 +40,10 @@ def fit_words(pool: Pool, device: str, attachment: Attachment | None, sheet: She
     """
     fitter = _Fitter(pool, device, attachment, sheet)
     by_option = not sheet.mentions("pool", "domain") and "option" in sheet.homes
-    fields: dict[str, Any] = {"domain": None if by_option else pool.told.domain}
-    told = fitter.lease(fitter.dns(fitter.gateway(pool.told, fields), fields), fields)
+    fields: dict[str, Any] = {"domain": None if by_option else pool.offer.domain}
+    offer = fitter.lease(fitter.dns(fitter.gateway(pool.offer, fields), fields), fields)
     present = {name: value for name, value in fields.items() if value is not None}
-    return FittedWords(present, told, tuple(fitter.obstacles))
+    return FittedOffer(present, offer, tuple(fitter.obstacles))
 
 
 @dataclass
@@ -52,113 +54,122 @@ class _Fitter:
     sheet: Sheet
 
     def __post_init__(self) -> None:
+        self.behaviour = Behaviour(self.sheet)
         self.obstacles: list[Obstacle] = []
 
-    def gateway(self, told: Told, fields: dict[str, Any]) -> Told:
-        """The gateway, or that there is none where the device would tell its own address."""
-        if told.gateway is not None:
-            fields["gateway"] = told.gateway
-            return told
-        if self.attachment is None or self.sheet.trait("blank-gateway") == "nothing":
-            return told
+    def gateway(self, offer: Offer, fields: dict[str, Any]) -> Offer:
+        """The gateway, or that there is none where the device would offer its own address."""
+        if offer.gateway is not None:
+            fields["gateway"] = offer.gateway
+            return offer
+        if self.attachment is None or not self.behaviour.offers_own_gateway:
+            return offer
         if self.sheet.says_nothing("pool", "gateway"):
             fields["gateway"] = NOTHING
-            return told
-        own, wanted = self.attachment.address, self.pool.network.has_no_way_out
+            return offer
+        own, wanted = self.attachment.address, self.pool.network.has_no_gateway
         address = format_address(own)
         self._obstacle(
             "not-expressible" if wanted else "gateway-missing",
-            f"{self.device} tells clients of {self.pool.name} its own address {address} as "
-            "gateway, since the plan names none",
+            f"{self.device} offers clients of {self.pool.name} its own address {address} as the "
+            "gateway, since the plan has none",
             "gateway",
-            f"is told the gateway {address}",
+            self._offered("gateway", address),
             (Edit((*self.pool.path, "gateway"), None, address),),
             severity=None if wanted else Severity.ADVICE,
         )
-        return replace(told, gateway=own)
+        return replace(offer, gateway=own)
 
-    def dns(self, told: Told, fields: dict[str, Any]) -> Told:
-        """The DNS servers, as many as there is room for."""
-        if not told.dns:
-            return self._no_dns(told, fields)
-        most = self.sheet.limits.get("pool.dns", len(told.dns))
-        if len(told.dns) > most:
+    def dns(self, offer: Offer, fields: dict[str, Any]) -> Offer:
+        """The DNS servers, as many as the device holds."""
+        if not offer.dns:
+            return self._no_dns(offer, fields)
+        most = self.behaviour.limit("pool.dns")
+        if most is not None and len(offer.dns) > most:
             self._obstacle(
                 "too-many",
-                f"{self.pool.name} names {len(told.dns)} DNS servers; {self.device} holds {most}",
+                f"{self.pool.name} has {len(offer.dns)} DNS servers; {self.device} holds {most}",
                 "dns",
-                f"is not told the last {len(told.dns) - most} DNS servers",
+                Witness(
+                    "offered-only",
+                    self.pool.name,
+                    option="DNS servers",
+                    value=listed(map(format_address, offer.dns[:most])),
+                ),
             )
-            told = replace(told, dns=told.dns[:most])
-        fields["dns"] = told.dns
-        return told
+            offer = replace(offer, dns=offer.dns[:most])
+        fields["dns"] = offer.dns
+        return offer
 
-    def _no_dns(self, told: Told, fields: dict[str, Any]) -> Told:
-        blank = self.sheet.trait("blank-dns")
-        wanted = self.pool.network.dns is not None  # an empty list says that there be none
+    def _no_dns(self, offer: Offer, fields: dict[str, Any]) -> Offer:
+        own_address, resolvers = self.behaviour.offers_own_dns, self.behaviour.offers_own_resolvers
+        wanted = self.pool.network.dns is not None  # an empty list says that there are none
         rule = "not-expressible" if wanted else "dns-missing"
-        if blank == "nothing":
-            return told
-        if blank != "refused" and self.sheet.says_nothing("pool", "dns"):
-            fields["dns"] = NOTHING
-            return told
-        if blank == "refused":
+        if self.behaviour.refuses_pool_without_dns:
             message = f"{self.device} refuses a pool without a DNS server, and {self.pool.name} "
-            harm = "gets no address: the device refuses the pool"
-            self._obstacle(rule, f"{message}names none; name at least one in dns", "dns", harm)
-            return told
-        own = self.attachment.address if self.attachment and blank == "own-address" else None
-        what = "its own address" if blank == "own-address" else "the DNS servers that it asks"
+            witness = Witness("unanswered", self.pool.name)
+            self._obstacle(rule, f"{message}has none; set at least one in dns", "dns", witness)
+            return offer
+        if not (own_address or resolvers):
+            return offer
+        if self.sheet.says_nothing("pool", "dns"):
+            fields["dns"] = NOTHING
+            return offer
+        own = self.attachment.address if self.attachment and own_address else None
+        what = "its own address" if own_address else "the DNS servers that it uses itself"
         if own is not None:
             what += f" {format_address(own)}"
         self._obstacle(
             rule,
-            f"{self.device} tells clients of {self.pool.name} {what} as DNS server, since the "
-            "plan names none",
+            f"{self.device} offers clients of {self.pool.name} {what} as DNS server, since the "
+            "plan has none",
             "dns",
-            f"is told {what} as DNS server",
+            self._offered("DNS server", "it uses itself" if own is None else format_address(own)),
             (Edit(self._path("dns"), None, format_address(own)),) if own is not None else (),
             severity=None if wanted else Severity.ADVICE,
         )
-        return told if own is None else replace(told, dns=(own,))
+        return offer if own is None else replace(offer, dns=(own,))
 
-    def lease(self, told: Told, fields: dict[str, Any]) -> Told:
-        """The lease time in the dialect's steps; the device's own where the plan names none."""
-        lease, duration = told.lease, self.sheet.duration
+    def lease(self, offer: Offer, fields: dict[str, Any]) -> Offer:
+        """The lease time as the dialect rounds it; the device's default where the plan has none."""
+        lease, duration = offer.lease, self.sheet.duration
         if lease == INFINITE and not duration.infinite:
             self._obstacle(
                 "not-expressible",
                 f"{self.device} has no infinite lease",
                 "lease",
-                "is told the device's own lease time",
+                self._offered("lease time", format_duration(self.behaviour.default_lease)),
             )
             lease = None
         if lease is None:
-            return replace(told, lease=parse_duration(self.sheet.trait("blank-lease")))
+            return replace(offer, lease=self.behaviour.default_lease)
         if lease != INFINITE and lease % duration.step:
             lease = self._rounded(lease, duration.step)
         fields["lease"] = lease
         if self.sheet.mentions("pool", "longest"):
             fields["longest"] = lease
-        return replace(told, lease=lease)
+        return replace(offer, lease=lease)
+
+    def _offered(self, option: str, value: str) -> Witness:
+        return Witness("offered", self.pool.name, option=option, value=value)
 
     def _rounded(self, lease: int, step: int) -> int:
         rounded = lease + step - lease % step
         self._obstacle(
             "lease-rounded",
-            f"{self.device} counts leases in steps of {format_duration(step)}: "
+            f"{self.device} rounds lease times to {format_duration(step)}: "
             f"{format_duration(lease)} becomes {format_duration(rounded)}",
             "lease",
-            f"is told a lease of {format_duration(rounded)}",
+            self._offered("lease time", format_duration(rounded)),
             (Edit(self._path("lease"), format_duration(lease), format_duration(rounded)),),
         )
         return rounded
 
     def _path(self, key: str) -> PlanPath:
-        """Where the network's value of a key stands: in the network, or in the defaults."""
+        """The path of the network's value of a key: in the network, or in the defaults."""
         network = self.pool.network
         in_network = key == "gateway" or getattr(network, key) is not None
-        if in_network or not getattr(self.pool.told, key):
+        if in_network or not getattr(self.pool.offer, key):
             return (*self.pool.path, key)
         return ("defaults", key)
 
@@ -167,11 +178,9 @@ class _Fitter:
         rule: str,
         message: str,
         key: str,
-        harm: str,
+        witness: Witness,
         suggestions: tuple[Edit, ...] = (),
         severity: Severity | None = None,
     ) -> None:
-        at = self._path(key) if getattr(self.pool.told, key) else self.pool.path
-        self.obstacles.append(
-            Obstacle(rule, message, at, self.pool.name, harm, suggestions, severity)
-        )
+        at = self._path(key) if getattr(self.pool.offer, key) else self.pool.path
+        self.obstacles.append(Obstacle(rule, message, at, witness, suggestions, severity))

@@ -22,7 +22,7 @@ class FactsByAddress:
         self._facts = [(position, fact) for _, position, fact in ordered]
 
     def within(self, span: Span) -> list[Fact]:
-        """The facts whose address lies in a span."""
+        """The facts whose address is in a span."""
         begin = bisect_left(self._addresses, span.first)
         end = bisect_right(self._addresses, span.last)
         return [fact for _, fact in sorted(self._facts[begin:end], key=lambda entry: entry[0])]

@@ -19,10 +19,10 @@ class Kind(NamedTuple):
 
     fields: Mapping[str, str]
     """Each field's type, one of those in :mod:`reservoir.dialects.forms`."""
-    lends: bool
-    """Whether it is about lending, so that a line in it that isn't understood matters."""
+    about_dhcp: bool
+    """Whether it is about DHCP, so that a line in it that isn't understood matters."""
     inside: tuple[str, ...]
-    """Kinds of fact that it may stand in; ``device`` is the top."""
+    """Kinds of fact that it may be in; ``device`` is the top."""
 
 
 _WHAT_A_CLIENT_IS_TOLD = {
@@ -42,14 +42,14 @@ KINDS: Mapping[str, Kind] = {
             "address": "prefix",
             "parent": "text",
             "vlan": "vlan",
-            "bridge": "texts",
+            "members": "texts",
             "zone": "text",
             "vrf": "text",
             "enabled": "bool",
             "service": "bool",
             "relay_to": "ips",
-            "carries": "texts",
-            "joins": "text",
+            "subinterfaces": "texts",
+            "member_of": "text",
             "is_bridge": "bool",
             "file": "text",
         },
@@ -108,8 +108,8 @@ NOTHING: tuple[()] = ()
 RUNNING_NUMBER = "#"
 """The field of a slot that counts facts; it means nothing."""
 
-ABOUT_LENDING = frozenset({"service", "relay_to"})
-"""Fields that are about lending, of whatever they are."""
+DHCP_FIELDS = frozenset({"service", "relay_to"})
+"""Fields that are about DHCP, of whatever kind of fact."""
 
 IDENTITY: Mapping[str, tuple[str, ...]] = {
     "interface": ("name",),
@@ -124,7 +124,7 @@ IDENTITY: Mapping[str, tuple[str, ...]] = {
 """For each kind, the fields by which a fact is told from the others in one place."""
 
 DERIVED: Mapping[str, frozenset[str]] = {
-    "interface": frozenset({"carries", "joins", "is_bridge", "file"}),
+    "interface": frozenset({"subinterfaces", "member_of", "is_bridge", "file"}),
     "pool": frozenset({"longest"}),
     "range": frozenset({"count", "offset"}),
     "option": frozenset({"data"}),
@@ -136,10 +136,10 @@ KEPT: Mapping[str, tuple[str, ...]] = {
     "interface": ("file",),
     "pool": ("longest", "probe"),
 }
-"""For each kind of fact, its fields that a plan has no word for."""
+"""For each kind of fact, its fields that a plan cannot model."""
 
 REMARKS = frozenset({("device", "name"), ("exclusion", "note"), ("binding", "name")})
-"""Fields that only people read: a dialect without room for them loses nothing that is lent."""
+"""Fields that only people read: a dialect without room for them changes nothing for clients."""
 
 
 @dataclass(slots=True)
@@ -165,7 +165,7 @@ class Fact:
         return self.fields.get(name, otherwise)
 
     def of_kind(self, kind: str) -> Iterator[Fact]:
-        """The facts of a kind that stand in it."""
+        """The facts of a kind in it."""
         return (child for child in self.children if child.kind == kind)
 
     def walk(self) -> Iterator[Fact]:
@@ -188,7 +188,7 @@ class Fact:
 def facts_at(
     kind: str, fields: Iterable[dict[str, Any]], lines: Iterable[int], column: int
 ) -> list[Fact]:
-    """A fact of a kind for each of some fields, by the line that it stands on.
+    """A fact of a kind for each of some fields, by the line that it is on.
 
     The same as ``Fact(kind, fields, [], line, column)`` for each, in a third of the time: a
     million calls of an ``__init__`` are what reading a million lines would mostly wait for.

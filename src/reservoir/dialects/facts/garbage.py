@@ -8,7 +8,7 @@ from contextlib import contextmanager
 
 
 @contextmanager
-def without_collector() -> Iterator[None]:
+def garbage_collection_paused() -> Iterator[None]:
     """Leave the garbage collector off: among new facts it finds nothing but work."""
     was_on = gc.isenabled()
     gc.disable()

@@ -44,6 +44,6 @@ def idle_exclusions(pools: Iterable[Fact], subnet: Span) -> list[Span]:
 
 
 def backward_ranges(pools: Iterable[Fact], base: int) -> list[Span]:
-    """The pools' ranges whose first address is above their last: nothing is lent from them."""
+    """The pools' ranges whose first address is above their last: nothing is assigned from them."""
     facts = (fact for pool in pools for fact in pool.of_kind("range"))
     return [span for span in each_span(facts, base) if not span.size]

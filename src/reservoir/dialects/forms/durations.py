@@ -24,7 +24,7 @@ class Unit:
 class DurationForm(Form):
     """A lease time by a template such as ``{d} days {h} hours``, and a word for infinite.
 
-    What stands in brackets, as in ``[{d}d][{h}h]``, is left out where its numbers are 0.
+    What is in brackets, as in ``[{d}d][{h}h]``, is left out where its numbers are 0.
     """
 
     template: str = "{s}"
@@ -100,7 +100,9 @@ class DurationForm(Form):
         for unit in sorted(self.units, key=lambda unit: -UNIT_SECONDS[unit]):
             amounts[unit], value = divmod(value, UNIT_SECONDS[unit])
         if value:
-            raise MalformedValueError(f"{value} seconds are left that this dialect can't say")
+            raise MalformedValueError(
+                f"the remaining {value} seconds can't be written in this dialect"
+            )
         return _duration_text(self.parts, amounts)
 
 

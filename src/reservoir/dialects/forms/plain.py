@@ -67,7 +67,7 @@ def either(yes: str, no: str) -> Plain:
 
     def read(text: str) -> bool:
         if text not in words:
-            raise MalformedValueError(f"{text!r} is none of {', '.join(words)}")
+            raise MalformedValueError(f"{text!r} is not one of {', '.join(words)}")
         return words[text]
 
     def write(value: bool) -> str:
@@ -190,7 +190,7 @@ class MacForm(Form):
         if self.prefix:
             if not text.lower().startswith(self.prefix.lower()):
                 raise MalformedValueError(
-                    f"{text!r} doesn't begin with the hardware type {self.prefix}"
+                    f"{text!r} doesn't start with the hardware type {self.prefix}"
                 )
             bare = text[len(self.prefix) :]
         return parse_mac(bare)

@@ -15,7 +15,7 @@ from reservoir.dialects.forms.form import TOKEN, Form
 def _visible(text: str) -> str:
     """The text, if a plan can have it as a name."""
     if not text.isprintable() or not text.strip():
-        raise MalformedValueError(f"{text!r} has characters that nobody can see")
+        raise MalformedValueError(f"{text!r} has invisible characters")
     return text
 
 
@@ -43,7 +43,7 @@ class Text(Form):
 
     @cached_property
     def quoted(self) -> str:  # type: ignore[override]
-        """The sign, what may stand inside, the sign."""
+        """The sign, what may be inside, the sign."""
         if not self.quote:
             return ""
         sign = re.escape(self.quote)
@@ -168,7 +168,7 @@ class Quoted(Form):
 
     def read(self, text: str) -> Any:
         if not re.fullmatch(self.quoted, text):
-            raise MalformedValueError(f"{text!r} is not in quotation signs")
+            raise MalformedValueError(f"{text!r} is not in quotation marks")
         return self.item.read(text[1:-1])
 
     def write(self, value: Any) -> str:
@@ -176,7 +176,7 @@ class Quoted(Form):
 
 
 class Rest(Form):
-    """Text to the end of the line, as it stands."""
+    """Text to the end of the line, as it is."""
 
     pattern = r"[^ \t\n].*?"
 

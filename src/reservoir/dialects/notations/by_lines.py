@@ -8,8 +8,8 @@ from collections.abc import Iterator, Sequence
 from typing import ClassVar
 
 from reservoir.dialects.notations.nodes import (
-    Carrier,
     Node,
+    Notation,
     Spot,
     TextEdit,
     back_over,
@@ -19,7 +19,7 @@ from reservoir.dialects.notations.nodes import (
 )
 
 
-class ByLines(Carrier):
+class ByLines(Notation):
     """A notation in which a node is a line, or some."""
 
     line_by_line: ClassVar[bool] = True
@@ -28,7 +28,7 @@ class ByLines(Carrier):
 
     @abstractmethod
     def lines(self, node: Node, around: Sequence[Node]) -> Iterator[str]:
-        """The lines of a node that stands in others, without the blanks before all of them."""
+        """The lines of a node that is in others, without the blanks before all of them."""
 
     def is_apart(self, node: Node, around: Sequence[Node]) -> bool:
         """Whether an empty line may stand before such a node."""

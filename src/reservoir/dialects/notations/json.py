@@ -17,9 +17,9 @@ from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.texts import Enclosed, Quoted, Text
 from reservoir.dialects.notations.json_reader import TOKEN, JsonReader
 from reservoir.dialects.notations.nodes import (
-    Carrier,
     Node,
     Nodes,
+    Notation,
     Piece,
     Spot,
     TextEdit,
@@ -35,7 +35,7 @@ _ROW_PIECE = re.compile(
     rf'\[\?[ \t,]*(?P<maybe>"[^"]*": (?:{_VALUE}))[ \t]*\]|(?P<sure>"[^"]*": (?:{_VALUE}))'
 )
 WIDEST = 96
-"""Objects that fit on a line of this many characters stand on one."""
+"""Objects that fit on a line of this many characters are on one."""
 
 
 def unescape(text: str) -> str:
@@ -43,17 +43,17 @@ def unescape(text: str) -> str:
     try:
         value = json.loads(f'"{text}"')
     except ValueError:
-        raise MalformedValueError(f"{text!r} has an escape that there isn't") from None
+        raise MalformedValueError(f"{text!r} has an unknown escape") from None
     return str(value)
 
 
 def escape(text: str) -> str:
-    """The text as it stands between quotation signs."""
+    """The text as it is between quotation signs."""
     return json.dumps(text, ensure_ascii=False)[1:-1]
 
 
 @dataclass(frozen=True)
-class Json(Carrier):
+class Json(Notation):
     """One object. A member is a node; of a list of objects, each object is one.
 
     ``"gate": "10.84.30.1"`` and ``"dns": ["10.84.0.53"]`` are nodes without anything inside;
@@ -70,7 +70,7 @@ class Json(Carrier):
         return "\n".join(self._object(nodes, "", 0)) + "\n"
 
     def _object(self, nodes: Sequence[Node], indent: str, taken: int) -> list[str]:
-        """The lines of an object; ``taken`` characters stand on its first line already."""
+        """The lines of an object; ``taken`` characters are on its first line already."""
         if indent and all(not node.text.endswith(("[", "{")) for node in nodes):
             line = f"{{{', '.join(node.text for node in nodes)}}}"
             if len(indent) + taken + len(line) <= WIDEST:

@@ -28,7 +28,7 @@ class _Open:
     """An object or a list that is being read."""
 
     node: Node
-    """Where what is inside goes: for a list, the node that the list stands in."""
+    """Where what is inside goes: for a list, the node that the list is in."""
     closing: str
     indent: int
     """Blanks before the line that opens it; -1 if more follows on that line."""
@@ -91,10 +91,10 @@ class JsonReader:
             return
         opened = self._place(self.open[-1].start if in_list else self.key_start)
         self._plain(token, at, end)
-        self._fault(at, f"{token!r} is no value; text stands between quotation signs", opened)
+        self._fault(at, f"{token!r} is not a value; text needs quotation marks", opened)
 
     def _place(self, offset: int) -> tuple[int, int]:
-        """The line and column of something that stands on this line or before."""
+        """The line and column of something that is on this line or before."""
         line = self.line - self.text.count("\n", offset, self.line_start)
         return line, offset - self.text.rfind("\n", 0, offset)
 

@@ -1,4 +1,4 @@
-"""Lines that stand inside one another, by indentation or closed by a word."""
+"""Lines that are inside one another, by indentation or closed by a word."""
 
 from __future__ import annotations
 
@@ -92,7 +92,7 @@ class _Reader:
         if self.by_layout:
             if self._is_misspelt_end(node, indent):
                 around = self.open[-1][1]
-                message = f"{node.text!r} closes {around.text!r}, where {self.nesting.end!r} should"
+                message = f"{node.text!r} closes {around.text!r} instead of {self.nesting.end!r}"
                 self.faults.append(Fault(node.line, node.column, message))
                 self._close(node, indent)
                 return

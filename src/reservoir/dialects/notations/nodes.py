@@ -1,6 +1,6 @@
 """What all carriers have in common: nodes, and how a carrier is asked for them.
 
-A node is a piece of configuration with what stands inside it, whatever the notation: a line and
+A node is a piece of configuration with what is inside it, whatever the notation: a line and
 its block, a section and its lines, an element and its attributes and elements, a member and what
 it holds. Its text is what the sheet's rows are matched against. Where a notation leaves the
 order of pieces free (attributes, members, ``key=value``), each piece is a node inside.
@@ -44,7 +44,7 @@ class Nesting:
 
 @dataclass(slots=True)
 class Node:
-    """A piece of configuration and what stands inside it."""
+    """A piece of configuration and what is inside it."""
 
     text: str
     line: int = 0
@@ -144,12 +144,12 @@ _BLANKS = re.compile("[ \\t]*")
 
 
 def is_first(text: str, offset: int) -> bool:
-    """Whether what stands there is the first on its line."""
+    """Whether what is there is the first on its line."""
     return blanks_at(text, offset) == text[text.rfind("\n", 0, offset) + 1 : offset]
 
 
 class Undo(NamedTuple):
-    """How a line is taken back: what stands before it then, and after it."""
+    """How a line is undone: what stands before it then, and after it."""
 
     before: str
     after: str
@@ -165,7 +165,7 @@ class Piece(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Carrier(ABC):
+class Notation(ABC):
     """A notation: text to nodes, and nodes to text."""
 
     nesting: Nesting
@@ -176,7 +176,7 @@ class Carrier(ABC):
     line_by_line: ClassVar[bool] = False
     """Whether a device takes a text line by line; else as a whole, at once."""
     has_undo: ClassVar[bool] = False
-    """Whether a line may take back another; else what is left out is gone."""
+    """Whether a line may undo another; else what is left out is gone."""
     quotes: ClassVar[bool] = True
     """Whether free text is quoted as the sheet's header says; else it has its own escapes."""
 
@@ -210,7 +210,7 @@ class Carrier(ABC):
         return "".join([*parts, text[done:]])
 
     def undone(self, node: Node, undo: Undo) -> Node | None:
-        """The node that a node takes back; None if it takes back nothing."""
+        """The node that a node undoes; None if it undoes nothing."""
         text = node.text
         if not (text.startswith(undo.before) and text.endswith(undo.after)):
             return None
@@ -218,23 +218,23 @@ class Carrier(ABC):
         return replace(node, text=inner)
 
     def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
-        """The node that takes back a node in others; None if there is none."""
+        """The node that undoes a node in others; None if there is none."""
         return None
 
     def pieces(self, line: str) -> Iterator[Piece]:
         """How a row of a sheet falls into its head, which comes first, and further pieces.
 
         Raises:
-            MalformedValueError: no such line can stand in the notation.
+            MalformedValueError: no such line can are in the notation.
         """
         yield Piece(line, 0, optional=False)
 
     def text_form(self, text: Text) -> Form:
-        """How free text stands in a node's text; ``text`` is what the header says."""
+        """How free text is in a node's text; ``text`` is what the header says."""
         return text
 
     def item_form(self, form: Form) -> Form:
-        """How a value stands in a list."""
+        """How a value is in a list."""
         return form
 
     def is_comment(self, line: str) -> bool:

@@ -29,7 +29,7 @@ _ROW_PIECE = re.compile(r"\[\?[ \t]*(?P<maybe>[^\]]*?)[ \t]*\]|(?P<sure>[^ \t\[]
 
 @dataclass(frozen=True)
 class Records(ByLines):
-    """Flat records: nothing stands inside a line but its own pieces."""
+    """Flat records: nothing is inside a line but its own pieces."""
 
     has_undo: ClassVar[bool] = True
 
@@ -82,7 +82,7 @@ class Records(ByLines):
 
     def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
         if around:
-            return None  # a piece of a record can't be taken back without the record
+            return None  # a piece of a record can't be undone without the record
         record = Node(node.text)
         return Node(undo.before.strip(), children=[record, *node.children], kind=node.kind)
 

@@ -18,10 +18,10 @@ from reservoir.core.wording import nearest
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.texts import Enclosed, Text
 from reservoir.dialects.notations.nodes import (
-    Carrier,
     Fault,
     Node,
     Nodes,
+    Notation,
     Piece,
     Spot,
     TextEdit,
@@ -70,14 +70,14 @@ def _referred(found: re.Match[str]) -> str:
 
 
 def escape(text: str) -> str:
-    """The text as it stands in an attribute or between tags."""
+    """The text as it is in an attribute or between tags."""
     for name in ("amp", "lt", "gt", "quot"):
         text = text.replace(_NAMED[name], f"&{name};")
     return re.sub("^ | $", "&#32;", text)  # at the ends, blanks would be layout
 
 
 @dataclass(frozen=True)
-class Xml(Carrier):
+class Xml(Notation):
     """Elements; an element's attributes are pieces inside it.
 
     An element with text alone is one node: ``<door>10.84.30.1</door>``.
@@ -202,7 +202,7 @@ class _Reader:
             elif kind in ("text", "cdata"):
                 self._text(found[0] if kind == "text" else escape(found[0][9:-3]), at, found.end())
             elif kind == "dtd":
-                self._fault(at, "a document type is not read")
+                self._fault(at, "a document type declaration is not allowed")
             elif kind == "stray":
                 self._stray(found[0].rstrip(), at, found.end())
         for node in self.open[1:]:
@@ -226,7 +226,7 @@ class _Reader:
         for pair in _ONE_ATTRIBUTE.finditer(found["attributes"]):
             if pair["name"] in names:
                 place = found.start("attributes") + pair.start()
-                self._fault(place, f"{pair['name']} stands twice in this element")
+                self._fault(place, f"{pair['name']} appears twice in this element")
             names.add(pair["name"])
             offset = found.start("attributes") + pair.start()
             value = escape(unescape(pair["value"]))
@@ -261,7 +261,7 @@ class _Reader:
     def _stray(self, snippet: str, start: int, end: int) -> None:
         """A tag that is none: what it seems to open is kept together, and not understood."""
         name = re.match(f"<({_NAME})", snippet)
-        self._fault(start, f"this is no tag: {snippet!r}")
+        self._fault(start, f"this is not a tag: {snippet!r}")
         if name is None:
             return
         node = self._node(snippet, start, end)
@@ -274,7 +274,7 @@ class _Reader:
         innermost = self.open[-1]
         if name not in names[1:] and names[1:] and self._is_misspelt(name, names[-1], start):
             where = f"</{name}> closes <{names[-1]}> of line {innermost.line}"
-            place = *self._place(start), f"{where}, which is called otherwise"
+            place = *self._place(start), f"{where}, which has another name"
             self.faults.append(Fault(*place, opened=(innermost.line, innermost.column)))
             name = names[-1]
         if name not in names[1:]:

@@ -43,13 +43,13 @@ class FastReader:
 
     def __init__(self, sheet: Sheet) -> None:
         """Compile the expressions of the rows that have some; of none if the notation has none."""
-        self._carrier = sheet.carrier
+        self._notation = sheet.notation
         self._blocks: list[BlockReader] = []
-        if isinstance(sheet.carrier, Lines):
+        if isinstance(sheet.notation, Lines):
             group = 1
             for row in sheet.rows:
                 if row.is_simple_block:
-                    self._blocks.append(BlockReader(row, sheet.carrier, group))
+                    self._blocks.append(BlockReader(row, sheet.notation, group))
                     group += 1 + self._blocks[-1].groups
         sources = "|".join(f"({block.source})" for block in self._blocks)
         # A line that begins no block is taken by itself, so that nothing is searched for.
@@ -57,7 +57,7 @@ class FastReader:
         self._closed_kinds = {
             block.row.kind
             for block in self._blocks
-            if block.row.children and self._carrier.nesting.end
+            if block.row.children and self._notation.nesting.end
         }
         words = "|".join(map(re.escape, sheet.undo_words))
         self._undoing = re.compile(rf"^[ \t]*(?:{words})[ \t]", re.MULTILINE) if words else None
@@ -129,7 +129,7 @@ class FastReader:
     def _standing(self, text: str, spans: NDArray[np.int64]) -> NDArray[np.bool_] | None:
         """Which blocks are what they were matched as; None if that can't be said.
 
-        A block is not if it lies in another; nor if an indented line after a gap belongs to it
+        A block is not if it is in another; nor if an indented line after a gap belongs to it
         too. Where blocks are closed by a word, each gap must close what it opens.
         """
         ends = np.maximum.accumulate(spans[:, 1])
@@ -137,7 +137,7 @@ class FastReader:
         kept[1:] = spans[1:, 0] >= ends[:-1]
         for begin, end in _gaps(text, spans[kept]):
             piece = text[begin:end]
-            if self._carrier.nesting.end:
+            if self._notation.nesting.end:
                 if not self._closes_what_it_opens(piece):
                     return None
             elif self._is_indented(piece):
@@ -146,15 +146,15 @@ class FastReader:
 
     def _is_indented(self, piece: str) -> bool:
         """Whether the first line that says something is indented."""
-        said = (line for line in lines_of(piece) if not self._carrier.is_comment(line.text))
+        said = (line for line in lines_of(piece) if not self._notation.is_comment(line.text))
         first = next(said, None)
         return first is not None and first.column > 1
 
     def _closes_what_it_opens(self, piece: str) -> bool:
         """Whether each block in it is closed, and nothing is closed that isn't open."""
-        depth, nesting = 0, self._carrier.nesting
+        depth, nesting = 0, self._notation.nesting
         for line in lines_of(piece):
-            if self._carrier.is_comment(line.text):
+            if self._notation.is_comment(line.text):
                 continue
             if line.text == nesting.end:
                 depth -= 1

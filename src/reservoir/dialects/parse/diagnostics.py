@@ -1,4 +1,4 @@
-"""Collects what a reader does not understand, so that one mistake is said once."""
+"""Collects what a reader does not understand, so that one mistake is reported once."""
 
 from __future__ import annotations
 
@@ -8,17 +8,17 @@ from itertools import chain
 from typing import Any
 
 from reservoir.dialects.notations.nodes import Node, all_nodes
-from reservoir.dialects.parse.not_understood import Unread, meant_among, stated_by
+from reservoir.dialects.parse.not_understood import NotUnderstood, meant_among, stated_by
 from reservoir.dialects.parse.open_fact import Block
 from reservoir.dialects.sheet.model import Row, Scope
 
 
-class Reports:
+class Diagnostics:
     """What a reader did not understand."""
 
     def __init__(self) -> None:
         """Nothing yet."""
-        self.unread: list[Unread] = []
+        self.not_understood: list[NotUnderstood] = []
         self._lost: set[Row] = set()
         """Rows that a line was meant for of which an earlier step was not understood."""
 
@@ -46,7 +46,7 @@ class Reports:
             owner, lines = block.label or "the device", "lines" if missing[1:] else "line"
             shapes = " and ".join(row.pattern.shape for row in missing)
             states = frozenset[str]().union(*map(stated_by, missing))
-            self.say(node, f"{owner} lacks its {lines}: {shapes}", states=states, block=block)
+            self.say(node, f"{owner} is missing its {lines}: {shapes}", states=states, block=block)
 
     def _missing(self, rows: Iterable[Row], block: Block) -> Iterator[Row]:
         for row in rows:
@@ -60,7 +60,7 @@ class Reports:
     def whole(
         self, node: Node, block: Block, row: Row | None, message: str, column: int = 0
     ) -> None:
-        """Report a node that was not understood; what stands inside it can't be placed either."""
+        """Report a node that was not understood; what is inside it can't be placed either."""
         if row is not None:
             block.misread.setdefault(row, []).append(node)
         inside = list(all_nodes(node.children))
@@ -72,7 +72,7 @@ class Reports:
             self.say(node, message, column, states, block, lines)
 
     def _lost_inside(self, node: Node, scope: Scope) -> frozenset[str]:
-        """What stands inside a node that was not understood is about."""
+        """What is inside a node that was not understood is about."""
         states: frozenset[str] = frozenset()
         for child in node.children:
             row = meant_among(child.text, scope, scope.candidates(child.text)).row
@@ -83,11 +83,11 @@ class Reports:
 
     def gave_up_before(self, what: str, lines: int, block: Block) -> bool:
         """Whether the same was given up in a block; these lines then count there too."""
-        place = block.given_up.setdefault(what, len(self.unread))
-        if place == len(self.unread):
+        place = block.given_up.setdefault(what, len(self.not_understood))
+        if place == len(self.not_understood):
             return False
-        first = self.unread[place]
-        self.unread[place] = replace(first, lines=first.lines + lines)
+        first = self.not_understood[place]
+        self.not_understood[place] = replace(first, lines=first.lines + lines)
         return True
 
     def say(
@@ -102,4 +102,4 @@ class Reports:
         """Report something that is wrong with a node, in a block if that matters."""
         within = block.fact if block is not None else None
         place = node.line, node.column + column
-        self.unread.append(Unread(*place, message, lines, states, within))
+        self.not_understood.append(NotUnderstood(*place, message, lines, states, within))

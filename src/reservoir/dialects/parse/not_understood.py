@@ -1,4 +1,4 @@
-"""What was not understood in a configuration, and what it seems to have been meant to say."""
+"""What was not understood in a configuration, and what it was probably meant to be."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from reservoir.core.wording import nearest
+from reservoir.core.wording import counted, nearest
 from reservoir.dialects.facts.fact import IDENTITY, KINDS, Fact
 from reservoir.dialects.notations.nodes import Fault, Node
 from reservoir.dialects.sheet.model import Row, Scope, kind_of
@@ -14,7 +14,7 @@ from reservoir.dialects.sheet.patterns import BadValueError
 
 
 @dataclass(frozen=True, order=True)
-class Unread:
+class NotUnderstood:
     """A line that was not understood, or a block that lacks something."""
 
     line: int
@@ -24,35 +24,34 @@ class Unread:
     lines: int = 1
     """As many lines were not read because of it: its own, those inside it, others like it."""
     states: frozenset[str] = field(default=frozenset(), compare=False)
-    """What it seems to be about: kinds of facts, and fields of the fact that it stands in."""
+    """What it seems to be about: kinds of facts, and fields of the fact that it is in."""
     within: Fact | None = field(default=None, compare=False)
-    """The fact that it stands in."""
+    """The fact that it is in."""
 
     @property
     def message(self) -> str:
-        """What is wrong, and how much was not read because of it."""
+        """What is wrong, and how much was skipped because of it."""
         more = self.lines - 1
         if not more:
             return self.text
-        lines = "line is" if more == 1 else "lines are"
-        return f"{self.text}; {more:,} more {lines} not read because of it"
+        return f"{self.text}; {counted(more, 'more line')} skipped because of it"
 
 
 EVERYTHING = frozenset(KINDS).union(*(kind.fields for kind in KINDS.values()))
 """What a text is about whose notation is broken."""
 
 
-def with_faults(unread: Iterable[Unread], faults: Iterable[Fault]) -> list[Unread]:
+def with_faults(unread: Iterable[NotUnderstood], faults: Iterable[Fault]) -> list[NotUnderstood]:
     """What was not understood, and what is broken; not what is only wrong because of that."""
     left = list(unread)
     known = {(found.line, found.column) for found in left}
-    result: list[Unread] = []
+    result: list[NotUnderstood] = []
     for fault in faults:
         if fault.opened in known:
             continue
         lost = sum(found.lines for found in left if fault.covers(found.line))
         left = [found for found in left if not fault.covers(found.line)]
-        result.append(Unread(*fault[:3], 1 + lost, EVERYTHING))
+        result.append(NotUnderstood(*fault[:3], 1 + lost, EVERYTHING))
     return left + result
 
 
@@ -65,7 +64,7 @@ class Meant(NamedTuple):
 
 
 def stated_by(row: Row | None) -> frozenset[str]:
-    """What a line of a row is about; see :attr:`Unread.states`."""
+    """What a line of a row is about; see :attr:`NotUnderstood.states`."""
     if row is None:
         return frozenset()
     kind = kind_of(row)
@@ -88,10 +87,10 @@ def meant_among(text: str, scope: Scope, candidates: list[Row]) -> Meant:
     return _nearly(text, scope, nearest(scope.head_of(text), scope.by_head))
 
 
-def meant_about_lending(node: Node, scope: Scope) -> Meant:
-    """A row about lending whose first word the node's first word nearly is."""
+def meant_about_dhcp(node: Node, scope: Scope) -> Meant:
+    """A row about DHCP whose first word the node's first word nearly is."""
     word = scope.head_of(node.text)
-    heads = [head for head, rows in scope.by_head.items() if rows[0].lends]
+    heads = [head for head, rows in scope.by_head.items() if rows[0].about_dhcp]
     near = nearest(word, heads)
     meant = _nearly(node.text, scope, near)
     if meant.row is None or near is None:

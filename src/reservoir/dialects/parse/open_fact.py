@@ -23,7 +23,7 @@ class Block:
     implied: dict[Row, Block] = field(default_factory=dict)
     """Facts inside that opened without a line of their own, by their row."""
     earlier: Fact | None = None
-    """The same fact, if this opens it again: to take back some of what it says."""
+    """The same fact, if this opens it again: to undo some of what it says."""
     taken_back: int = 0
     """Lines that took something back."""
     misread: dict[Row, list[Node]] = field(default_factory=dict)

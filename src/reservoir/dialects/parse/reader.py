@@ -9,13 +9,13 @@ from typing import Any
 
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.facts.fact import KINDS, RUNNING_NUMBER, Fact
-from reservoir.dialects.facts.garbage import without_collector
+from reservoir.dialects.facts.garbage import garbage_collection_paused
 from reservoir.dialects.notations.nodes import Fault, Node, Nodes, all_nodes
-from reservoir.dialects.parse.diagnostics import Reports
+from reservoir.dialects.parse.diagnostics import Diagnostics
 from reservoir.dialects.parse.not_understood import (
     EVERYTHING,
-    Unread,
-    meant_about_lending,
+    NotUnderstood,
+    meant_about_dhcp,
     meant_among,
     with_faults,
 )
@@ -30,21 +30,21 @@ class Reading:
     """What a configuration states."""
 
     device: Fact
-    """The device; every other fact stands in it or deeper."""
-    unread: tuple[Unread, ...]
-    """What concerns lending and was not understood, by line."""
+    """The device; every other fact is in it or deeper."""
+    not_understood: tuple[NotUnderstood, ...]
+    """What is about DHCP and was not understood, by line."""
     lines: int
     """Lines with something on them, comments not counted."""
     understood: int
     """Lines that begin something that was understood."""
     foreign: int
-    """Lines that have nothing to do with lending; they are no fault."""
+    """Lines that have nothing to do with DHCP; no fault of theirs."""
     comments: int
 
     @property
-    def unread_lines(self) -> int:
-        """Lines that concern lending and were not understood."""
-        return sum(unread.lines for unread in self.unread)
+    def lines_not_understood(self) -> int:
+        """Lines about DHCP that were not understood."""
+        return sum(unread.lines for unread in self.not_understood)
 
 
 @dataclass(frozen=True)
@@ -75,12 +75,12 @@ def read_configuration(text: str, sheet: Sheet) -> Reading:
 
 def read_exactly(text: str, sheet: Sheet) -> Reading:
     """Read a configuration node by node."""
-    return _understood(sheet.carrier.read(text), sheet, text)
+    return _understood(sheet.notation.read(text), sheet, text)
 
 
 def read_nodes(text: str, sheet: Sheet) -> tuple[Reading, Nodes, dict[int, Said]]:
     """Read a configuration node by node; also the nodes, and by the ``id`` of each what it says."""
-    nodes = sheet.carrier.read(text)
+    nodes = sheet.notation.read(text)
     said: dict[int, Said] = {}
     return _understood(nodes, sheet, text, said), nodes, said
 
@@ -89,11 +89,11 @@ def read_fast(text: str, sheet: Sheet) -> Reading:
     """Read well-formed blocks in bulk and the rest node by node; the result is the same."""
     from reservoir.dialects.parse.bulk import fast_reader  # late: costs NumPy
 
-    with without_collector():
+    with garbage_collection_paused():
         bulk = fast_reader(sheet).understand(text)
         if bulk is None:
             return read_exactly(text, sheet)
-        nodes = sheet.carrier.read(bulk.rest)
+        nodes = sheet.notation.read(bulk.rest)
         numbers = bulk.rest_lines
         for node in all_nodes(nodes.top):
             node.line = numbers[node.line - 1]
@@ -127,7 +127,7 @@ def _understood(
     device.fact.said = device.said
     return Reading(
         device=device.fact,
-        unread=tuple(sorted(with_faults(reader.reports.unread, nodes.faults))),
+        not_understood=tuple(sorted(with_faults(reader.diagnostics.not_understood, nodes.faults))),
         lines=sum(1 for line in text.split("\n") if line.strip(" \t\r")) - nodes.comments,
         understood=len({node.line for node in all_nodes(nodes.top) if node.kind}),
         foreign=len(reader.foreign),
@@ -145,14 +145,14 @@ class _Reader:
         self.said = said
         """By the ``id`` of each node how it was understood, if somebody wants to know."""
         self.undo_words = sheet.undo_words
-        self.reports = Reports()
+        self.diagnostics = Diagnostics()
         self.foreign: set[int] = set()
         """Lines about other things."""
         self.misshapen = 0
-        """Nodes about lending that have the shape of no row; a wrong value doesn't count."""
+        """Nodes about DHCP that match no row; a wrong value doesn't count."""
 
     def take_all(self, nodes: Iterable[Node], scope: Scope, block: Block) -> None:
-        """Understand what stands in a block."""
+        """Understand what is in a block."""
         for node in nodes:
             self.take(node, scope, block)
 
@@ -177,26 +177,26 @@ class _Reader:
             self._accept(*matches[0], node, block)
         elif misread:
             row, fault = misread[0]
-            self.reports.whole(node, block, row, fault.message, fault.column)
+            self.diagnostics.whole(node, block, row, fault.message, fault.column)
         else:
             self._not_understood(node, scope, block, candidates)
 
     def _take_back(self, node: Node, scope: Scope, block: Block) -> None:
-        """Understand a line that takes back what others have said."""
+        """Understand a line that undoes what others have said."""
         try:
             done = self._taken_back(node, scope, block, inside=False)
             if not done and block.earlier is not None:
                 there = Block(block.earlier, block.label, block.line)
                 done = self._taken_back(node, scope, there, inside=False)
         except BadValueError as error:
-            self.reports.say(node, error.message, error.column)
+            self.diagnostics.say(node, error.message, error.column)
             return
         if done:
             block.taken_back += 1
             for inner in (node, *all_nodes(node.children)):
                 inner.kind = block.fact.kind
         else:
-            self.reports.say(node, f"there is nothing here for this to take back: {node.text!r}")
+            self.diagnostics.say(node, f"there is nothing here to undo with {node.text!r}")
 
     def _taken_back(self, node: Node, scope: Scope, block: Block, *, inside: bool) -> bool:
         """Take back what a line, or a step of a path, says; whether it was there."""
@@ -206,7 +206,7 @@ class _Reader:
                     return True
                 continue
             said = Block(Fact(block.fact.kind, {}), "", node.line)
-            if inner is node and not inside:  # a line of its own for taking back
+            if inner is node and not inside:  # a line of its own for undoing
                 said.fact = Fact(block.fact.kind, values if row.adds_fields else {})
                 gone = [] if row.adds_fields else [Fact(row.kind, values)]
                 if row.links:
@@ -239,7 +239,7 @@ class _Reader:
             trial = _Reader(self.sheet)
             copy = Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
             trial._accept(row, dict(values), node, copy)
-            lost = sum(unread.lines for unread in trial.reports.unread)
+            lost = sum(unread.lines for unread in trial.diagnostics.not_understood)
             trials.append((trial.misshapen, lost, len(trial.foreign)))
         self._accept(*matches[trials.index(min(trials))], node, block)
 
@@ -257,7 +257,7 @@ class _Reader:
             for name, value in values.items():
                 self._set(name, value, row, node, block)
             self.take_all(node.children, row.scope, block)
-            self.reports.require(row.pieces, block, node)
+            self.diagnostics.require(row.pieces, block, node)
             return
         fact = Fact(node.kind, values, [], node.line, node.column)
         if (row.children or node.children) and not self._inside(row, fact, node, block):
@@ -274,7 +274,7 @@ class _Reader:
             block.fact.children.append(fact)
 
     def _inside(self, row: Row, fact: Fact, node: Node, block: Block) -> bool:
-        """Understand what is inside a fact; false if that only takes back what was said of it."""
+        """Understand what is inside a fact; false if that only undoes what was said of it."""
         inner = Block(fact, fact.label, node.line, dict.fromkeys(fact.fields, node.line))
         if self.undo_words:
             inner.earlier = first_like(block.fact.children, row.kind, fact.fields)
@@ -284,7 +284,7 @@ class _Reader:
         inner.label = fact.label
         fact.said = inner.said
         self._join_parts(inner, node)
-        self.reports.require(row.children, inner, node)
+        self.diagnostics.require(row.children, inner, node)
         self.finish(inner)
         return True
 
@@ -308,7 +308,7 @@ class _Reader:
             implied.fact.said = implied.said
             at = Node("", implied.line, implied.fact.column)
             self._join_parts(implied, at)
-            self.reports.require(row.children, implied, at)
+            self.diagnostics.require(row.children, implied, at)
         owners: dict[tuple[str, ...], dict[tuple[Any, ...], Fact]] = {}
         for row, fact, node in sorted(block.waiting, key=lambda entry: entry[0].link_depth):
             links = row.links
@@ -317,13 +317,13 @@ class _Reader:
             wanted = tuple(fact.fields.pop(link, None) for link in links)
             owner = owners[links].get(wanted)
             if owner is None:
-                self.reports.ownerless(row, wanted, node, block)
+                self.diagnostics.ownerless(row, wanted, node, block)
             elif row.adds_fields:
                 label = owner.label
                 for name, value in fact.fields.items():
                     if owner.fields.setdefault(name, value) != value:
-                        self.reports.say(
-                            node, f"{label} has its {name} already (line {owner.line})"
+                        self.diagnostics.say(
+                            node, f"{label} already has its {name} (line {owner.line})"
                         )
             else:
                 owner.children.append(fact)
@@ -337,9 +337,9 @@ class _Reader:
             )
         elif name in block.said and fields[name] != value:
             owner, what = block.label or "the device", name.partition(":")[0]
-            message = f"{owner} has its {what} already (line {block.said[name]})"
-            if not self.reports.gave_up_before("said twice", 1, block):
-                self.reports.say(node, message, states=EVERYTHING, block=block)
+            message = f"{owner} already has its {what} (line {block.said[name]})"
+            if not self.diagnostics.gave_up_before("said twice", 1, block):
+                self.diagnostics.say(node, message, states=EVERYTHING, block=block)
         else:
             fields[name] = value
             block.said[name] = node.line
@@ -356,7 +356,7 @@ class _Reader:
         try:
             joined = joined_parts(parts)
         except MalformedValueError as error:
-            self.reports.say(node, f"{error}, in: {block.label}")
+            self.diagnostics.say(node, f"{error}, in: {block.label}")
             return
         unread = {name.partition(":")[0] for row in block.misread for name in row.mentioned}
         for key, value in joined.items():
@@ -364,24 +364,24 @@ class _Reader:
             if not part:
                 fields[name] = value
             elif name not in unread:
-                message = f"{block.label} has its {name} only in part"
-                self.reports.say(node, message, states=frozenset({name}), block=block)
+                message = f"{block.label} has only a part of its {name}"
+                self.diagnostics.say(node, message, states=frozenset({name}), block=block)
 
     def _not_understood(
         self, node: Node, scope: Scope, block: Block, candidates: list[Row]
     ) -> None:
-        inside = KINDS[block.fact.kind].lends
-        if inside or any(row.lends for row in candidates):
+        inside = KINDS[block.fact.kind].about_dhcp
+        if inside or any(row.about_dhcp for row in candidates):
             meant = meant_among(node.text, scope, candidates)
         else:
-            meant = meant_about_lending(node, scope)
+            meant = meant_about_dhcp(node, scope)
             if meant.row is None:
                 self.foreign.add(node.line)
                 self.foreign.update(inner.line for inner in all_nodes(node.children))
                 return
         self.misshapen += 1
-        if meant.row is None and self.reports.gave_up_before("", 1, block):
+        if meant.row is None and self.diagnostics.gave_up_before("", 1, block):
             return  # one more that belongs elsewhere, right after another
         where = f", inside {block.label} (line {block.line})" if block.label else ""
         message = f"not understood{where}: {node.text!r}{meant.hint}"
-        self.reports.whole(node, block, meant.row, message)
+        self.diagnostics.whole(node, block, meant.row, message)

@@ -1,4 +1,4 @@
-"""What a line that takes back another may mean."""
+"""What a line that undoes another may mean."""
 
 from __future__ import annotations
 
@@ -13,31 +13,31 @@ from reservoir.dialects.sheet.patterns import BadValueError
 
 
 class TakenBack(NamedTuple):
-    """One way to understand what a line takes back."""
+    """One way to understand what a line undoes."""
 
     row: Row
     values: dict[str, Any]
     """What the line says of it."""
     node: Node
-    """The line that it takes back, with what stands inside."""
+    """The line that it undoes, with what is inside."""
 
 
 def taken_back(node: Node, scope: Scope, sheet: Sheet, *, inside: bool) -> Iterator[TakenBack]:
-    """The ways to understand what a node takes back, by the lines of their own first.
+    """The ways to understand what a node undoes, by the lines of their own first.
 
     Args:
         node: The line.
-        scope: The rows that may stand there.
+        scope: The rows that may be there.
         sheet: The dialect.
-        inside: It stands in a path whose first step says already that it takes back.
+        inside: It is in a path whose first step says already that it undoes.
     """
     for row in scope.rows:
         if row.undo is not None and (values := row.undo.read(node.text)) is not None:
             yield TakenBack(row, values, node)
-    inner = node if inside else sheet.undo and sheet.carrier.undone(node, sheet.undo)
+    inner = node if inside else sheet.undo and sheet.notation.undone(node, sheet.undo)
     if not inner:
         return
-    for text in dict.fromkeys([inner.text, inner.text + sheet.carrier.nesting.opens]):
+    for text in dict.fromkeys([inner.text, inner.text + sheet.notation.nesting.opens]):
         for row in scope.candidates(text):
             with suppress(BadValueError):
                 if (values := row.pattern.read(text)) is not None:

@@ -71,7 +71,7 @@ class FastWriter:
 
     def __init__(self, sheet: Sheet) -> None:
         """Look for the rows that can be written so; there are some if the notation is lines."""
-        carrier = sheet.carrier
+        carrier = sheet.notation
         self._indent = " " * carrier.nesting.indent
         self._end = carrier.nesting.end
         self._layouts: dict[tuple[int, tuple[str, ...]], _Layout | None] = {}
@@ -149,7 +149,7 @@ class FastWriter:
         blocks: Sequence[list[str]],
         placed: Sequence[list[Fact]],
     ) -> bool:
-        """Write the facts of a kind that stand in others; whether all are that plain.
+        """Write the facts of a kind in others; whether all are that plain.
 
         Raises:
             MalformedValueError: a value somewhere can't be written.
@@ -220,7 +220,7 @@ class FastWriter:
 
 
 def _with(fact: Fact, children: list[Fact]) -> Fact:
-    """The fact with what stands in it in the order of its lines."""
+    """The fact with what is in it in the order of its lines."""
     if all(map(is_, children, fact.children)):
         return fact
     return replace(fact, children=children)

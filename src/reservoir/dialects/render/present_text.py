@@ -1,8 +1,8 @@
-"""Puts what a device lends into the configuration that it has; the rest stays as it is.
+"""Puts what a device serves into the configuration that it has; the rest stays as it is.
 
 Both texts, the new one and the present one, are read as nodes. What both state is left alone;
 what only the new one states is put beside its neighbours; what only the present one states is
-taken out if it is about lending. So the present text keeps its layout, its remarks and all that
+taken out if it is about DHCP. So the present text keeps its layout, its remarks and all that
 is about other things, byte for byte.
 """
 
@@ -20,41 +20,41 @@ from reservoir.dialects.sheet.patterns import head_of
 
 
 @dataclass(frozen=True)
-class Placed:
+class Merged:
     """What became of an existing configuration."""
 
     text: str
     faults: tuple[Fault, ...]
     """Where its notation is broken; it is as it was then."""
-    withdrawn: tuple[tuple[int, str], ...] = ()
+    removed: tuple[tuple[int, str], ...] = ()
     """Pools and bindings that the plan doesn't have, which were taken out: where they stood."""
-    homeless: tuple[str, ...] = ()
+    missing: tuple[str, ...] = ()
     """What isn't there, and would have to be: an interface that hands requests on, a zone."""
     left: tuple[tuple[int, str, str], ...] = ()
-    """What isn't about lending and stands otherwise there: its line, what it says, the plan's."""
+    """What isn't about DHCP and stands otherwise there: its line, what it says, the plan's."""
 
 
-def place_into(existing: str, new: str, sheet: Sheet) -> Placed:
-    """Put what ``new`` states about lending into ``existing``, both in the sheet's dialect."""
+def merge_into(existing: str, new: str, sheet: Sheet) -> Merged:
+    """Put what ``new`` states about DHCP into ``existing``, both in the sheet's dialect."""
     has_end = existing.endswith("\n") or not existing
     text = existing if has_end else existing + "\n"
-    placing = _Placing(text, sheet)
+    placing = _Merging(text, sheet)
     if placing.faults:
-        return Placed(existing, tuple(placing.faults))
+        return Merged(existing, tuple(placing.faults))
     _, wanted, placing.new_said = read_nodes(new, sheet)
     placing.inside((), placing.present, wanted.top)
-    placed = sheet.carrier.edited(text, placing.edits)
-    return Placed(
+    placed = sheet.notation.edited(text, placing.edits)
+    return Merged(
         text=placed if has_end else placed.removesuffix("\n").removesuffix("\r"),
         faults=(),
-        withdrawn=tuple(sorted(placing.withdrawn)),
-        homeless=tuple(placing.homeless),
+        removed=tuple(sorted(placing.removed)),
+        missing=tuple(placing.missing),
         left=tuple(placing.left),
     )
 
 
 def without_others(text: str, sheet: Sheet) -> str:
-    """What of a text is understood, as it stands there; what is about other things is cut out."""
+    """What of a text is understood, as it is there; what is about other things is cut out."""
     _, nodes, said = read_nodes(text, sheet)
 
     def cuts(inside: Sequence[Node], around: tuple[Node, ...]) -> Iterator[TextEdit]:
@@ -62,26 +62,26 @@ def without_others(text: str, sheet: Sheet) -> str:
             if id(node) in said:
                 yield from cuts(node.children, (*around, node))
             else:
-                yield from sheet.carrier.cut(text, around, node)
+                yield from sheet.notation.cut(text, around, node)
 
-    return sheet.carrier.edited(text, list(cuts(nodes.top, ())))
+    return sheet.notation.edited(text, list(cuts(nodes.top, ())))
 
 
 _Pair = tuple[Node, Node | None]
 """A node that is wanted, and the one there that is about the same thing."""
 
 _SMALL = ("range", "exclusion", "option", "binding")
-"""Kinds of which one may be changed into another; nothing about other things stands inside."""
+"""Kinds of which one may be changed into another; nothing about other things is inside."""
 
 
 @dataclass
-class _Placing:
+class _Merging:
     text: str
     sheet: Sheet
     new_said: dict[int, Said] = field(default_factory=dict)
     edits: list[TextEdit] = field(default_factory=list)
-    withdrawn: list[tuple[int, str]] = field(default_factory=list)
-    homeless: list[str] = field(default_factory=list)
+    removed: list[tuple[int, str]] = field(default_factory=list)
+    missing: list[str] = field(default_factory=list)
     left: list[tuple[int, str, str]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -91,7 +91,7 @@ class _Placing:
     def inside(
         self, around: tuple[Node, ...], present: Sequence[Node], wanted: Sequence[Node]
     ) -> None:
-        """Bring what stands in a node, or at the top, to what is wanted there."""
+        """Bring what is in a node, or at the top, to what is wanted there."""
         waiting: dict[Hashable, list[Node]] = defaultdict(list)
         for node in present:
             if id(node) in self.said:
@@ -120,7 +120,7 @@ class _Placing:
 
     def _put(self, nodes: Sequence[Node], spot: Spot) -> None:
         if nodes:
-            self.edits += self.sheet.carrier.put(self.text, spot, nodes)
+            self.edits += self.sheet.notation.put(self.text, spot, nodes)
 
     def _replace_small(self, pairs: list[_Pair], gone: list[Node]) -> None:
         """Let what is new and small stand where something of its kind was, in order."""
@@ -139,13 +139,13 @@ class _Placing:
     def _replace_unread(self, pairs: list[_Pair], present: Sequence[Node]) -> None:
         """Let a value stand where one of the same field was that could not be understood.
 
-        Only of what is lent: all else stays, understood or not.
+        Only of what is assigned: all else stays, understood or not.
         """
         unread = [node for node in present if id(node) not in self.said]
         for place, (node, there) in enumerate(pairs):
             row = self.new_said[id(node)].row
             is_value = row.adds_fields and row.repeat != "*" and bool(row.pattern.slots)
-            if there is None and is_value and row.lends and row.pattern.head:
+            if there is None and is_value and row.about_dhcp and row.pattern.head:
                 opening = row.pattern.opening
                 for old in unread:
                     if head_of(old.text.removeprefix(opening)) == row.pattern.head:
@@ -158,7 +158,7 @@ class _Placing:
         old, new = self.said.get(id(there)), self.new_said[id(wanted)]
         if old is None or (self._lends(new) and not _is_same(old, new)):
             wanted = wanted if old is None else _numbered(wanted, new, old.number)
-            self.edits += self.sheet.carrier.swap(self.text, around, there, wanted)
+            self.edits += self.sheet.notation.swap(self.text, around, there, wanted)
         elif _is_same(old, new):
             self.inside((*around, there), there.children, wanted.children)
         else:
@@ -174,23 +174,23 @@ class _Placing:
             inside = [new for child in node.children for new in self._new(child, _Numbers())]
             return [Node(node.text, children=inside, kind=node.kind)] if inside else []
         if any(self._lends(self.new_said[id(inner)]) for inner in all_nodes(node.children)):
-            self.homeless.append(said.fact.label)
+            self.missing.append(said.fact.label)
         return []
 
     def _withdraw(self, around: tuple[Node, ...], node: Node) -> None:
-        """Take out what is about lending, and nothing that a plan has no word for."""
+        """Take out what is about DHCP, and nothing that a plan cannot model."""
         said = self.said[id(node)]
         kept = KEPT.get(kind_of(said.row), ())
-        if not said.row.lends:
+        if not said.row.about_dhcp:
             self.inside((*around, node), node.children, ())
         elif not (said.row.mentioned and said.row.mentioned <= set(kept)):
-            self.edits += self.sheet.carrier.cut(self.text, around, node)
+            self.edits += self.sheet.notation.cut(self.text, around, node)
             if said.row.kind in ("pool", "binding"):
-                self.withdrawn.append((node.line, said.fact.label))
+                self.removed.append((node.line, said.fact.label))
 
     def _lends(self, said: Said) -> bool:
-        """Whether something is about lending; letting DHCP into a zone is, too."""
-        return said.row.lends or "dhcp" in said.values.get("admits", ())
+        """Whether something is about DHCP; letting DHCP into a zone is, too."""
+        return said.row.about_dhcp or "dhcp" in said.values.get("admits", ())
 
 
 class _Numbers:
@@ -233,7 +233,7 @@ def _numbered(node: Node, said: Said, number: int | None) -> Node:
 
 
 def _is_same(old: Said, new: Said) -> bool:
-    """Whether two lines state the same, whatever stands inside."""
+    """Whether two lines state the same, whatever is inside."""
     return old.row is new.row and old.values == new.values
 
 

@@ -1,6 +1,6 @@
-"""Writes the lines that take back what a configuration lends, for dialects that have such lines.
+"""Writes the lines that undo a DHCP configuration, for dialects that have such lines.
 
-What refers to something is taken back before it: in the reverse of the order in which the
+What refers to something is undone before it: in the reverse of the order in which the
 configuration is written.
 """
 
@@ -14,15 +14,15 @@ from reservoir.dialects.sheet.model import Sheet
 
 
 def withdrawal(text: str, sheet: Sheet) -> str:
-    """What takes back all that a configuration in the sheet's dialect says of lending.
+    """The lines that undo all that a configuration in the sheet's dialect states about DHCP.
 
     Empty if the dialect has no lines for that: there, what is left out is gone. What can't be
-    taken back by itself, such as a word in a longer line, stays.
+    undone by itself, such as a word in a longer line, stays.
     """
     if not sheet.undo_words:
         return ""
     _, nodes, said = read_nodes(text, sheet)
-    return sheet.carrier.write(list(_undoing(nodes.top, (), sheet, said)))
+    return sheet.notation.write(list(_undoing(nodes.top, (), sheet, said)))
 
 
 def _undoing(
@@ -32,7 +32,7 @@ def _undoing(
         how = said.get(id(node))
         if how is None:
             continue
-        if not how.row.lends:
+        if not how.row.about_dhcp:
             yield from _undoing(node.children, (*around, node), sheet, said)
             continue
         taken_back: Node | None = None
@@ -40,6 +40,6 @@ def _undoing(
             fields = {**how.fact.fields, **dict(zip(how.row.links, how.owner, strict=True))}
             taken_back = Node(how.row.undo.write(fields, set()), kind=node.kind)
         elif sheet.undo is not None:
-            taken_back = sheet.carrier.undoing(around, node, sheet.undo)
+            taken_back = sheet.notation.undoing(around, node, sheet.undo)
         if taken_back is not None:
             yield taken_back

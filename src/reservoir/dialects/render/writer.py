@@ -10,8 +10,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from reservoir.core.values.addresses import MalformedValueError
-from reservoir.dialects.facts.fact import REMARKS, RUNNING_NUMBER, Fact
-from reservoir.dialects.facts.garbage import without_collector
+from reservoir.core.wording import listed
+from reservoir.dialects.facts.fact import RUNNING_NUMBER, Fact
+from reservoir.dialects.facts.garbage import garbage_collection_paused
 from reservoir.dialects.notations.nodes import Node
 from reservoir.dialects.render.bulk import FastWriter, Said
 from reservoir.dialects.sheet.model import Row, Sheet
@@ -25,8 +26,6 @@ class Refusal:
     field: str
     """The field that was left out; empty if the whole fact was."""
     reason: str
-    is_remark: bool
-    """Whether it means nothing to the device: only people would have read it."""
 
     @property
     def what(self) -> str:
@@ -46,7 +45,7 @@ class Written:
 
 def write_configuration(device: Fact, sheet: Sheet) -> Written:
     """Write a device's facts, in the order of the sheet's rows."""
-    with without_collector():
+    with garbage_collection_paused():
         return _written(device, _Writer(sheet, FastWriter(sheet).said))
 
 
@@ -61,7 +60,7 @@ def _written(device: Fact, writer: _Writer) -> Written:
     nodes = writer.rows(sheet.groups, block, nested=False)
     writer.finish(block)
     expressed = Fact("device", _only(device.fields, block.said), block.children)
-    return Written(sheet.carrier.write(nodes), expressed, tuple(writer.refusals))
+    return Written(sheet.notation.write(nodes), expressed, tuple(writer.refusals))
 
 
 @dataclass
@@ -72,7 +71,7 @@ class _Block:
     fields: Mapping[str, Any]
     """The fact's, and those by which it names the fact that it belongs to."""
     around: Mapping[str, Fact]
-    """It and the facts that it stands in, by kind."""
+    """It and the facts that it is in, by kind."""
     pending: dict[str, list[Fact]]
     """The facts inside that have not been written, by kind."""
     said: set[str] = field(default_factory=set)
@@ -80,7 +79,7 @@ class _Block:
     children: list[Fact] = field(default_factory=list)
     """The facts inside, as far as they are expressed."""
     beside: list[Node] = field(default_factory=list)
-    """Nodes that belong to it and stand beside it."""
+    """Nodes that belong to it and are beside it."""
 
 
 @dataclass
@@ -214,15 +213,11 @@ class _Writer:
     def _why_not(self, fields: Mapping[str, Any], rows: list[Row]) -> str:
         wanted = set(rows[0].required) - fields.keys() if rows else set()
         if wanted:
-            return f"{self.sheet.name} wants its {' and '.join(sorted(wanted))}"
+            return f"{self.sheet.name} requires its {listed(sorted(wanted))}"
         return f"{self.sheet.name} has no line for it"
 
     def _refuse(self, fact: Fact, name: str, reason: str) -> None:
-        about_zones = fact.kind == "zone" or name == "zone"
-        is_remark = (fact.kind, name) in REMARKS or (
-            about_zones and self.sheet.trait("zone") == "open"
-        )
-        self.refusals.append(Refusal(fact, name, reason, is_remark))
+        self.refusals.append(Refusal(fact, name, reason))
 
 
 def _links(rows: Sequence[Row], around: Mapping[str, Fact]) -> dict[str, Any]:

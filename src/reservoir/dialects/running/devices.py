@@ -1,6 +1,6 @@
 """Merges what was read of several devices into one plan.
 
-Two devices that lend to one subnet become one network with two servers, each with its own ranges.
+Two devices that serve one subnet become one network with two servers, each with its own ranges.
 A network's VLAN may be known to another device than its server: to the relay on the trunk.
 """
 
@@ -19,7 +19,7 @@ from reservoir.dialects.behaviour.lift import Lifted
 def merged_plan(devices: Sequence[Lifted]) -> Plan:
     """One plan of several devices.
 
-    Networks of one subnet are merged if their clients are told the same; otherwise they stay
+    Networks of one subnet are merged if their clients are offered the same; otherwise they stay
     apart, for the checks to report. Networks that only share a name get their device's name too.
     """
     networks: dict[str, Network] = {}
@@ -78,7 +78,7 @@ def own_ranges(network: Network) -> tuple[Span, ...]:
 
 
 def _with_vlan(network: Network, plan: Plan, topology: Topology) -> Network:
-    """The network with the tag of whatever interface stands in it, if all agree."""
+    """The network with the tag of whatever interface is in it, if all agree."""
     interfaces = (
         plan.devices[attachment.device].interfaces[attachment.interface]
         for attachment in topology.attachments(network)

@@ -8,7 +8,7 @@ from difflib import SequenceMatcher
 
 from reservoir.core.plan.edits import Edit, NotApplicableError, with_edit
 from reservoir.core.plan.model import Device, Plan
-from reservoir.core.pools import Lending
+from reservoir.core.pools import Pools
 from reservoir.core.subject import LineChange
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.behaviour.lower import lower
@@ -32,7 +32,7 @@ def changed_lines(
 
     Returns:
         The lines; none if the edit can't be told so: in few lines, the old ones word for word
-        those that stand there.
+        those that are there.
     """
     if edit.path[0] not in ("networks", "devices"):
         return []
@@ -67,7 +67,7 @@ def _part(plan: Plan, edit: Edit) -> Plan:
 
 
 def _in_subnet(device: Device, subnet: Prefix) -> Device:
-    """The device with those of its interfaces that stand in a subnet."""
+    """The device with those of its interfaces in a subnet."""
     interfaces = {
         name: interface
         for name, interface in device.interfaces.items()
@@ -77,7 +77,7 @@ def _in_subnet(device: Device, subnet: Prefix) -> Device:
 
 
 def _written(plan: Plan, device: str, sheet: Sheet) -> list[str]:
-    return _lines(write_configuration(lower(Lending(plan), device, sheet).device, sheet).text)
+    return _lines(write_configuration(lower(Pools(plan), device, sheet).device, sheet).text)
 
 
 def _lines(text: str) -> list[str]:

@@ -1,4 +1,4 @@
-"""Where in a device's configuration a part of the plan made of it stands."""
+"""Where in a device's configuration a part of the plan made of it is."""
 
 from __future__ import annotations
 

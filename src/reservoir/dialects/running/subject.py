@@ -1,13 +1,14 @@
 """Makes one plan of configuration that was read, so that the checks can look at it.
 
-Alone, or together with a plan: what devices lend now beside what is planned.
+Alone, or together with a plan: what devices do now beside what is planned.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
-from reservoir.core.findings import Obstacle
+from reservoir.core.findings import Obstacle, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Device, Network, Plan, PlanPath, Service
 from reservoir.core.problems import InputError, Place, Problem
@@ -15,7 +16,7 @@ from reservoir.core.subject import LineChange, Subject
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.behaviour.lift import Lifted
 from reservoir.dialects.facts.fact import Fact
-from reservoir.dialects.parse.not_understood import Unread
+from reservoir.dialects.parse.not_understood import NotUnderstood
 from reservoir.dialects.reading import ConfigurationRead
 from reservoir.dialects.running.devices import merged_plan, own_ranges
 from reservoir.dialects.running.faults import faults_in
@@ -27,7 +28,7 @@ LINES = "configuration"
 
 
 class ReadSubject(Subject):
-    """Configuration of one or more devices, and perhaps a plan that it stands beside."""
+    """Configuration of one or more devices, and perhaps a plan that it is checked beside."""
 
     def __init__(self, reads: Sequence[ConfigurationRead], planned: Subject | None = None) -> None:
         """Merge what was read, and that into the plan if there is one.
@@ -41,8 +42,8 @@ class ReadSubject(Subject):
             raise InputError(
                 Problem(
                     Place(read.file),
-                    f"this is {read.lifted.name}, and so is {self._reads[read.lifted.name].file}; "
-                    "name one of them",
+                    f"this is the configuration of {read.lifted.name}, and so is "
+                    f"{self._reads[read.lifted.name].file}; give only one of them",
                 )
                 for read in twice
             )
@@ -56,10 +57,10 @@ class ReadSubject(Subject):
         self.files = files if planned is None else (*planned.files, *files)
 
     def _together(self, planned: Plan, read: Plan) -> Plan:
-        """The plan, with the networks and devices that it doesn't know.
+        """The plan, with the networks and devices that only the configuration has.
 
-        A network of both has those servers too that only the configuration knows, each with the
-        ranges that it has there.
+        A network in both gets the servers too that only the configuration has, each with its
+        ranges.
         """
         by_subnet = _by_subnet(planned)
         networks = dict(planned.networks)
@@ -68,9 +69,9 @@ class ReadSubject(Subject):
             if same is not None:
                 networks[same] = _with_servers(networks[same], network)
                 continue
-            told = {key: getattr(network, key) or getattr(read.defaults, key) for key in _TOLD}
+            values = {key: getattr(network, key) or getattr(read.defaults, key) for key in _OFFERED}
             free = name if name not in networks else f"{name}-{network_device(network) or 'read'}"
-            networks[free] = network.model_copy(update=told)
+            networks[free] = network.model_copy(update=values)
             self._names[free] = name
         devices = dict(planned.devices)
         for name, device in read.devices.items():
@@ -87,7 +88,7 @@ class ReadSubject(Subject):
         )
 
     def place(self, path: PlanPath) -> Place:
-        """Where it stands in the plan, or in the configuration that it was read from."""
+        """Where it is in the plan, or in the configuration that it was read from."""
         if path[:1] == ("devices",) and len(path) > 1:
             return self._place_of_device(path)
         if path[:1] == ("networks",) and len(path) > 1:
@@ -124,33 +125,34 @@ class ReadSubject(Subject):
 
     @property
     def is_complete(self) -> bool:
-        """Only with a plan: of configuration it isn't known whether all of it was given."""
+        """Only with a plan: whether all devices' configuration was given can't be known."""
         return self._planned is not None
 
     @property
     def obstacles(self) -> Sequence[Obstacle]:
-        """Lines that were not understood, and what is wrong in the order or place of others."""
+        """Lines that were not understood, and what is wrong with the order or place of others."""
         return [obstacle for read in self._reads.values() for obstacle in self._of(read)]
 
     def _of(self, read: ConfigurationRead) -> Iterator[Obstacle]:
         """What only the text of one device's configuration shows."""
         device = read.lifted.name
-        homes = _Homes(read.lifted) if read.reading.unread else None
-        for unread in read.reading.unread:
+        homes = _Homes(read.lifted) if read.reading.not_understood else None
+        for unread in read.reading.not_understood:
             assert homes is not None
             at: PlanPath = ("devices", device, LINES, unread.line, unread.column)
             network = self._known_as(read, homes.of(unread))
-            harm = f"may be lent or told what {device} says there"
-            yield Obstacle("line-unread", unread.message, at, network, harm, states=unread.states)
+            witness = Witness("depends", network, also=device)
+            yield Obstacle("line-not-understood", unread.message, at, witness, states=unread.states)
         for fault in faults_in(read.lifted, read.reading.device, read.sheet):
             at = ("devices", device, LINES, fault.line, fault.column)
-            network = self._known_as(read, fault.network)
-            yield Obstacle(fault.rule, fault.message, at, network, fault.harm)
+            network = self._known_as(read, fault.witness.network or "")
+            witness = replace(fault.witness, network=network)
+            yield Obstacle(fault.rule, fault.message, at, witness)
 
-    def _known_as(self, read: ConfigurationRead, name: str) -> str:
-        """The name that a device's network has in the plan; nothing for nothing."""
+    def _known_as(self, read: ConfigurationRead, name: str) -> str | None:
+        """The name that a device's network has in the plan; None for none."""
         if not name:
-            return ""
+            return None
         network = read.lifted.networks[name]
         key = network.vrf, network.subnet.subnet
         for known in (f"{name}-{read.lifted.name}", name):
@@ -166,7 +168,7 @@ class ReadSubject(Subject):
         return changed_lines(self.plan, edit, self._reads)
 
 
-_TOLD = ("dns", "domain", "lease")
+_OFFERED = ("dns", "domain", "lease")
 
 
 def _by_subnet(plan: Plan) -> dict[tuple[str, Prefix], str]:
@@ -210,7 +212,7 @@ class _Homes:
             for fact in (owner, *owner.walk())
         }
 
-    def of(self, unread: Unread) -> str:
+    def of(self, unread: NotUnderstood) -> str:
         """The network's name on the device; nothing if it isn't about one."""
         return self._names.get(_place(unread.within), "") if unread.within is not None else ""
 

@@ -261,7 +261,7 @@ def ambiguities(rows: Sequence[Row], undo: Undo | None = None) -> Iterator[tuple
 
     Args:
         rows: Those of the top level.
-        undo: How any line is taken back.
+        undo: How any line is undone.
     """
     scopes = [Scope(list(rows)), *(row.scope for row in every_row(rows) if row.children)]
     for scope in scopes:
@@ -274,7 +274,7 @@ def _ambiguities_of(row: Row, before: Sequence[Row]) -> Iterator[str]:
     """What is ambiguous about a row, by itself or with one of those before it in its scope."""
     line = line_cut_in_two_ways(row.pattern) or _line_read_otherwise(row)
     if line is not None:
-        yield f"this row can cut {line!r} in two ways; put text between its slots"
+        yield f"this row can match {line!r} in two ways; put text between its slots"
     for earlier in before:
         if _told_apart_by_head(row, earlier) or _told_apart_inside(row, earlier):
             continue
@@ -288,11 +288,11 @@ def _ambiguities_with_undo(row: Row, scope: Scope, undo: Undo | None) -> Iterato
     for other in scope.rows:
         line = common_line(other.undo, row.pattern) if other.undo is not None else None
         if line is not None:
-            yield f"this row and the undo row of that in line {other.number} both match {line!r}"
+            yield f"this row and the undo row of line {other.number} both match {line!r}"
     if undo is not None:
         line = common_line(LinePattern((Literal(undo.before), Slot("#", Rest()))), row.pattern)
         if line is not None:
-            yield f"this row matches {line!r}, which takes a line back as the header says"
+            yield f"this row matches {line!r}, which the header's undo matches too"
 
 
 class _Week(int):

@@ -10,10 +10,10 @@ from typing import Any
 from reservoir.core.problems import Place, Problem
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.wording import hint
-from reservoir.dialects.facts.fact import ABOUT_LENDING, KINDS, NOTHING, field_type
+from reservoir.dialects.facts.fact import DHCP_FIELDS, KINDS, NOTHING, field_type
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import PREFIX_PARTS
-from reservoir.dialects.notations.nodes import Carrier, Piece
+from reservoir.dialects.notations.nodes import Notation, Piece
 from reservoir.dialects.sheet.model import Row, every_row, grouped, kind_of
 from reservoir.dialects.sheet.patterns import Element, LinePattern, Literal, Optional, Slot
 
@@ -44,7 +44,7 @@ class BodyReader:
         file: str,
         forms: Mapping[str, Form],
         named_forms: Mapping[str, tuple[str, Form]],
-        carrier: Carrier,
+        carrier: Notation,
     ) -> None:
         """Use the header's forms, by field type and by name (with the type that they are for)."""
         self.file = file
@@ -90,35 +90,35 @@ class BodyReader:
             return
         kind, repeat, pairs = _margin_parts(margin)
         if kind and kind not in KINDS:
-            raise SheetMistakeError(f"{kind!r} is no kind of fact{hint(kind, KINDS)}")
+            raise SheetMistakeError(f"{kind!r} is not a kind of fact{hint(kind, KINDS)}")
         inside = self._enclosing_kind() or "device"
         if kind and kind != "device" and inside not in KINDS[kind].inside:
             owners = " or ".join(KINDS[kind].inside)
             raise SheetMistakeError(
-                f"a fact of kind {kind} stands in a {owners}, not in a {inside}"
+                f"a fact of kind {kind} belongs in a {owners}, not in a {inside}"
             )
         about = kind or self._enclosing_kind() or "device"
         conditions, same_as = self._conditions(about, pairs)
         row = Row(number, kind, repeat, conditions, same_as, LinePattern(()), owner=parent)
-        row.lends = KINDS[about].lends
+        row.about_dhcp = KINDS[about].about_dhcp
         if line.strip() != ":":
             self._lay_out(row, line[indent:].rstrip(), about, column + indent)
         elif not kind:
             raise SheetMistakeError("':' opens a fact without a line of its own; name its kind")
         if row.adds_fields and not repeat and conditions:
             row.repeat = "?"  # a row for one value of a field is there only with that value
-        row.lends |= bool(row.mentioned & ABOUT_LENDING)
+        row.about_dhcp |= bool(row.mentioned & DHCP_FIELDS)
         (parent.children if parent else self.rows).append(row)
         self._levels.append(_Level(indent, row))
 
     def _undo_row(self, line: str, parent: Row | None, column: int) -> None:
-        """A line that takes back the rows of one kind just above."""
+        """A line that undoes the rows of one kind just above."""
         rows = parent.children if parent is not None else self.rows
         if not rows or not self.carrier.has_undo:
             raise SheetMistakeError(
-                "an undo row stands below the row that it takes back, as deep"
+                "an undo row goes below the row that it undoes, at the same depth"
                 if not rows
-                else "in this notation a line is taken back by leaving it out"
+                else "in this notation a line is undone by leaving it out"
             )
         kind, alike = grouped(rows)[-1]
         above = alike if kind else alike[-1:]
@@ -126,7 +126,9 @@ class BodyReader:
         pattern = self._pattern(head, kind_of(rows[-1]), column)
         missing = pattern.required_fields - above[-1].required
         if missing or pattern.head is None:
-            what = f"{{{min(missing)}}} is not in the row above" if missing else "it begins so"
+            what = (
+                f"{{{min(missing)}}} is not in the row above" if missing else "no word at the start"
+            )
             raise SheetMistakeError(f"{what}; an undo row is a word and slots of that row", column)
         for row in above:
             row.undo = pattern
@@ -138,8 +140,8 @@ class BodyReader:
         for piece in pieces:
             pattern = self._pattern(piece, about, column)
             repeat = "?" if piece.optional else ""
-            inner = Row(row.number, "", repeat, {}, {}, pattern, [], [], row, row.lends, True)
-            inner.lends |= bool(inner.mentioned & ABOUT_LENDING)
+            inner = Row(row.number, "", repeat, {}, {}, pattern, [], [], row, row.about_dhcp, True)
+            inner.about_dhcp |= bool(inner.mentioned & DHCP_FIELDS)
             row.pieces.append(inner)
         row.children += row.pieces
 
@@ -166,7 +168,7 @@ class BodyReader:
                 conditions[name] = NOTHING
             elif its_type == "bool":
                 if text not in ("yes", "no"):
-                    raise SheetMistakeError(f"{name} is yes or no, not {text!r}")
+                    raise SheetMistakeError(f"{name} must be yes or no, not {text!r}")
                 conditions[name] = text == "yes"
             else:
                 conditions[name] = self.forms[its_type].read(text)
@@ -180,18 +182,18 @@ class BodyReader:
             target: list[Any] = top if inner is None else inner
             if text == "[?":
                 if inner is not None:
-                    raise SheetMistakeError("an optional part can't stand in another", at)
+                    raise SheetMistakeError("an optional part can't be inside another", at)
                 _strip_blank(top)
                 inner = []
             elif text == "]" and inner is not None:
                 if not any(isinstance(element, Slot) for element in inner):
-                    raise SheetMistakeError("an optional part needs a slot that decides it", at)
+                    raise SheetMistakeError("an optional part needs a slot", at)
                 top.append(Optional(tuple(inner)))
                 inner = None
             elif text.startswith("{") and text.endswith("}") and text not in ("{{", "}}"):
                 if target and isinstance(target[-1], Slot):
                     raise SheetMistakeError(
-                        f"{text} runs into the slot before it; put text between them", at
+                        f"{text} directly follows another slot; put text between them", at
                     )
                 target.append(self._slot(text[1:-1], kind, at, each))
             else:
@@ -213,7 +215,7 @@ class BodyReader:
             raise SheetMistakeError(error.message, column) from None
         if "." in name and name.partition(".")[0] not in {level.row.kind for level in self._levels}:
             owner = name.partition(".")[0]
-            raise SheetMistakeError(f"this row stands in no row of a {owner}", column)
+            raise SheetMistakeError(f"this row is not inside a row of kind {owner}", column)
         if each:
             its_type = {"ips": "ip", "texts": "text"}.get(its_type, its_type)
         if not form_name:
@@ -225,7 +227,7 @@ class BodyReader:
             known = [name for name, (of, _) in self.named_forms.items() if of == its_type]
             known += list(PREFIX_PARTS) if its_type == "prefix" else []
             near = hint(form_name, known) or (f"; there are {', '.join(known)}" if known else "")
-            raise SheetMistakeError(f"{name} has no form called {form_name!r}{near}", column)
+            raise SheetMistakeError(f"{name} has no form named {form_name!r}{near}", column)
         return Slot(name, form)
 
     def _check_parts(self, row: Row) -> None:
@@ -242,7 +244,7 @@ class BodyReader:
         for name, found in parts.items():
             if "ip" not in found or len(found) != 2:
                 message = (
-                    f"{name} is written in parts, so the line, or one beside it, needs "
+                    f"{name} is written in parts, so this line, or one next to it, needs "
                     f"{{{name}:ip}} and {{{name}:mask}} or {{{name}:bits}}"
                 )
                 self.problems.append(Problem(Place(self.file, first[name]), message))
@@ -256,7 +258,7 @@ class BodyReader:
         opens = isinstance(edge, Literal) and nesting.is_opening(edge.text)
         if bool(row.scope.rows) != opens:
             message = (
-                f"rows stand in this block, so its line should {place} with {sign.strip()!r}"
+                f"rows are in this block, so its line should {place} with {sign.strip()!r}"
                 if row.children
                 else f"a line that {place}s with {sign.strip()!r} opens a block; put rows inside"
             )
@@ -272,7 +274,7 @@ def _margin_parts(margin: str) -> tuple[str, str, list[tuple[str, str]]]:
         name, equals, value = word.partition("=")
         if not equals or not value:
             raise SheetMistakeError(
-                f"{word!r} isn't part of a margin: KIND, then * or ?, then field=value",
+                f"{word!r} doesn't belong in a margin: KIND, then * or ?, then field=value",
                 margin.index(word),
             )
         pairs.append((name, value))
@@ -285,7 +287,9 @@ def _field_type(kind: str, name: str) -> str:
     except KeyError:
         owner, _, of_owner = name.rpartition(".")
         if owner and owner not in KINDS:
-            raise SheetMistakeError(f"{owner!r} is no kind of fact{hint(owner, KINDS)}") from None
+            raise SheetMistakeError(
+                f"{owner!r} is not a kind of fact{hint(owner, KINDS)}"
+            ) from None
         fields = KINDS[owner or kind].fields
         known = hint(of_owner, fields) or f"; it has {', '.join(fields)}"
         raise SheetMistakeError(

@@ -9,7 +9,7 @@ from reservoir.dialects.sheet.traits import TRAITS
 
 MAY_LACK = {
     "pool": {"gateway", "dns", "domain"},
-    "interface": {"address", "parent", "vlan", "bridge", "zone"},
+    "interface": {"address", "parent", "vlan", "members", "zone"},
     "exclusion": {"note"},
     "binding": {"gateway", "dns", "domain"},
 }
@@ -49,11 +49,14 @@ def too_strict(sheet: Sheet) -> Iterator[tuple[Row, str]]:
         for name in sorted(row.pattern.required_fields & MAY_LACK.get(kind, set())):
             if sheet.traits.get(f"blank-{name}") != "refused":
                 remedy = "put ? into its margin" if row.adds_fields else "put it into [? …]"
-                yield row, f"a plan's {kind} may have no {name}, and this row wants one: {remedy}"
+                yield (
+                    row,
+                    f"a plan's {kind} may have no {name}, but this row requires one: {remedy}",
+                )
 
 
 def _is_optional(row: Row | None) -> bool:
-    """Whether it, or a row that it stands in, adds fields only where they are."""
+    """Whether it, or a row that it is in, adds fields only where they are."""
     while row is not None and row.adds_fields:
         if row.repeat:
             return True

@@ -30,9 +30,9 @@ from reservoir.dialects.forms.plain import (
     either,
 )
 from reservoir.dialects.forms.texts import EscapedBytes, ListOf, Rest, Text
-from reservoir.dialects.notations import CARRIERS
+from reservoir.dialects.notations import NOTATIONS
 from reservoir.dialects.notations.lines import Lines
-from reservoir.dialects.notations.nodes import Carrier, Nesting, Undo
+from reservoir.dialects.notations.nodes import Nesting, Notation, Undo
 from reservoir.dialects.sheet.ambiguity import ambiguities
 from reservoir.dialects.sheet.body import BodyReader, SheetMistakeError
 from reservoir.dialects.sheet.lint import needed_rows
@@ -45,7 +45,7 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
 
     Args:
         text: The sheet.
-        file: Where it stands, for messages.
+        file: Where it is, for messages.
         proven: It is known to be without ambiguities, so they aren't looked for.
 
     Raises:
@@ -61,7 +61,7 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
         header.take(number, line)
     header.finish(divider + 1)
     forms, named = header.forms()
-    body = BodyReader(file, forms, named, header.made_carrier)
+    body = BodyReader(file, forms, named, header.notation)
     for number, line in enumerate(lines[divider + 1 :], start=divider + 2):
         body.take(number, line)
     rows = body.finish()
@@ -92,7 +92,7 @@ class _HeaderReader:
         self.problems: list[Problem] = []
         self.seen: dict[str, int] = {}
         self.name = self.about = self.suffix = ""
-        self.carrier: type[Carrier] = Lines
+        self.carrier: type[Notation] = Lines
         self.comments: tuple[str, ...] = ()
         self.nesting = Nesting()
         self.naming = Naming()
@@ -117,14 +117,14 @@ class _HeaderReader:
         try:
             words = shlex.split(line)
         except ValueError:
-            return self._mistake(number, "a quotation isn't closed")
+            return self._mistake(number, "a quotation mark is missing")
         word, values = words[0], words[1:]
         reader: Callable[[list[str]], None] | None = getattr(self, f"_read_{word}", None)
         if reader is None:
             known = [name[6:] for name in dir(self) if name.startswith("_read_")]
-            return self._mistake(number, f"{word!r} is no word of a header{hint(word, known)}")
+            return self._mistake(number, f"{word!r} is not a header keyword{hint(word, known)}")
         if word not in ("trait", "limit", "assume", "form") and word in self.seen:
-            return self._mistake(number, f"{word} stands already in line {self.seen[word]}")
+            return self._mistake(number, f"{word} is already set in line {self.seen[word]}")
         self.seen[word] = number
         if word == "trait" and values and values[0] in TRAITS:
             self.traits_in[values[0]] = number
@@ -137,7 +137,7 @@ class _HeaderReader:
         """Look for what is missing."""
         for word in ("sheet", "carrier", *(["nest"] if self.carrier.words else [])):
             if word not in self.seen:
-                self._mistake(number, f"the header lacks the word {word}")
+                self._mistake(number, f"the header is missing {word}")
         if self.nesting.end and not (self.nesting.opens or self.nesting.begins):
             self._mistake(
                 self.seen["nest"],
@@ -147,13 +147,13 @@ class _HeaderReader:
             self.suffix = self.name
 
     @property
-    def made_carrier(self) -> Carrier:
-        """The carrier with what the header says about it."""
+    def notation(self) -> Notation:
+        """The notation, as the header describes it."""
         return self.carrier(self.nesting, self.comments)
 
     def forms(self) -> tuple[dict[str, Form], dict[str, tuple[str, Form]]]:
         """The forms by field type, and those that have names."""
-        carrier = self.made_carrier
+        carrier = self.notation
         text = carrier.text_form(self.text)
         forms: dict[str, Form] = {
             "ip": ADDRESS,
@@ -179,7 +179,7 @@ class _HeaderReader:
             file=self.file,
             about=self.about,
             suffix=self.suffix,
-            carrier=self.made_carrier,
+            notation=self.notation,
             naming=self.naming,
             duration=self.duration,
             traits=self.traits,
@@ -195,7 +195,7 @@ class _HeaderReader:
     def _read_sheet(self, values: list[str]) -> None:
         self.name = _only(values, "a name")
         if not re.fullmatch("[a-z][a-z0-9-]*", self.name):
-            raise SheetMistakeError("a dialect's name has small letters, digits and -")
+            raise SheetMistakeError("a dialect's name is made of lower-case letters, digits and -")
 
     def _read_about(self, values: list[str]) -> None:
         self.about = _only(values, "a quoted sentence")
@@ -205,12 +205,12 @@ class _HeaderReader:
 
     def _read_carrier(self, values: list[str]) -> None:
         name = _only(values, "a carrier")
-        if name not in CARRIERS:
+        if name not in NOTATIONS:
             raise SheetMistakeError(
-                f"there is no carrier {name!r}{hint(name, CARRIERS)}; "
-                f"there are {', '.join(CARRIERS)}"
+                f"there is no carrier {name!r}{hint(name, NOTATIONS)}; "
+                f"there are {', '.join(NOTATIONS)}"
             )
-        self.carrier = CARRIERS[name]
+        self.carrier = NOTATIONS[name]
 
     def _read_nest(self, values: list[str]) -> None:
         pairs = _pairs(values, "nest", self.carrier.words)
@@ -219,7 +219,7 @@ class _HeaderReader:
 
     def _read_codes(self, values: list[str]) -> None:
         if len(values) < 2 or values[0] != "except":
-            raise SheetMistakeError("the options that there can't be are named: codes except 43")
+            raise SheetMistakeError("codes lists the options that are not allowed: codes except 43")
         self.codes = codes_except(frozenset(OPTION_CODE.read(value) for value in values[1:]))
 
     def _read_bool(self, values: list[str]) -> None:
@@ -252,9 +252,9 @@ class _HeaderReader:
     def _read_undo(self, values: list[str]) -> None:
         before, found, after = _only(values, "a line").partition("{line}")
         if not found or not before.endswith(" ") or not before.strip():
-            raise SheetMistakeError('undo is a word or more before the line: undo "cancel {line}"')
+            raise SheetMistakeError('undo is one word or more, then the line: undo "cancel {line}"')
         if not self.carrier.has_undo:
-            raise SheetMistakeError("in this notation a line is taken back by leaving it out")
+            raise SheetMistakeError("in this notation a line is undone by leaving it out")
         self.undo = Undo(before, after)
 
     def _read_list(self, values: list[str]) -> None:
@@ -311,7 +311,7 @@ class _HeaderReader:
             raise SheetMistakeError("a limit has a place and a number: limit pool.dns 8")
         if values[0] not in LIMITS:
             raise SheetMistakeError(
-                f"nothing is known to be limited by {values[0]!r}; there are {', '.join(LIMITS)}"
+                f"there is no limit {values[0]!r}; there are {', '.join(LIMITS)}"
             )
         self.limits[values[0]] = _number(values[1])
 
@@ -329,7 +329,7 @@ def _only(values: list[str], what: str) -> str:
 
 def _pairs(values: list[str], word: str, known: tuple[str, ...]) -> dict[str, str]:
     if len(values) % 2:
-        raise SheetMistakeError(f"{word} has pairs of words: {', '.join(known)}, each with a value")
+        raise SheetMistakeError(f"{word} takes pairs: {', '.join(known)}, each with a value")
     pairs = dict(zip(values[::2], values[1::2], strict=True))
     for name in pairs:
         if name not in known:
@@ -355,7 +355,7 @@ def _mac_form(values: list[str]) -> MacForm:
     pairs = _pairs(values, "mac", ("group", "sep", "prefix", "case"))
     group = _number(pairs.get("group", "2"))
     if group not in (2, 4, 6, 12):
-        raise SheetMistakeError("a MAC's digits stand in groups of 2, 4, 6 or 12")
+        raise SheetMistakeError("a MAC address has groups of 2, 4, 6 or 12 digits")
     return MacForm(
         group, pairs.get("sep", ""), pairs.get("prefix", ""), pairs.get("case") == "upper"
     )

@@ -10,7 +10,7 @@ from typing import Any
 
 from reservoir.dialects.facts.fact import NOTHING, RUNNING_NUMBER
 from reservoir.dialects.forms.durations import DurationForm
-from reservoir.dialects.notations.nodes import Carrier, Undo
+from reservoir.dialects.notations.nodes import Notation, Undo
 from reservoir.dialects.sheet.patterns import LinePattern, head_of
 
 
@@ -42,11 +42,11 @@ class Row:
     """Empty for a fact that opens without a line of its own."""
     children: list[Row] = field(default_factory=list)
     pieces: list[Row] = field(default_factory=list)
-    """Those of the rows inside that stand on this row's line, in any order."""
+    """Those of the rows inside that are on this row's line, in any order."""
     owner: Row | None = None
-    """The row under which it stands in the sheet."""
-    lends: bool = False
-    """Whether it is about lending."""
+    """The row under which it is in the sheet."""
+    about_dhcp: bool = False
+    """Whether it is about DHCP."""
     is_piece: bool = False
     """Whether it is a piece of its owner's line."""
     undo: LinePattern | None = None
@@ -79,7 +79,7 @@ class Row:
 
     @cached_property
     def needs(self) -> frozenset[str]:
-        """The fields without which it and the lines that must stand in it can't be written."""
+        """The fields without which it and the lines that must be in it can't be written."""
         inside = (row.needs for row in self.children if not row.kind and not row.repeat)
         return self.required.union(*inside)
 
@@ -115,7 +115,7 @@ class Row:
 
     @cached_property
     def scope(self) -> Scope:
-        """The rows that may stand inside, found by how their lines begin."""
+        """The rows that may be inside, found by how their lines begin."""
         return Scope(self.children)
 
     @cached_property
@@ -149,8 +149,8 @@ def every_row(rows: Iterable[Row]) -> Iterator[Row]:
 class Scope:
     """Rows among which a node's text is looked up by its first word.
 
-    Besides the rows that stand inside a block, those under a fact without a line of its own,
-    and those that name the fact that they belong to and so stand beside it.
+    Besides the rows that are inside a block, those under a fact without a line of its own,
+    and those that name the fact that they belong to and so are beside it.
     """
 
     def __init__(self, rows: list[Row]) -> None:
@@ -186,7 +186,7 @@ def _standing_here(rows: Iterable[Row]) -> Iterator[Row]:
 
 
 def _standing_beside(rows: Iterable[Row]) -> Iterator[Row]:
-    """Of the rows inside a row, those that stand beside it, and those beside these."""
+    """Of the rows inside a row, those that are beside it, and those beside these."""
     for row in rows:
         if row.links:
             yield row
@@ -203,7 +203,7 @@ class Sheet:
     about: str
     suffix: str
     """How its files' names end."""
-    carrier: Carrier
+    notation: Notation
     naming: Naming
     duration: DurationForm
     traits: Mapping[str, str]
@@ -213,7 +213,7 @@ class Sheet:
     """Values that a field of a kind has when nothing says otherwise."""
     rows: tuple[Row, ...]
     undo: Undo | None = None
-    """How any line is taken back that has no line of its own for that."""
+    """How any line is undone that has no line of its own for that."""
 
     @cached_property
     def undo_words(self) -> frozenset[str]:
@@ -244,7 +244,7 @@ class Sheet:
 
     @cached_property
     def homes(self) -> Mapping[str, tuple[str, ...]]:
-        """For each kind of fact that a row opens, the kinds that it may stand in."""
+        """For each kind of fact that a row opens, the kinds that it may be in."""
         found: dict[str, dict[str, None]] = {}
         for row in every_row(self.rows):
             if row.kind and row.kind != "device":
@@ -253,7 +253,7 @@ class Sheet:
         return {kind: tuple(owners) for kind, owners in found.items()}
 
     def stands_in(self, kind: str, owner: str) -> bool:
-        """Whether a fact of this kind may stand in one of that kind."""
+        """Whether a fact of this kind may be in one of that kind."""
         return owner in self.homes.get(kind, ())
 
     def says_nothing(self, kind: str, name: str) -> bool:

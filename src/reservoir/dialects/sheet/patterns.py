@@ -134,7 +134,7 @@ class LinePattern:
     def read(self, line: str) -> dict[str, Any] | None:
         """The values of a line's slots by field; None if the line has another shape.
 
-        Of a value whose other part stands in another line, the part: ``{"address:ip": …}``.
+        Of a value whose other part is in another line, the part: ``{"address:ip": …}``.
 
         Raises:
             BadValueError: the shape is right, and a value is not.

@@ -25,14 +25,14 @@ class Trait(NamedTuple):
 _AT_INTERFACE = "pool.interface or pool in interface"
 
 TRAITS: Mapping[str, Trait] = {
-    "lends": Trait(
-        "What a pool lends.",
+    "assigns": Trait(
+        "What a pool assigns.",
         {
-            "subnet-less-exclusions": "Every host address of its subnet that isn't excluded.",
+            "subnet-less-exclusions": "Every host address of its subnet, less exclusions.",
             "interface-subnet-less-exclusions": (
-                "Every host address of its interface's subnet that isn't excluded."
+                "Every host address of its interface's subnet, less exclusions."
             ),
-            "ranges": "What its ranges name, from first to last address.",
+            "ranges": "Its ranges, each from first to last address.",
         },
         "ranges",
         {
@@ -42,20 +42,20 @@ TRAITS: Mapping[str, Trait] = {
         },
     ),
     "more-ranges": Trait(
-        "What becomes of more ranges than a pool holds.",
+        "Ranges beyond a pool's limit.",
         {
             "refused": "The device refuses them.",
-            "more-pools": "They go into further pools of the subnet.",
+            "more-pools": "They go into more pools of the same subnet.",
         },
         "refused",
     ),
     "exclusions": Trait(
-        "Where addresses are kept out.",
+        "Where addresses are excluded.",
         {
-            "in-pool": "Each pool has exclusions of its own.",
-            "device-wide": "One list of exclusions serves all pools of the device.",
-            "in-pool-and-device-wide": "Each pool has its own, and one list serves all pools too.",
-            "none": "Nowhere; ranges are split around what is kept out.",
+            "in-pool": "Each pool has its own exclusions.",
+            "device-wide": "One list of exclusions for all pools of the device.",
+            "in-pool-and-device-wide": "Each pool has its own, and one list is for all pools.",
+            "none": "Nowhere; ranges are split around excluded addresses.",
         },
         "none",
         {
@@ -67,9 +67,9 @@ TRAITS: Mapping[str, Trait] = {
     "bindings": Trait(
         "How a client is bound to an address.",
         {
-            "table": "One table for the device; the client is told what its address's pool tells.",
-            "in-pool": "In the pool, which says what the client is told.",
-            "one-address-pool": "Each by a pool of its own, which says what the client is told.",
+            "table": "One table for the device; the client gets the options of its address's pool.",
+            "in-pool": "In the pool, whose options the client gets.",
+            "one-address-pool": "Each by its own pool, whose options the client gets.",
         },
         "table",
         {
@@ -79,11 +79,11 @@ TRAITS: Mapping[str, Trait] = {
         },
     ),
     "bound-address": Trait(
-        "Where a bound address must lie.",
+        "Where a bound address must be.",
         {
-            "anywhere": "Anywhere in the subnet; it isn't lent to anybody else.",
+            "anywhere": "Anywhere in the subnet; no other client gets it.",
             "excluded": "Among the excluded addresses.",
-            "inside": "Inside what the pool lends, and not excluded; nobody else is lent it.",
+            "inside": "In what the pool assigns, and not excluded; no other client gets it.",
             "outside-ranges": "Outside every range.",
         },
         "anywhere",
@@ -93,71 +93,71 @@ TRAITS: Mapping[str, Trait] = {
         {
             "subnet-or-relay": "By the subnet of the interface or of the relay address.",
             "joined-interface": "By the interface that the pool names, or the relay address.",
-            "interface": "By the interface; it answers no relay.",
-            "order": "It takes the first that has an address left; it answers no relay.",
+            "interface": "By the interface; it doesn't answer relays.",
+            "order": "The first with a free address; it doesn't answer relays.",
         },
         "subnet-or-relay",
         {"joined-interface": (_AT_INTERFACE,), "interface": (_AT_INTERFACE,)},
     ),
     "unreached-pool": Trait(
-        "What becomes of a pool that neither an interface nor a relay leads to.",
+        "A pool that neither an interface nor a relay leads to.",
         {
-            "idle": "Nobody is ever lent anything from it.",
+            "idle": "No client ever gets an address from it.",
             "configuration-refused": "The device refuses the whole configuration.",
         },
         "idle",
     ),
     "overlapping-pools": Trait(
-        "What becomes of pools that share addresses.",
-        {"accepted": "The device takes them.", "refused": "The device refuses the second."},
+        "Pools that share addresses.",
+        {"accepted": "The device accepts them.", "refused": "The device refuses the second."},
         "accepted",
     ),
     "bridge-member": Trait(
-        "Whether lending can be switched on at an interface that is part of a bridge.",
-        {"accepted": "It can, to no avail.", "refused": "The device refuses."},
+        "DHCP service on an interface that is a bridge member.",
+        {"accepted": "It can be enabled, but has no effect.", "refused": "The device refuses."},
         "accepted",
     ),
     "zone": Trait(
-        "Whether a client's request has to be let in by the interface's zone.",
-        {"open": "Zones don't matter.", "must-admit-dhcp": "The zone must admit dhcp."},
+        "Whether the interface's zone must admit DHCP.",
+        {"open": "No; zones don't matter.", "must-admit-dhcp": "Yes, or requests are dropped."},
         "open",
         {"must-admit-dhcp": ("zone.admits", "interface.zone")},
     ),
     "own-address": Trait(
-        "Whether the device would lend an address that it holds itself.",
-        {"lent": "It would, unless it is excluded.", "skipped": "It never does."},
-        "lent",
+        "Whether the device assigns an address that it holds itself.",
+        {"assigned": "It does, unless the address is excluded.", "skipped": "Never."},
+        "assigned",
     ),
     "probe": Trait(
-        "Whether an address is tried before it is lent, in case somebody holds it.",
-        {"never": "It isn't.", "if-told": "It is where the pool says so."},
+        "Whether an address is probed before it is offered, in case it is in use.",
+        {"never": "Never.", "if-enabled": "If the pool enables it."},
         "never",
-        {"if-told": ("pool.probe",)},
+        {"if-enabled": ("pool.probe",)},
     ),
     "blank-gateway": Trait(
-        "What clients are told where a pool names no gateway.",
-        {"nothing": "Nothing.", "own-address": "The address of the device's interface."},
+        "The gateway that clients are offered if a pool has none.",
+        {"nothing": "None.", "own-address": "The address of the device's interface."},
         "nothing",
     ),
     "blank-dns": Trait(
-        "What clients are told where a pool names no DNS server.",
+        "The DNS servers that clients are offered if a pool has none.",
         {
-            "nothing": "Nothing.",
+            "nothing": "None.",
             "own-address": "The address of the device's interface.",
-            "own-resolvers": "The servers that the device itself asks.",
-            "refused": "The device refuses the pool.",
+            "own-resolvers": "Those that the device uses itself.",
+            "refused": "None: the device refuses the pool.",
         },
         "nothing",
     ),
-    "blank-lease": Trait("The lease time where a pool names none.", {}, "1d"),
+    "blank-lease": Trait("The lease time if a pool has none.", {}, "1d"),
     "service": Trait(
-        "What switches lending on.",
+        "How the DHCP service is enabled.",
         {
-            "on-from-factory": "It is on unless it is switched off.",
-            "master": "A master switch.",
-            "interface": "A switch at each interface.",
-            "master-and-interface": "A master switch, and one at each interface.",
-            "pool": "A switch at each pool.",
+            "on-from-factory": "Enabled by default.",
+            "master": "For the whole device.",
+            "interface": "On each interface.",
+            "master-and-interface": "For the whole device, and on each interface.",
+            "pool": "For each pool.",
         },
         "on-from-factory",
         {
@@ -168,17 +168,17 @@ TRAITS: Mapping[str, Trait] = {
         },
     ),
     "factory-pool": Trait(
-        "Whether the device comes with a pool.",
-        {"none": "It has none.", "kept": "The first is there already; it can't be removed."},
+        "Whether the device comes with a default pool.",
+        {"none": "No.", "kept": "Yes; it can be changed but not removed."},
         "none",
     ),
     "order": Trait(
-        "In which order addresses are lent.",
+        "The order in which addresses are assigned.",
         {
-            "lowest-first": "From the lowest address upwards.",
-            "highest-first": "From the highest address downwards.",
-            "least-recently-used": "Those never lent first, then the one given back longest ago.",
-            "by-client": "Each client has its place, worked out from its identity.",
+            "lowest-first": "Lowest address first.",
+            "highest-first": "Highest address first.",
+            "least-recently-used": "Addresses never used first, then the one released longest ago.",
+            "by-client": "By a hash of the client.",
         },
         "lowest-first",
     ),
@@ -186,12 +186,12 @@ TRAITS: Mapping[str, Trait] = {
 """Every trait by name."""
 
 LIMITS: Mapping[str, str] = {
-    "pool.dns": "DNS servers for a pool",
-    "pool.range": "Ranges in a pool",
-    "pool.exclusion": "Exclusions in a pool",
-    "interface.pool": "Pools at an interface",
-    "device.pool": "Pools on the device",
-    "device.exclusion": "Exclusions on the device",
-    "device.binding": "Bindings on the device",
+    "pool.dns": "DNS servers per pool",
+    "pool.range": "Ranges per pool",
+    "pool.exclusion": "Exclusions per pool",
+    "interface.pool": "Pools per interface",
+    "device.pool": "Pools per device",
+    "device.exclusion": "Exclusions per device",
+    "device.binding": "Bindings per device",
 }
-"""What a sheet may limit, and what that counts; fitting keeps within it."""
+"""What a sheet may limit, and what that counts."""

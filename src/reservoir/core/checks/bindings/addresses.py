@@ -1,4 +1,4 @@
-"""Bindings: one client, one address, in its own network."""
+"""Bindings: one client, one address, in the client's own network."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
+from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.typos import likely_meant
@@ -15,10 +16,10 @@ from reservoir.core.values.typos import likely_meant
 class BindingOutsideSubnet(Obstructed):
     """A binding's address is not in its network's subnet.
 
-    Why: The client asks from its network, the server finds no binding there, and the client gets
-    another address or none.
+    Why: The server finds no binding in the client's network, so the client gets another address or
+    none.
 
-    Remedy: Correct the address, or move the binding to the network that it belongs to.
+    Remedy: Correct the address, or move the binding to the right network.
     """
 
     severity = Severity.ERROR
@@ -39,13 +40,13 @@ class BindingOutsideSubnet(Obstructed):
 
     def check(self, site: Site) -> Iterator[Finding]:
         yield from super().check(site)
-        lending, table = site.lending, site.lending.bindings
+        pools, table = site.pools, site.pools.bindings
         if not len(table):
             return
-        for row in np.flatnonzero(lending.outside_subnet(table)).tolist():
+        for row in np.flatnonzero(pools.outside_subnet(table)).tolist():
             address = int(table.address[row])
-            subnet = lending.networks[table.network[row]].subnet
-            name = lending.names[table.network[row]]
+            subnet = pools.networks[table.network[row]].subnet
+            name = pools.names[table.network[row]]
             meant = likely_meant(address, subnet)
             if meant is not None and (table.address == meant).any():
                 meant = None  # somebody else has it already
@@ -54,15 +55,15 @@ class BindingOutsideSubnet(Obstructed):
                 f"{table.label(row)} is bound to {format_address(address)}, "
                 f"which is not in {subnet.subnet}" + (f"; {shown} would be" if shown else ""),
                 (*table.path(row), "address"),
-                Witness("misplaced", name, address, client=table.label(row)),
+                Witness("bound", name, address, **table.who(row), because="outside-subnet"),
                 replaced((*table.path(row), "address"), format_address(address), shown),
             )
 
 
 class BindingEdgeAddress(Rule):
-    """A client is bound to the subnet's network or broadcast address.
+    """A binding's address is the subnet's network or broadcast address.
 
-    Why: No machine can work with such an address, and most devices refuse the binding.
+    Why: No host can use such an address, and most devices refuse the binding.
 
     Remedy: Give the client a host address.
     """
@@ -82,11 +83,11 @@ class BindingEdgeAddress(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending, table = site.lending, site.lending.bindings
+        pools, table = site.pools, site.pools.bindings
         if not len(table):
             return
-        for row in np.flatnonzero(lending.on_edge(table)).tolist():
-            subnet = lending.networks[table.network[row]].subnet
+        for row in np.flatnonzero(pools.on_edge(table)).tolist():
+            subnet = pools.networks[table.network[row]].subnet
             address = int(table.address[row])
             kind = subnet.edge_word(address)
             shown = format_address(address)
@@ -95,21 +96,21 @@ class BindingEdgeAddress(Rule):
                 (*table.path(row), "address"),
                 Witness(
                     "bound",
-                    lending.names[table.network[row]],
+                    pools.names[table.network[row]],
                     address,
-                    client=table.label(row),
-                    also=f"its network's {kind} address",
+                    **table.who(row),
+                    because=f"{kind}-address",
                 ),
             )
 
 
 class BindingOnStatic(Rule):
-    """A client is bound to an address that another machine has set by hand.
+    """A client is bound to a static host's address.
 
-    Why: Two machines have one address and disturb each other. Where both go by one name, it is
-    one machine that stands in two lists: nothing more than advice.
+    Why: Two machines get the same address and conflict. If both have the same name, it is one
+    machine listed twice, which is only advice.
 
-    Remedy: Give the client another address, or take the machine out of one of the lists.
+    Remedy: Bind the client to another address, or remove the machine from one of the lists.
     """
 
     severity = Severity.ERROR
@@ -129,29 +130,30 @@ class BindingOnStatic(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending, table, static = site.lending, site.lending.bindings, site.lending.static
+        pools, table, static = site.pools, site.pools.bindings, site.pools.static
         if not len(table) or not len(static):
             return
-        found = lending.bindings_by_address.first_at(
-            lending.vrf_numbers[static.network], static.address
+        found = pools.bindings_by_address.first_at(
+            pools.vrf_numbers[static.network], static.address
         )
         for host in np.flatnonzero(found >= 0).tolist():
             row = int(found[host])
             address = int(table.address[row])
-            bound, name = table.label(row), static.name[host] or "a static host"
+            bound, name = table.label(row), static.name[host] or NAMELESS
             same = table.name[row] == static.name[host] != ""
-            told = f"{bound} is bound to {format_address(address)}"
+            binding = f"{bound} is bound to {format_address(address)}"
             yield self.finding(
-                f"{told}, which it also has set by hand: one of the two is enough"
+                f"{binding} and listed there as a static host too; one of the two is enough"
                 if same
-                else f"{told}, which {name} has set by hand",
+                else f"{binding}, the address of {name}",
                 (*table.path(row), "address"),
                 Witness(
-                    "bound-twice",
-                    lending.names[table.network[row]],
+                    "bound",
+                    pools.names[table.network[row]],
                     address,
-                    client=bound,
-                    also=name,
+                    **table.who(row),
+                    also=f"static host {name}",
+                    because="taken",
                 ),
                 severity=Severity.ADVICE if same else None,
             )
@@ -160,9 +162,9 @@ class BindingOnStatic(Rule):
 class BindingAddressTwice(Rule):
     """One address is bound to two clients.
 
-    Why: The device refuses the second, or both get the same address and disturb each other.
+    Why: The device refuses the second binding, or both clients get the same address and conflict.
 
-    Remedy: Give one of them another address.
+    Remedy: Bind one of them to another address.
     """
 
     severity = Severity.ERROR
@@ -184,10 +186,10 @@ class BindingAddressTwice(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending, table = site.lending, site.lending.bindings
+        pools, table = site.pools, site.pools.bindings
         if len(table) < 2:
             return
-        for group in lending.bindings_by_address.repeated():
+        for group in pools.bindings_by_address.repeated():
             first = int(group[0])
             address = format_address(int(table.address[first]))
             for row in group[1:].tolist():
@@ -195,15 +197,17 @@ class BindingAddressTwice(Rule):
                 label = table.label(row)
                 one, other = (label, label) if same else table.labels(first, row)
                 yield self.finding(
-                    f"{address} is bound twice to {label}"
+                    f"{address} is bound to {label} twice"
                     if same
                     else f"{address} is bound to {one} and to {other}",
                     (*table.path(row), "address"),
                     Witness(
-                        "bound-twice",
-                        lending.names[table.network[row]],
+                        "bound",
+                        pools.names[table.network[row]],
                         int(table.address[row]),
-                        client=one,
-                        also=other,
+                        client=table.client_at(row),
+                        name=other,
+                        also=one,
+                        because="bound-too",
                     ),
                 )

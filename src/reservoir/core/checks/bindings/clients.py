@@ -1,4 +1,4 @@
-"""Clients that are bound: each a machine's own, and once in a network."""
+"""Clients with bindings: each one real, and bound once per network."""
 
 from __future__ import annotations
 
@@ -14,16 +14,16 @@ from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import ETHERNET, Mac
 
 GROUP_BIT, LOCAL_BIT = 1 << 40, 1 << 41
-"""In a MAC address's first byte: sent to many; set by the machine itself (IEEE 802, clause 8)."""
+"""In a MAC address's first byte: group address; locally administered (IEEE 802, clause 8)."""
 
 
 class BindingClientTwice(Rule):
     """One client is bound to two addresses in one network.
 
-    Why: It gets one of them, nobody knows which; the other lies idle.
+    Why: It gets one of them, unpredictably; the other is never used.
 
-    Remedy: Leave one of the bindings out, or correct the MAC address: often it was copied from the
-    wrong window.
+    Remedy: Remove one of the bindings, or correct the MAC address, which may have been copied from
+    the wrong place.
     """
 
     severity = Severity.ERROR
@@ -45,13 +45,13 @@ class BindingClientTwice(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending, table = site.lending, site.lending.bindings
+        pools, table = site.pools, site.pools.bindings
         for group in repeated(table.network, machines(table)):
             first = int(group[0])
             for row in group[1:].tolist():
                 one, other = int(table.address[first]), int(table.address[row])
                 if one == other:
-                    continue  # the rule about addresses that are bound twice says so
+                    continue  # binding-address-twice reports it
                 names = [table.name[r] or "the client" for r in (first, row)]
                 who = names[0] if names[0] == names[1] else f"{names[0]} and {names[1]}"
                 yield self.finding(
@@ -59,11 +59,11 @@ class BindingClientTwice(Rule):
                     f"{format_address(other)} ({who})",
                     table.path(row),
                     Witness(
-                        "bound",
-                        lending.names[table.network[row]],
+                        "bound-to-two",
+                        pools.names[table.network[row]],
                         other,
-                        client=table.client_text(row),
-                        also=f"and always {format_address(one)}",
+                        client=table.client_at(row),
+                        expected=format_address(one),
                     ),
                 )
 
@@ -84,11 +84,12 @@ def machines(table: HostTable) -> NDArray[np.int64]:
 
 
 class BindingNameTwice(Rule):
-    """Two clients of one network are bound under one name.
+    """Two bindings in one network have the same name.
 
-    Why: Whoever looks for the machine finds the wrong one; some devices refuse the second.
+    Why: People who look for the machine find the wrong one; some devices refuse the second
+    binding.
 
-    Remedy: Give each a name of its own.
+    Remedy: Give each binding its own name.
     """
 
     severity = Severity.WARNING
@@ -111,7 +112,7 @@ class BindingNameTwice(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending, table = site.lending, site.lending.bindings
+        pools, table = site.pools, site.pools.bindings
         numbers = table.name.hashes().view(np.int64)
         for group in repeated(table.network, numbers):
             first: dict[str, int] = {}
@@ -121,24 +122,25 @@ class BindingNameTwice(Rule):
                     continue
                 one, other = (int(table.address[r]) for r in (first[name], row))
                 if one == other:
-                    continue  # the rule about addresses that are bound twice says so
+                    continue  # binding-address-twice reports it
                 yield self.finding(
-                    f"{name} is the name of two clients, at {format_address(one)} and "
+                    f"two clients are named {name}, at {format_address(one)} and "
                     f"{format_address(other)}",
                     table.path(row),
                     Witness(
-                        "named-alike",
-                        lending.names[table.network[row]],
-                        client=table.client_text(first[name]),
+                        "names-equal",
+                        pools.names[table.network[row]],
+                        client=table.client_at(first[name]),
+                        name=name,
                         also=table.client_text(row),
                     ),
                 )
 
 
 class ClientInvalid(Rule):
-    """A binding's MAC address can't be a machine's.
+    """A binding's MAC address can't belong to a client.
 
-    Why: No client ever asks with it: all zeros, all ones, or a group address that stands for many.
+    Why: No client ever uses all zeros, the broadcast address or a group address.
 
     Remedy: Copy the MAC address from the machine or from its lease.
     """
@@ -158,34 +160,34 @@ class ClientInvalid(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending, table = site.lending, site.lending.bindings
+        pools, table = site.pools, site.pools.bindings
         clients = machines(table)
         wrong = ((clients & GROUP_BIT) != 0) | (clients == 0)
         for row in np.flatnonzero(wrong & (clients < FIRST_IDENTIFIER)).tolist():
             number = int(clients[row])
-            reason = "is the broadcast address" if number == (1 << 48) - 1 else "stands for many"
-            reason = "is all zeros" if number == 0 else reason
+            reason = "the broadcast address" if number == (1 << 48) - 1 else "a group address"
+            reason = "all zeros" if number == 0 else reason
             yield self.finding(
-                f"{Mac(number)} {reason}, so no client has it",
+                f"{Mac(number)} is {reason}, so no client can have it",
                 (*table.path(row), "mac"),
                 Witness(
                     "bound",
-                    lending.names[table.network[row]],
+                    pools.names[table.network[row]],
                     int(table.address[row]),
-                    client=str(Mac(number)),
-                    also="and never asks",
+                    **table.who(row),
+                    because="never-asks",
                 ),
             )
 
 
 class ClientRandomised(Rule):
-    """A binding's MAC address was made up by the machine itself.
+    """A binding's MAC address is locally administered (randomised).
 
-    Why: Phones and laptops make up another one for each network, or now and then: the binding
-    will miss its client. Virtual machines keep theirs.
+    Why: Phones and laptops use a different random MAC address on each network, or change it from
+    time to time, and the binding stops matching. Virtual machines keep theirs.
 
-    Remedy: Switch private addresses off on the machine for this network and bind the MAC address
-    that it has then, or bind its client identifier.
+    Remedy: Turn off private (random) MAC addresses on the machine for this network and bind the MAC
+    address it has then, or bind its client identifier.
     """
 
     severity = Severity.ADVICE
@@ -203,31 +205,32 @@ class ClientRandomised(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        table = site.lending.bindings
+        table = site.pools.bindings
         clients = machines(table)
         local = (clients & (GROUP_BIT | LOCAL_BIT)) == LOCAL_BIT
         for row in np.flatnonzero(local & (clients < FIRST_IDENTIFIER)).tolist():
             yield self.finding(
-                f"{table.label(row)} has {Mac(int(clients[row]))}, which a machine gives itself: "
-                "it may change",
+                f"{table.label(row)} has {Mac(int(clients[row]))}, a locally administered MAC "
+                "address, which may change",
                 (*table.path(row), "mac"),
             )
 
 
 class BindingPlacement(Obstructed):
-    """A device has bound an address where it doesn't heed the binding.
+    """A bound address is where the device ignores the binding.
 
-    Why: Families differ: one wants bound addresses among the excluded, one inside a range, one
-    outside every range. The client gets another address, or none, or its address is lent.
+    Why: Device families differ: one requires bound addresses to be excluded, one inside a range,
+    one outside every range. Otherwise the client gets another address or none, or its address is
+    assigned to another client.
 
-    Remedy: Move the address to where the device wants it; `reservoir write` does so by itself.
+    Remedy: Put the address where the device requires it; `reservoir write` does so on its own.
     """
 
     severity = Severity.ERROR
     follows = (
         *EXCLUSION_WRONG,
         "range-outside-subnet",
-        "binding-placement",  # a line that is missing is missed by all that it would hold
+        "binding-placement",  # one missing line affects every address that it would hold
     )
     dialect = "larkspur"
     rests_on = ("exclusion", "range")
@@ -245,14 +248,13 @@ class BindingPlacement(Obstructed):
     """
 
 
-class BindingToldOtherwise(Obstructed):
-    """A bound client is told something else than the other clients of its network.
+class BindingOptionsDiffer(Obstructed):
+    """A bound client is offered different options than the rest of its network.
 
-    Why: Where a device's dialect says of each binding again what its network says, one of the two
-    is easily mistyped or forgotten; a client that is moved to a bound address then behaves
-    otherwise.
+    Why: Where a dialect repeats the network's options in each binding, one of the copies is easily
+    mistyped or forgotten, and the client behaves differently once it is bound.
 
-    Remedy: Say the same of both, or accept that this client is an exception.
+    Remedy: Make both the same, or accept the finding if the difference is intended.
     """
 
     severity = Severity.ADVICE
@@ -260,8 +262,8 @@ class BindingToldOtherwise(Obstructed):
         *SUBNET_WRONG,
         "gateway-outside-subnet",
         "gateway-unattended",
-        "dns-transposed",
-        "binding-told-otherwise",
+        "dns-digits-swapped",
+        "binding-options-differ",
     )
     rests_on = ("gateway", "dns", "domain", "lease", "option")
     dialect = "merganser"

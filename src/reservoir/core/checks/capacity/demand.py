@@ -1,4 +1,4 @@
-"""Enough addresses for the clients that are expected, and not absurdly many."""
+"""Enough addresses for the expected clients, and not absurdly many."""
 
 from __future__ import annotations
 
@@ -11,18 +11,20 @@ from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Demand, PlanPath
-from reservoir.core.pools import Lending, Pool
+from reservoir.core.pools import Pool, Pools
 from reservoir.core.sizing.demand import peak_devices, peak_visits, with_headroom
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span
-from reservoir.core.values.durations import parse_duration
 from reservoir.core.wording import be, counted
 
 OVERSIZED = 8
-"""So many times the demand is more than anybody needs."""
+"""A pool this many times the demand is oversized."""
+
+A_DAY = 86_400
+"""Seconds."""
 
 ORDINARY = 254
-"""Addresses that nobody calls too many: a /24 is what people take without thinking."""
+"""A pool up to this size is never oversized: a /24 is everybody's default."""
 
 
 @dataclass(frozen=True)
@@ -34,7 +36,7 @@ class Sized:
     demand: Demand
     lease: int
     """Seconds."""
-    lendable: int
+    assignable: int
     bound: int
     headroom: float
 
@@ -45,13 +47,13 @@ class Sized:
 
     @property
     def path(self) -> PlanPath:
-        """Where the demand stands."""
+        """Where the demand is."""
         return (*self.pools[0].path, "demand")
 
     @property
     def capacity(self) -> int:
         """Clients that can have an address at once."""
-        return self.lendable + self.bound
+        return self.assignable + self.bound
 
     def peak(self, lease: int | None = None) -> int:
         """Clients at the busiest moment; with another lease time if one is given."""
@@ -62,28 +64,28 @@ class Sized:
         return peak_devices(self.demand, self.lease)
 
     def needed(self, lease: int | None = None) -> int:
-        """The peak with headroom."""
+        """The peak plus headroom."""
         return with_headroom(self.peak(lease), self.headroom)
 
 
 @lru_cache(maxsize=1)
 def sized(site: Site) -> list[Sized]:
-    """The networks whose demand can be met or not: those with a lease that ends."""
+    """The networks whose demand can be sized: those whose leases expire."""
     found = []
-    for index, pools in enumerate(site.lending.pools_by_network):
+    for index, pools in enumerate(site.pools.by_network):
         demand = pools[0].network.demand
         if demand is None:
             continue
         lease = lease_of(site, pools[0])
         if math.isinf(peak_visits(demand, lease)):
-            continue  # visitors who never give back: the rule about infinite leases says so
+            continue  # visitors who keep their addresses for good: lease-infinite reports it
         settings = site.plan.checks.headroom
         one = Sized(
             index,
             pools,
             demand,
             lease,
-            len(site.lending.lendable_in(index)),
+            len(site.pools.assignable_in(index)),
             len(pools[0].bindings),
             settings if demand.headroom is None else demand.headroom,
         )
@@ -92,16 +94,17 @@ def sized(site: Site) -> list[Sized]:
 
 
 def lease_of(site: Site, pool: Pool) -> int:
-    """The lease time of a pool in seconds; where the plan names none, the device's, or a day."""
-    if pool.told.lease is not None:
-        return pool.told.lease
-    return parse_duration(site.trait(pool.server, "blank-lease") or "1d")
+    """The lease time of a pool in seconds; the device's default, or a day, if the plan has none."""
+    if pool.offer.lease is not None:
+        return pool.offer.lease
+    behaviour = site.behaviour(pool.server)
+    return A_DAY if behaviour is None else behaviour.default_lease
 
 
 class PoolUndersized(Rule):
     """A network expects more clients than it has addresses for.
 
-    Why: When the last address is lent, the next client simply gets none.
+    Why: Once the last address is assigned, the next client gets none.
 
     Remedy: Widen the range, or plan a larger subnet.
     """
@@ -138,27 +141,27 @@ class PoolUndersized(Rule):
             short = network.peak() - network.capacity
             if short > 0:
                 yield self.finding(
-                    f"{expected(network)}; {counted(network.lendable, 'address')} can be lent and "
-                    f"{network.bound:,} {be(network.bound)} bound: "
+                    f"{expected(network)}, but only {counted(network.assignable, 'address')} "
+                    f"{be(network.assignable)} assignable and {network.bound:,} bound: "
                     f"{short:,} too few",
                     network.path,
                     Witness("refused", network.name, count=network.capacity + 1),
-                    _wider(site.lending, network, network.needed() - network.capacity)
-                    or _wider(site.lending, network, short),
+                    _wider(site.pools, network, network.needed() - network.capacity)
+                    or _wider(site.pools, network, short),
                 )
 
 
 def expected(network: Sized) -> str:
     """How many clients there will be, in words."""
     peak, demand = network.peak(), network.demand
-    if demand.sailings or demand.walk_in:
-        return f"up to {counted(peak, 'address')} {be(peak)} taken at once"
+    if demand.arrivals or demand.walk_in:
+        return f"up to {counted(peak, 'address')} {be(peak)} in use at once"
     if peak > demand.devices:
-        return f"{counted(demand.devices, 'device')} will be {peak:,}"
+        return f"{counted(demand.devices, 'device')} will grow to {peak:,}"
     return f"{counted(peak, 'device')} {be(peak)} expected"
 
 
-def _wider(lending: Lending, sized: Sized, short: int) -> tuple[Edit, ...]:
+def _wider(every: Pools, sized: Sized, short: int) -> tuple[Edit, ...]:
     """The network's one range made longer: upwards as far as is free, then downwards."""
     index, pools = sized.index, sized.pools
     network = pools[0].network
@@ -167,13 +170,13 @@ def _wider(lending: Lending, sized: Sized, short: int) -> tuple[Edit, ...]:
     span, hosts = network.ranges[0], network.subnet.hosts
     if not (hosts.holds(span.first) and hosts.holds(span.last)):
         return ()
-    held = lending.taken(index) - AddressSet([span])  # never to be reached by a longer range
+    held = every.taken(index) - AddressSet([span])  # never to be reached by a longer range
     beyond = held & AddressSet([Span(span.last + 1, hosts.last)])
     before = held & AddressSet([Span(hosts.first, span.first - 1)])
     upper = Span(span.last + 1, beyond.first - 1 if beyond else hosts.last)
     lower = Span(before.last + 1 if before else hosts.first, span.first - 1)
-    withheld = lending.withheld[index]
-    above, below = withheld.complement_within(upper), withheld.complement_within(lower)
+    reserved = every.reserved[index]
+    above, below = reserved.complement_within(upper), reserved.complement_within(lower)
     if len(above) >= short:
         wider = Span(span.first, above.nth(short - 1))
     elif len(above) + len(below) >= short:
@@ -184,11 +187,11 @@ def _wider(lending: Lending, sized: Sized, short: int) -> tuple[Edit, ...]:
 
 
 class PoolTight(Rule):
-    """A network has addresses for the clients that are expected, and hardly any more.
+    """A network has barely enough addresses for the clients it expects.
 
-    Why: One more than was thought of, and somebody is refused.
+    Why: A few more clients than expected, and some get no address.
 
-    Remedy: Widen the range, or state the headroom that is meant.
+    Remedy: Widen the range, or set the headroom you want.
     """
 
     severity = Severity.WARNING
@@ -216,19 +219,19 @@ class PoolTight(Rule):
                 spare = network.capacity - peak
                 yield self.finding(
                     f"{expected(network)}, which leaves {spare:,} of {network.capacity:,} "
-                    f"addresses; {network.headroom:.0%} headroom would be {needed - peak:,}",
+                    f"addresses free; {network.headroom:.0%} headroom takes {needed - peak:,}",
                     network.path,
                     Witness("refused", network.name, count=network.capacity + 1),
-                    _wider(site.lending, network, needed - network.capacity),
+                    _wider(site.pools, network, needed - network.capacity),
                 )
 
 
 class SubnetOutgrown(Rule):
-    """Not even the whole subnet would have addresses enough.
+    """The whole subnet is too small for the demand.
 
-    Why: No range can help; sooner or later the network has to be numbered anew.
+    Why: No range can help; sooner or later the network has to be renumbered.
 
-    Remedy: Plan the prefix that the finding names, before more machines have addresses by hand.
+    Remedy: Plan the prefix that the finding names, before more hosts get static addresses.
     """
 
     severity = Severity.WARNING
@@ -251,26 +254,27 @@ class SubnetOutgrown(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
             subnet = network.pools[0].network.subnet
-            if network.needed() + site.lending.held_at_most(network.index) <= subnet.hosts.size:
+            if network.needed() + site.pools.held_at_most(network.index) <= subnet.hosts.size:
                 continue
-            held = len(site.lending.taken(network.index) & AddressSet([subnet.hosts]))
+            held = len(site.pools.taken(network.index) & AddressSet([subnet.hosts]))
             needed, whole = network.needed(), subnet.hosts.size - held
             if needed > whole:
                 bits = 32 - (needed + held + 1).bit_length()  # and two edge addresses
                 yield self.finding(
-                    f"{expected(network)}, {needed:,} with headroom, and all of {subnet.subnet} "
-                    f"would have {whole:,}; a /{bits} would do",
+                    f"{expected(network)}, {needed:,} with headroom, but all of {subnet.subnet} "
+                    f"offers only {whole:,}; a /{bits} would do",
                     network.path,
                     Witness("refused", network.name, count=whole + 1),
                 )
 
 
 class PoolOversized(Rule):
-    """A pool has many times the addresses that anybody expects to need.
+    """A pool is many times larger than the demand.
 
-    Why: Nobody notices a stray machine in a range that is never used; the space is missed later.
+    Why: Nobody notices a rogue machine in addresses that are never used, and the space is missing
+    elsewhere.
 
-    Remedy: Shorten the range, or state the demand that is meant.
+    Remedy: Shorten the range, or correct the demand.
     """
 
     severity = Severity.ADVICE
@@ -292,15 +296,15 @@ class PoolOversized(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
             peak = network.peak()
-            if network.lendable > max(OVERSIZED * peak, ORDINARY):
+            if network.assignable > max(OVERSIZED * peak, ORDINARY):
                 yield self.finding(
-                    f"{expected(network)}, and {counted(network.lendable, 'address')} can be lent",
+                    f"{expected(network)}; the pool has {counted(network.assignable, 'address')}",
                     network.path,
                 )
 
 
 class DemandUnknown(Rule):
-    """A network doesn't say how many clients it expects.
+    """A network states no demand.
 
     Why: Whether its range is large enough can't be checked.
 
@@ -324,16 +328,16 @@ class DemandUnknown(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending = site.lending
-        untold = [
-            pools[0]
-            for index, pools in enumerate(lending.pools_by_network)
-            if pools[0].network.demand is None and lending.lendable_in(index)
+        pools = site.pools
+        unstated = [
+            group[0]
+            for index, group in enumerate(pools.by_network)
+            if group[0].network.demand is None and pools.assignable_in(index)
         ]
-        if not any(network.demand for network in lending.networks):
-            if untold:
-                message = "no network says how many clients it expects, so no size is checked"
+        if not any(network.demand for network in pools.networks):
+            if unstated:
+                message = "no network states a demand, so no pool size is checked"
                 yield self.finding(message, ("networks",))
             return
-        for pool in untold:
-            yield self.finding(f"{pool.name} doesn't say how many clients it expects", pool.path)
+        for pool in unstated:
+            yield self.finding(f"{pool.name} states no demand", pool.path)

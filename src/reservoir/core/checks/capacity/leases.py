@@ -1,4 +1,4 @@
-"""Lease times: short enough to come back in time, long enough to ride out an outage."""
+"""Lease times: short enough for addresses to come back, long enough to ride out an outage."""
 
 from __future__ import annotations
 
@@ -16,24 +16,24 @@ from reservoir.core.wording import counted
 
 _LONGEST_FIRST = "7d 3d 2d 1d 12h 8h 6h 4h 3h 2h 90m 1h 45m 30m 20m 15m 10m"
 USUAL = tuple(map(parse_duration, _LONGEST_FIRST.split(" ")))
-"""Lease times that people write, longest first."""
+"""Lease times in common use, longest first."""
 
 SHORT = 600
 """Seconds below which a lease doesn't outlast a server's restart."""
 
 
 def _lease_path(pool: Pool) -> PlanPath:
-    """Where the network's lease time stands: in the network, or in the defaults."""
-    inherited = pool.network.lease is None and pool.told.lease is not None
+    """Where the network's lease time is: in the network, or in the defaults."""
+    inherited = pool.network.lease is None and pool.offer.lease is not None
     return ("defaults", "lease") if inherited else (*pool.path, "lease")
 
 
 class LeaseTooLong(Rule):
-    """Visitors keep their addresses so long that others get none; a shorter lease would do.
+    """Visitors hold their addresses so long that others get none; a shorter lease would do.
 
-    Why: Clients leave without a word, and their addresses stay taken until the lease ends.
+    Why: Clients leave without releasing their addresses, which stay taken until the lease expires.
 
-    Remedy: Take the lease time that the finding names.
+    Remedy: Use the lease time that the finding names.
     """
 
     severity = Severity.WARNING
@@ -45,7 +45,7 @@ class LeaseTooLong(Rule):
             subnet: 10.84.30.0/24
             ranges: [10.84.30.20-10.84.30.250]
             lease: 12h
-            demand: {sailings: [{at: "06:30", devices: 150, over: 20m, stay: 50m},
+            demand: {arrivals: [{at: "06:30", devices: 150, over: 20m, stay: 50m},
                                 {at: "12:30", devices: 150, over: 20m, stay: 50m}]}
     """
     passing = """
@@ -54,13 +54,13 @@ class LeaseTooLong(Rule):
             subnet: 10.84.30.0/24
             ranges: [10.84.30.20-10.84.30.250]
             lease: 1h
-            demand: {sailings: [{at: "06:30", devices: 150, over: 20m, stay: 50m},
+            demand: {arrivals: [{at: "06:30", devices: 150, over: 20m, stay: 50m},
                                 {at: "12:30", devices: 150, over: 20m, stay: 50m}]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
-            visits = [s.stay for s in network.demand.sailings]
+            visits = [s.stay for s in network.demand.arrivals]
             visits += [network.demand.walk_in.stay.mean] if network.demand.walk_in else []
             if not visits or network.needed() <= network.capacity:
                 continue
@@ -73,28 +73,24 @@ class LeaseTooLong(Rule):
             held = format_duration(round(hold(stay, network.lease)))
             path = _lease_path(network.pools[0])
             edit = Edit((*path[:1], *path[1:]), now, then)
-            if path[0] == "defaults" or network.pools[0].told.lease is None:
+            if path[0] == "defaults" or network.pools[0].offer.lease is None:
                 edit = Edit((*network.pools[0].path, "lease"), None, then)
             yield self.finding(
-                f"{expected(network)} with leases of {now}; with {then} it would be "
-                f"{network.peak(fits):,}, and {network.capacity:,} can have one",
+                f"{expected(network)} with a lease of {now}, and only {network.capacity:,} are "
+                f"available; with a lease of {then} it would be {network.peak(fits):,}",
                 path,
-                Witness(
-                    "told-otherwise",
-                    network.name,
-                    also=f"stays {format_duration(stay)} and keeps its address for {held}",
-                ),
+                Witness("stays", network.name, value=format_duration(stay), expected=held),
                 (edit,),
             )
 
 
 class LeaseTooShort(Rule):
-    """A lease is so short that a server's outage cuts clients off at once.
+    """A lease is so short that a brief server outage cuts clients off.
 
-    Why: Clients renew at half the lease (RFC 2131 section 4.4.5); a server that is away for
-    longer than the other half costs them their addresses. And each renewal is work.
+    Why: Clients renew at half the lease (RFC 2131 section 4.4.5); if the server is down for longer
+    than the other half, they lose their addresses. And every renewal is load on the server.
 
-    Remedy: Lend for ten minutes at least, unless addresses are scarce.
+    Remedy: Use a lease of ten minutes or more, unless addresses are scarce.
     """
 
     severity = Severity.ADVICE
@@ -114,27 +110,28 @@ class LeaseTooShort(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        for index, pools in enumerate(site.lending.pools_by_network):
+        for index, pools in enumerate(site.pools.by_network):
             lease = lease_of(site, pools[0])
-            clients = len(site.lending.lendable_in(index)) + len(pools[0].bindings)
+            clients = len(site.pools.assignable_in(index)) + len(pools[0].bindings)
             if lease >= SHORT or not clients:
                 continue
             demand = pools[0].network.demand
             busy = min(demand.devices, clients) if demand and demand.devices else clients
             yield self.finding(
-                f"leases of {format_duration(lease)}: {busy:,} clients renew "
+                f"with a lease of {format_duration(lease)}, {counted(busy, 'client')} renew "
                 f"{busy / (lease / 2):.3g} times a second, and an outage of "
-                f"{format_duration(lease // 2)} costs some of them their address",
+                f"{format_duration(lease // 2)} costs some of them their addresses",
                 _lease_path(pools[0]),
             )
 
 
 class LeaseInfinite(Rule):
-    """Addresses are lent for ever.
+    """A lease never expires.
 
-    Why: Whoever leaves keeps the address; one day the range is full of clients that are gone.
+    Why: Clients that leave keep their addresses; one day the range is full of clients that are
+    gone.
 
-    Remedy: Lend for days or weeks, and bind the machines that must keep their address.
+    Remedy: Use a lease of days or weeks, and bind the machines that must keep their address.
     """
 
     severity = Severity.WARNING
@@ -148,12 +145,12 @@ class LeaseInfinite(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        for index, pools in enumerate(site.lending.pools_by_network):
-            lent = site.lending.lendable_in(index)
-            if pools[0].told.lease == INFINITE and lent:
+        for index, pools in enumerate(site.pools.by_network):
+            assignable = site.pools.assignable_in(index)
+            if pools[0].offer.lease == INFINITE and assignable:
                 yield self.finding(
-                    f"{pools[0].name} lends {counted(len(lent), 'address')} "
-                    "and never gets one back",
+                    f"{pools[0].name} assigns {counted(len(assignable), 'address')} "
+                    "with a lease that never expires",
                     _lease_path(pools[0]),
-                    Witness("refused", pools[0].name, count=len(lent) + 1),
+                    Witness("refused", pools[0].name, count=len(assignable) + 1),
                 )

@@ -1,1 +1,1 @@
-"""Gateways and devices' own addresses: right, held by a router, and never a client's."""
+"""Gateways and devices' own addresses: correct, held by a router, and not in the pool."""

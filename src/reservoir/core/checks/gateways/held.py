@@ -1,4 +1,4 @@
-"""Addresses that devices hold: gateways that somebody answers for, and nobody twice."""
+"""Addresses that devices hold: each gateway held by a router, no address held twice."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from itertools import islice
 
 import numpy as np
 
-from reservoir.core.checks.remedies import keep_out, range_holding
+from reservoir.core.checks.remedies import exclude, range_holding
 from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Rule, Site
 from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
@@ -20,9 +20,9 @@ from reservoir.core.values.typos import FEW
 class GatewayBound(Rule):
     """The gateway's address is bound to a client.
 
-    Why: The client answers in the router's place, and the whole network loses its way out.
+    Why: The client answers in place of the router, and the whole network is cut off.
 
-    Remedy: Give the client another address, or correct the gateway.
+    Remedy: Bind the client to another address, or correct the gateway.
     """
 
     severity = Severity.ERROR
@@ -42,38 +42,36 @@ class GatewayBound(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending, table = site.lending, site.lending.bindings
+        pools, table = site.pools, site.pools.bindings
         if not len(table):
             return
-        named = [(i, n.gateway) for i, n in enumerate(lending.networks) if n.gateway is not None]
+        named = [(i, n.gateway) for i, n in enumerate(pools.networks) if n.gateway is not None]
         indices, gateways = np.array(named, dtype=np.int64).reshape(-1, 2).T
-        vrfs = lending.vrf_numbers[indices]
-        bound = lending.bindings_by_address.first_at(vrfs, gateways) >= 0
+        vrfs = pools.vrf_numbers[indices]
+        bound = pools.bindings_by_address.first_at(vrfs, gateways) >= 0
         for place in np.flatnonzero(bound).tolist():
-            name, gateway = lending.names[indices[place]], int(gateways[place])
-            for row in lending.bindings_by_address.at(int(vrfs[place]), gateway):
+            name, gateway = pools.names[indices[place]], int(gateways[place])
+            for row in pools.bindings_by_address.at(int(vrfs[place]), gateway):
+                own = pools.names[table.network[row]]
                 yield self.finding(
                     f"{table.label(row)} is bound to {format_address(gateway)}, "
                     f"the gateway of {name}",
                     (*table.path(row), "address"),
                     Witness(
-                        "bound",
-                        name,
-                        gateway,
-                        client=table.label(row),
-                        also="which is the gateway",
+                        "bound", own, gateway, **table.who(row), also="gateway", because="gateway"
                     ),
+                    concerns=() if own == name else (name,),
                 )
 
 
 class GatewayUnattended(Rule):
-    """Nobody in the plan holds the gateway's address.
+    """No interface or static host in the plan has the gateway's address.
 
-    Why: If no router answers there, clients reach nothing beyond their own network. Often the
-    gateway or the router's own address has a digit wrong.
+    Why: If no router answers there, clients reach nothing beyond their own network. Often a digit
+    of the gateway or of the router's address is wrong.
 
-    Remedy: Correct the gateway, or give the router's interface the address. A router that the plan
-    doesn't describe, or an address that two routers share, can stand among the static hosts.
+    Remedy: Correct the gateway, or give the router's interface the address. List a router that
+    isn't in the plan, or an address that two routers share, as a static host.
     """
 
     severity = Severity.WARNING
@@ -101,7 +99,7 @@ class GatewayUnattended(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         next_hops = {r.via for device in site.plan.devices.values() for r in device.routes}
-        for pools in site.lending.pools_by_network:
+        for pools in site.pools.by_network:
             name, network = pools[0].name, pools[0].network
             gateway = network.gateway
             if gateway is None or not network.subnet.hosts.holds(gateway):
@@ -110,17 +108,24 @@ class GatewayUnattended(Rule):
                 continue
             attached = site.topology.attachments(network)
             if not attached:
-                continue  # its routers aren't known; server-not-reached says so
+                continue  # its routers aren't known; server-not-reached reports it
             others = ", ".join(f"{a} has {format_address(a.address)}" for a in attached[:2])
-            # Two routers that stand there usually share the gateway's address between them.
+            # Two routers in one network usually share the gateway's address.
             shared = len({attachment.device for attachment in attached}) > 1
-            if shared and any(gateway in pool.lendable for pool in pools):
-                continue  # that is the mistake, then
+            if shared and any(gateway in pool.assignable for pool in pools):
+                continue  # then that is the mistake
             yield self.finding(
-                f"nothing in the plan holds the gateway {format_address(gateway)}"
+                f"no interface in the plan has the gateway address {format_address(gateway)}"
                 + (f"; {others}" if others else ""),
                 ("networks", name, "gateway"),
-                Witness("misled", name, gateway, also="where nobody may answer"),
+                Witness(
+                    "offered",
+                    name,
+                    gateway,
+                    option="gateway",
+                    value=format_address(gateway),
+                    because="not-held",
+                ),
                 severity=Severity.ADVICE if shared else None,
             )
 
@@ -130,16 +135,16 @@ def _is_held(site: Site, network: Network, address: int) -> bool:
     attached = site.topology.attachments(network)
     if any(attachment.address == address for attachment in attached):
         return True
-    vrf = site.lending.vrf_of[network.vrf]
-    return bool(len(site.lending.static) and site.lending.static_by_address.at(vrf, address))
+    vrf = site.pools.vrf_of[network.vrf]
+    return bool(len(site.pools.static) and site.pools.static_by_address.at(vrf, address))
 
 
 class GatewayDiffersFromRelay(Rule):
-    """Clients are told another gateway than the router that relays their requests.
+    """The gateway is not the router that relays the network's requests.
 
-    Why: It works, but often one of the two was meant to be the other.
+    Why: It works, but often both were meant to be the same router.
 
-    Remedy: Name the relaying interface's address as gateway, or leave it as it is.
+    Remedy: Use the relaying interface's address as the gateway, or accept the finding.
     """
 
     severity = Severity.ADVICE
@@ -174,24 +179,25 @@ class GatewayDiffersFromRelay(Rule):
             attached = site.topology.attachments(network)
             answering = [a for a in attached if a.address == network.gateway]
             if not answering:
-                continue  # an address that routers share, or none that the plan knows
+                continue  # an address that routers share, or one that the plan doesn't know
             relays = [a for a in attached if site.topology.interface(a).relay_to]
             if relays and all(relay.address != network.gateway for relay in relays):
                 gateway, relay = answering[0], relays[0]
                 yield self.finding(
-                    f"clients are told the gateway {format_address(gateway.address)} of {gateway}, "
-                    f"and {relay} relays their requests from {format_address(relay.address)}",
+                    f"clients are offered the gateway {format_address(gateway.address)} of "
+                    f"{gateway}, but {relay} relays their requests from "
+                    f"{format_address(relay.address)}",
                     ("networks", name, "gateway"),
                 )
 
 
 class AddressHeldTwice(Rule):
-    """Two interfaces or static hosts of one VRF have the same address.
+    """Two interfaces or static hosts in one VRF have the same address.
 
-    Why: Whoever sends to the address reaches now one, now the other; a relay's server of that
-    address may never be asked.
+    Why: Traffic to the address reaches now one, now the other; if it is a DHCP server's address,
+    relayed requests may never arrive.
 
-    Remedy: Correct one of them, often a digit typed wrong or a line copied.
+    Remedy: Correct one of them; often a digit is wrong or a line was copied.
     """
 
     severity = Severity.ERROR
@@ -211,18 +217,18 @@ class AddressHeldTwice(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         yield from self._interfaces(site)
-        table = site.lending.static
+        table = site.pools.static
         if not len(table):
             return
         yield from self._static_and_interfaces(site)
-        for group in site.lending.static_by_address.repeated():
+        for group in site.pools.static_by_address.repeated():
             first = int(group[0])
             for row in group[1:].tolist():
                 names = table.name[first], table.name[row]
                 if names[0] != names[1] or not names[0]:  # else one machine in two lists
                     path = (*table.path(row), "address")
                     address = int(table.address[row])
-                    network = site.lending.names[int(table.network[row])]
+                    network = site.pools.names[int(table.network[row])]
                     yield self._twice(address, names[0], names[1], path, [network])
 
     def _interfaces(self, site: Site) -> Iterator[Finding]:
@@ -238,25 +244,27 @@ class AddressHeldTwice(Rule):
                 continue
             networks = list(islice(topology.networks_of(attachment), FEW))
             for device in dict.fromkeys([other.device, attachment.device]):
-                served = site.lending.pools_served_by(device)
-                if attachment.address in asked:  # then whoever these devices serve is concerned
+                served = site.pools.served_by(device)
+                if attachment.address in asked:  # then every network that these devices serve
                     networks += [pool.name for pool in served]
-                elif other.device == attachment.device:  # or where one of the two should be
+                elif other.device == attachment.device:  # or the one where one of the two should be
                     networks += [p.name for p in served if not topology.reach(device, p.network)]
             path = (*attachment.path, "address")
             yield self._twice(attachment.address, str(other), str(attachment), path, networks)
 
     def _static_and_interfaces(self, site: Site) -> Iterator[Finding]:
-        table = site.lending.static
+        table = site.pools.static
         for attachment in site.topology.addressed:
             interface = site.topology.interface(attachment)
-            if interface.vrf not in site.lending.vrf_of or not interface.enabled:
+            if interface.vrf not in site.pools.vrf_of or not interface.enabled:
                 continue
-            vrf = site.lending.vrf_of[interface.vrf]
-            for row in site.lending.static_by_address.at(vrf, attachment.address):
+            vrf = site.pools.vrf_of[interface.vrf]
+            for row in site.pools.static_by_address.at(vrf, attachment.address):
                 name = table.name[row]
-                if name and not name.startswith(attachment.device):  # else the device, listed too
-                    network = site.lending.names[int(table.network[row])]
+                if name and not name.startswith(
+                    attachment.device
+                ):  # else the device itself, listed
+                    network = site.pools.names[int(table.network[row])]
                     path = (*table.path(row), "address")
                     yield self._twice(attachment.address, str(attachment), name, path, [network])
 
@@ -266,18 +274,18 @@ class AddressHeldTwice(Rule):
         shown = format_address(address)
         one, other = (name or NAMELESS for name in (one, other))
         return self.finding(
-            f"{shown} is the address of {one} and of {other}",
+            f"both {one} and {other} have {shown}",
             path,
-            Witness("held-twice", next(iter(networks), None), address, client=one, also=other),
+            Witness("held-twice", next(iter(networks), None), address, name=one, also=other),
             concerns=tuple(networks[1:]),
         )
 
 
-class InterfaceLendable(Rule):
-    """A device's own address may be lent to a client.
+class InterfaceInPool(Rule):
+    """A device's own address is in the pool.
 
-    Why: The client that gets it and the device disturb each other. Some servers never lend an
-    address that they hold themselves; none knows what other devices hold.
+    Why: The client that gets it conflicts with the device. Some servers never assign their own
+    addresses; no server knows the addresses of other devices.
 
     Remedy: Exclude the address, or shorten the range.
     """
@@ -309,21 +317,27 @@ class InterfaceLendable(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        for pool in site.lending.pools:
-            if pool.named == "all" or not pool.lendable:
-                continue  # all never means an interface
-            skips_own = site.trait(pool.server, "own-address") == "skipped"
+        for pool in site.pools:
+            if pool.named == "all" or not pool.assignable:
+                continue  # `all` leaves interfaces out
+            behaviour = site.behaviour(pool.server)
             for attachment in site.topology.attachments(pool.network):
                 address, own = attachment.address, attachment.device == pool.server
-                if address not in pool.lendable or address == pool.network.gateway:
+                if address not in pool.assignable or address == pool.network.gateway:
                     continue
-                if own and skips_own:
+                if own and behaviour is not None and behaviour.skips_own_address:
                     continue
                 path, span = range_holding(address, pool)
                 yield self.finding(
-                    f"{attachment} has {format_address(address)}, and {pool.name} may lend that "
-                    f"address: it is inside {span}",
+                    f"{attachment} has {format_address(address)}, which is in the pool of "
+                    f"{pool.name} (range {span})",
                     path,
-                    Witness("lent", pool.name, address, also=f"that of {attachment}"),
-                    keep_out(address, pool),
+                    Witness(
+                        "assigned",
+                        pool.name,
+                        address,
+                        also=f"interface {attachment}",
+                        because="taken",
+                    ),
+                    exclude(address, pool),
                 )

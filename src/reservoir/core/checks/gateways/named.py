@@ -1,10 +1,10 @@
-"""Gateways: inside the subnet, a host's address, and never a client's."""
+"""Gateways as clients are offered them: in the subnet, a host address, not in the pool."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
-from reservoir.core.checks.remedies import keep_out, range_holding
+from reservoir.core.checks.remedies import exclude, range_holding
 from reservoir.core.checks.rule import (
     EXCLUSION_WRONG,
     SUBNET_WRONG,
@@ -21,12 +21,13 @@ from reservoir.core.values.typos import likely_meant
 
 
 class GatewayMissing(Obstructed):
-    """A network names no gateway.
+    """A network has no gateway.
 
-    Why: Clients get an address and reach nothing beyond their own network; some devices tell them
-    their own address instead, which is then only advice.
+    Why: Clients get an address but reach nothing beyond their own network. Where the device offers
+    its own address instead, the finding is only advice.
 
-    Remedy: Name the router's address in this subnet; `gateway: none` says that there be none.
+    Remedy: Set the router's address in this subnet as the gateway, or `gateway: none` if there is
+    meant to be none.
     """
 
     severity = Severity.ERROR
@@ -49,22 +50,20 @@ class GatewayMissing(Obstructed):
     def check(self, site: Site) -> Iterator[Finding]:
         yield from super().check(site)
         filled_in = {obstacle.network for obstacle in site.obstacles if obstacle.rule == self.name}
-        for pools in site.lending.pools_by_network:
+        for pools in site.pools.by_network:
             name, network = pools[0].name, pools[0].network
-            clients = any(pool.lendable for pool in pools) or len(pools[0].bindings)
-            if network.gateway is not None or network.has_no_way_out:
+            clients = any(pool.assignable for pool in pools) or len(pools[0].bindings)
+            if network.gateway is not None or network.has_no_gateway:
                 continue
             if not clients or name in filled_in:
                 continue
             router = _only_router(site, network)
             path = ("networks", name, "gateway")
-            fits = router is not None and not any(router in pool.lendable for pool in pools)
+            fits = router is not None and not any(router in pool.assignable for pool in pools)
             yield self.finding(
-                f"clients of {name} are told no gateway",
+                f"clients of {name} are offered no gateway",
                 path[:2],
-                Witness(
-                    "told-otherwise", name, also=f"reaches nothing beyond {network.subnet.subnet}"
-                ),
+                Witness("offered-none", name, option="gateway", because="reaches-nothing"),
                 (Edit(path, None, format_address(router)),) if fits and router else (),
             )
 
@@ -72,9 +71,9 @@ class GatewayMissing(Obstructed):
 class GatewayOutsideSubnet(Rule):
     """The gateway is not in the network's subnet.
 
-    Why: Clients get a lease and can reach nothing beyond their own network.
+    Why: Clients get a lease but reach nothing beyond their own network.
 
-    Remedy: Name the router's address in this subnet; often a digit or an octet is typed wrong.
+    Remedy: Use the router's address in this subnet; often a digit or an octet is wrong.
     """
 
     severity = Severity.ERROR
@@ -101,20 +100,27 @@ class GatewayOutsideSubnet(Rule):
                 f"the gateway {format_address(gateway)} is not in {subnet.subnet}"
                 + (f"; {shown} would be" if shown else ""),
                 path,
-                Witness("misled", name, gateway, also="which is not on its network"),
+                Witness(
+                    "offered",
+                    name,
+                    gateway,
+                    option="gateway",
+                    value=format_address(gateway),
+                    because="outside-subnet",
+                ),
                 replaced(path, format_address(gateway), shown),
             )
 
 
 def _meant_gateway(site: Site, network: Network) -> int | None:
-    """The gateway that was meant: a slip away, or else the one interface that is there."""
+    """The gateway that was meant: one typo away, or else the only interface in the network."""
     assert network.gateway is not None
     return likely_meant(network.gateway, network.subnet) or _only_router(site, network)
 
 
 def _only_router(site: Site, network: Network) -> int | None:
-    """The address of the one interface that a device has in the network."""
-    attached = site.lending.topology.attachments(network)
+    """The address of the only interface in the network, if there is just one."""
+    attached = site.pools.topology.attachments(network)
     if len(attached) != 1 or not network.subnet.hosts.holds(attached[0].address):
         return None
     return attached[0].address
@@ -123,9 +129,10 @@ def _only_router(site: Site, network: Network) -> int | None:
 class GatewayEdgeAddress(Rule):
     """The gateway is the subnet's network or broadcast address.
 
-    Why: No router can answer there; clients get a lease and can reach nothing beyond their network.
+    Why: No router can have that address; clients get a lease but reach nothing beyond their
+    network.
 
-    Remedy: Name the router's address, usually the first or the last host address.
+    Remedy: Use the router's address, usually the first or the last host address.
     """
 
     severity = Severity.ERROR
@@ -150,18 +157,25 @@ class GatewayEdgeAddress(Rule):
             yield self.finding(
                 f"the gateway {format_address(gateway)} is the {kind} address of {subnet.subnet}",
                 path,
-                Witness("misled", name, gateway, also="where no router can answer"),
+                Witness(
+                    "offered",
+                    name,
+                    gateway,
+                    option="gateway",
+                    value=format_address(gateway),
+                    because=f"{kind}-address",
+                ),
                 replaced(path, format_address(gateway), meant),
             )
 
 
-class GatewayLendable(Rule):
-    """The gateway's address may be lent to a client.
+class GatewayInPool(Rule):
+    """The gateway's address is in the pool.
 
-    Why: The client that gets it answers in the router's place, and the whole network loses its
-    way out until it is found and switched off.
+    Why: The client that gets it answers in place of the router, and the whole network is cut off
+    until somebody finds it.
 
-    Remedy: Begin the range after the gateway, or exclude the gateway.
+    Remedy: Start the range after the gateway, or exclude the gateway.
     """
 
     severity = Severity.ERROR
@@ -178,14 +192,14 @@ class GatewayLendable(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        for pool in site.lending.pools:
+        for pool in site.pools:
             gateway = pool.network.gateway
-            if pool.named == "all" or gateway is None or gateway not in pool.lendable:
-                continue  # all never means the gateway
+            if pool.named == "all" or gateway is None or gateway not in pool.assignable:
+                continue  # `all` leaves the gateway out
             path, span = range_holding(gateway, pool)
             yield self.finding(
-                f"the gateway {format_address(gateway)} may be lent: it is inside {span}",
+                f"the gateway {format_address(gateway)} is in the pool (range {span})",
                 path,
-                Witness("lent", pool.name, gateway, also="its gateway"),
-                keep_out(gateway, pool),
+                Witness("assigned", pool.name, gateway, also="gateway", because="gateway"),
+                exclude(gateway, pool),
             )

@@ -1,1 +1,1 @@
-"""What clients are told besides an address, and what things are called."""
+"""What clients are offered besides an address, and names."""

@@ -1,4 +1,4 @@
-"""DNS servers: named, right, and within reach."""
+"""DNS servers: present, plausible, and reachable."""
 
 from __future__ import annotations
 
@@ -17,16 +17,17 @@ from reservoir.core.values.typos import transpositions
 
 
 class DnsMissing(Obstructed):
-    """A network names no DNS server.
+    """A network has no DNS server.
 
-    Why: Clients get an address and find nobody by name; some devices refuse such a pool, others
-    tell a server of their own, which is then only advice.
+    Why: Clients get an address but can't resolve names. Some devices refuse such a pool; where the
+    device offers its own DNS servers instead, the finding is only advice.
 
-    Remedy: Name DNS servers in the network or in the defaults; `dns: []` says that there be none.
+    Remedy: Set DNS servers in the network or in the defaults, or `dns: []` if there are meant to be
+    none.
     """
 
     severity = Severity.ERROR
-    follows_here = ("dns-missing",)  # where no network names one, it is the defaults that lack it
+    follows_here = ("dns-missing",)  # where no network has one, the defaults lack it
     rests_on = ("dns", "resolvers")
     failing = """
         devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
@@ -53,36 +54,36 @@ class DnsMissing(Obstructed):
         unsaid = site.plan.defaults.dns is None
         lacking = [
             pools[0].name
-            for pools in site.lending.pools_by_network
+            for pools in site.pools.by_network
             if unsaid
-            and not pools[0].told.dns
+            and not pools[0].offer.dns
             and pools[0].network.dns is None
             and _has_clients(pools)
         ]
-        nobody_names = not any(told.dns for told in site.lending.told)
+        nobody_names = not any(offer.dns for offer in site.pools.offers)
         together = nobody_names and len(lacking) >= MANY
         for name in dict.fromkeys([*refused, *lacking]):
             found = refused.get(name) or self.finding(
-                f"clients of {name} are told no DNS server",
+                f"clients of {name} are offered no DNS server",
                 ("networks", name),
-                Witness("told-otherwise", name, also="finds nobody by name"),
+                Witness("offered-none", name, option="DNS server", because="resolves-nothing"),
             )
             if together:
-                message = f"{found.message}; and no network names one"
+                message = f"{found.message}; no network has one"
                 found = replace(found, at=("defaults", "dns"), message=message)
             yield found
 
 
 MANY = 3
-"""As many networks without a DNS server have forgotten it in one place."""
+"""If this many networks lack a DNS server, it was forgotten in one place."""
 
 
 def _has_clients(pools: Sequence[Pool]) -> bool:
-    return any(pool.lendable for pool in pools) or len(pools[0].bindings) > 0
+    return any(pool.assignable for pool in pools) or len(pools[0].bindings) > 0
 
 
 def _dns_servers(site: Site) -> Iterator[tuple[PlanPath, int, str]]:
-    """Each DNS server once where it is written, with a network whose clients are told it."""
+    """Each DNS server once where it is written, with a network whose clients are offered it."""
     for position, address in enumerate(site.plan.defaults.dns or ()):
         using = (name for name, network in site.plan.networks.items() if network.dns is None)
         name = next(using, None)
@@ -94,9 +95,10 @@ def _dns_servers(site: Site) -> Iterator[tuple[PlanPath, int, str]]:
 
 
 class DnsInvalid(Rule):
-    """A DNS server's address can't be a server's.
+    """A DNS server's address can't belong to a server.
 
-    Why: Clients wait for an answer that never comes before they ask the next server, if any.
+    Why: Clients wait for an answer that never comes before they try the next server, if there is
+    one.
 
     Remedy: Correct the address.
     """
@@ -118,7 +120,7 @@ class DnsInvalid(Rule):
             vrf = site.plan.networks[name].vrf
             if address in special:
                 reason = next(use for block, use in SPECIAL_USE.items() if block.holds(address))
-                reason = f"is an address for {reason}"
+                reason = f"is reserved for {reason}"
             for other in site.topology.networks_at(address, vrf):
                 subnet = site.plan.networks[other].subnet
                 if subnet.is_edge(address):
@@ -128,18 +130,25 @@ class DnsInvalid(Rule):
                 yield self.finding(
                     f"the DNS server {shown} {reason}",
                     path,
-                    Witness("told-otherwise", name, also=f"asks {shown}, where no server can be"),
+                    Witness(
+                        "offered",
+                        name,
+                        address,
+                        option="DNS server",
+                        value=shown,
+                        because="not-a-host",
+                    ),
                 )
 
 
-class DnsTransposed(Rule):
+class DnsDigitsSwapped(Rule):
     """A DNS server's address seems to have two digits swapped.
 
-    Why: Most likely it is mistyped, and the clients find nobody by name. With the digits swapped it
-    is what other networks name; or it would be in a subnet that the plan knows, and as it stands it
-    is in none, which is only advice.
+    Why: It is probably mistyped, and the clients can't resolve names. With the digits swapped back
+    it is a server that other networks use; or it would be in a known subnet, which it isn't now
+    (only advice).
 
-    Remedy: Correct the address, or accept it if there is such a server.
+    Remedy: Correct the address, or accept the finding if the server exists.
     """
 
     severity = Severity.WARNING
@@ -157,50 +166,54 @@ class DnsTransposed(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        told = Counter(address for told in site.lending.told for address in set(told.dns))
+        offered = Counter(address for offer in site.pools.offers for address in set(offer.dns))
         near = _known_subnets(site)
         for path, address, name in _dns_servers(site):
-            alone = told[address] == 1 and path[0] == "networks"
+            alone = offered[address] == 1 and path[0] == "networks"
             if (not alone and address in near) or site.topology.holders(address):
                 continue
-            if (site.lending.static.address == address).any():  # last: there may be a million
+            if (site.pools.static.address == address).any():  # last: there may be a million
                 continue
-            swapped = transpositions(address).difference(site.lending.told_in(name).dns)
-            meant = [other for other in swapped if told[other] > 1]
+            swapped = transpositions(address).difference(site.pools.offer_in(name).dns)
+            meant = [other for other in swapped if offered[other] > 1]
             if alone and len(meant) == 1:
-                yield self._of_others(path, name, address, meant[0], told[meant[0]])
+                yield self._of_others(path, name, address, meant[0], offered[meant[0]])
             elif address not in near:
                 hosts = [other for other in swapped if other in near]
                 if len(hosts) == 1:
-                    yield self._astray(path, name, address, hosts[0])
+                    yield self._in_no_subnet(path, name, address, hosts[0])
 
     def _of_others(
         self, path: PlanPath, name: str, address: int, meant: int, networks: int
     ) -> Finding:
         shown, others = format_address(address), format_address(meant)
         return self.finding(
-            f"{name} alone names the DNS server {shown}; {networks} networks name {others}",
+            f"only {name} uses the DNS server {shown}; {networks} networks use {others}",
             path,
-            Witness("told-otherwise", name, also=f"asks {shown} for names"),
+            Witness(
+                "offered", name, address, option="DNS server", value=shown, because="only-here"
+            ),
             replaced(path, shown, others),
         )
 
-    def _astray(self, path: PlanPath, name: str, address: int, meant: int) -> Finding:
+    def _in_no_subnet(self, path: PlanPath, name: str, address: int, meant: int) -> Finding:
         shown = format_address(address)
         return self.finding(
-            f"the DNS server {shown} is near nothing in the plan; {format_address(meant)} would be",
+            f"the DNS server {shown} is in no known subnet; {format_address(meant)} would be",
             path,
-            Witness("told-otherwise", name, also=f"asks {shown} for names"),
+            Witness(
+                "offered", name, address, option="DNS server", value=shown, because="unknown-subnet"
+            ),
             severity=Severity.ADVICE,
         )
 
 
 NEAR = 24
-"""As many bits in common with a router or a server make an address seem to be beside it."""
+"""An address with this many bits in common with a router or server counts as next to it."""
 
 
 def _known_subnets(site: Site) -> AddressSet:
-    """The subnets of networks and interfaces in whatever VRF, and what is beside next hops."""
+    """The subnets of networks and interfaces in any VRF, and the surroundings of next hops."""
     interfaces = [site.topology.interface(attachment) for attachment in site.topology.addressed]
     prefixes = [network.subnet for network in site.plan.networks.values()]
     prefixes += [interface.address for interface in interfaces if interface.address is not None]
@@ -210,15 +223,15 @@ def _known_subnets(site: Site) -> AddressSet:
 
 
 class DnsUnrouted(Rule):
-    """The router of a network knows no way to a DNS server that its clients are told.
+    """The network's router has no route to a DNS server that clients are offered.
 
-    Why: Clients ask, and the router drops their requests, unless it learns the way.
+    Why: The router drops the clients' queries, unless it learns the route.
 
     Remedy: Give the router a route, or correct the server's address.
     """
 
     severity = Severity.ADVICE
-    follows = ("dns-transposed",)
+    follows = ("dns-digits-swapped",)
     rests_on = ("route",)
     failing = """
         devices:
@@ -248,26 +261,34 @@ class DnsUnrouted(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        seen: set[tuple[str, int]] = set()
-        for (name, network), told in zip(
-            site.plan.networks.items(), site.lending.told, strict=True
+        reported: set[tuple[str, int]] = set()
+        for (name, network), offer in zip(
+            site.plan.networks.items(), site.pools.offers, strict=True
         ):
-            for address in told.dns:
+            for address in offer.dns:
                 for router in self._routers(site, name):
                     known = site.topology.knows_way(router, address)
-                    if known or (router, address) in seen or network.subnet.span.holds(address):
+                    if known or (router, address) in reported or network.subnet.span.holds(address):
                         continue
-                    seen.add((router, address))
+                    reported.add((router, address))
                     path: PlanPath = ("networks", name, "dns")
                     yield self.finding(
                         f"{router}, the gateway of {name}, has no route to the DNS server "
                         f"{format_address(address)}",
                         path if network.dns is not None else ("defaults", "dns"),
-                        Witness("told-otherwise", name, also="gets no answer from its DNS server"),
+                        Witness(
+                            "offered",
+                            name,
+                            address,
+                            option="DNS server",
+                            value=format_address(address),
+                            also=router,
+                            because="no-route",
+                        ),
                     )
 
     def _routers(self, site: Site, name: str) -> list[str]:
-        """The devices that are the network's gateway and have routes; others may learn theirs."""
+        """The devices that are the network's gateway and list routes; others may learn theirs."""
         network = site.plan.networks[name]
         return [
             attachment.device

@@ -1,4 +1,4 @@
-"""Names of networks, devices and machines: as devices take them, and as people agreed."""
+"""Names of networks, devices and machines: as devices accept them, and by convention."""
 
 from __future__ import annotations
 
@@ -11,12 +11,12 @@ from reservoir.core.plan.model import PlanPath
 
 
 class NameUnfit(Obstructed):
-    """A device doesn't take a name as it is in the plan.
+    """A device doesn't accept a name as it is in the plan.
 
-    Why: `reservoir write` makes another name of it that the device takes, so the machine goes by
-    one name in the plan and by another on the device.
+    Why: `reservoir write` changes it to a name that the device accepts, so plan and device use
+    different names.
 
-    Remedy: Choose a name within the device's length and characters, and unlike others.
+    Remedy: Choose a unique name within the device's length and characters.
     """
 
     severity = Severity.ADVICE
@@ -41,9 +41,9 @@ class NameUnfit(Obstructed):
 
 
 class NamingConvention(Rule):
-    """A name doesn't follow the convention that the plan states.
+    """A name doesn't follow the plan's naming convention.
 
-    Why: People look for machines by what names say; a name outside the convention says nothing.
+    Why: People find things by their names; a name outside the convention doesn't help.
 
     Remedy: Rename it, or widen the pattern under `checks: names`.
     """
@@ -61,13 +61,13 @@ class NamingConvention(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        agreed, plan, lending = site.plan.checks.names, site.plan, site.lending
+        agreed, plan, pools = site.plan.checks.names, site.plan, site.pools
         for kind, pattern in (("devices", agreed.devices), ("networks", agreed.networks)):
             named = ((name, (kind, name)) for name in getattr(plan, kind))
             yield from self._against(pattern, named)
         for table, pattern in (
-            (lending.bindings, agreed.bindings),
-            (lending.static, agreed.static),
+            (pools.bindings, agreed.bindings),
+            (pools.static, agreed.static),
         ):
             if pattern is not None:
                 rows = ((name, table.path(row)) for row, name in enumerate(table.name))
@@ -80,5 +80,5 @@ class NamingConvention(Rule):
             return
         for name, path in named:
             if not pattern.fullmatch(name):
-                what = repr(name) if name else "a name that is empty"
+                what = repr(name) if name else "an empty name"
                 yield self.finding(f"{what} doesn't match the convention {pattern.pattern}", path)

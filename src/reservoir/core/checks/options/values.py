@@ -1,4 +1,4 @@
-"""Options and domains: values as the standards want them."""
+"""Options and domains: values that follow the standards."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from reservoir.core.values.addresses import MalformedValueError
 
 
 class OptionInvalid(Rule):
-    """An option's value isn't what the registry says that it is.
+    """An option's value doesn't have the registered type.
 
-    Why: Clients ignore it, or take it for something else.
+    Why: Clients ignore it, or misread it.
 
-    Remedy: Write the value by the option's registered name, which knows its type.
+    Remedy: Use the option's registered name, which implies its type.
     """
 
     severity = Severity.ERROR
@@ -50,16 +50,22 @@ class OptionInvalid(Rule):
                 yield self.finding(
                     f"option {code} ({name}) should be {dhcp_options.MEANINGS[kind]}: {error}",
                     (*path, "options", name),
-                    Witness("told-otherwise", network, also=f"is told a {name} it can't read"),
+                    Witness(
+                        "offered",
+                        network,
+                        option=f"option {name}",
+                        value=data.hex(),
+                        because="invalid",
+                    ),
                 )
 
 
 class OptionTwice(Obstructed):
-    """A device states the same thing by an option's number and in words of its own.
+    """A device's configuration sets the same thing twice: by option number and by its own keyword.
 
-    Why: Which of the two clients are told differs from device to device.
+    Why: Which of the two clients are offered depends on the device.
 
-    Remedy: Leave the option by number out.
+    Remedy: Remove the option that is set by number.
     """
 
     severity = Severity.WARNING
@@ -81,11 +87,11 @@ _LABEL = re.compile("[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?")
 
 
 class DomainInvalid(Rule):
-    """A domain isn't one (RFC 1035 section 2.3.4, RFC 1123 section 2.1).
+    """A domain is not a valid domain name (RFC 1035 section 2.3.4, RFC 1123 section 2.1).
 
-    Why: Clients that are strict ignore it; others make names of it that nobody can look up.
+    Why: Strict clients ignore it; others build names from it that nobody can resolve.
 
-    Remedy: Write labels of letters, digits and hyphens, apart by dots.
+    Remedy: Write labels of letters, digits and hyphens, separated by dots.
     """
 
     severity = Severity.ERROR
@@ -111,22 +117,24 @@ class DomainInvalid(Rule):
             reason = None if domain is None else _why_no_domain(domain)
             if reason:
                 yield self.finding(
-                    f"{domain!r} is not a domain: {reason}",
+                    f"{domain!r} is not a domain name: {reason}",
                     path,
-                    Witness("told-otherwise", network, also="is told a domain it can't use"),
+                    Witness(
+                        "offered", network, option="domain", value=str(domain), because="invalid"
+                    ),
                 )
 
 
 def _why_no_domain(domain: str) -> str | None:
     if len(domain.removesuffix(".")) > 253:
-        return f"it has {len(domain)} characters; 253 are the most"
+        return f"it has {len(domain)} characters, more than 253"
     for label in domain.removesuffix(".").split("."):
         if len(label) > 63:
-            return f"{label[:20]}… has {len(label)} characters; a label has 63 at most"
+            return f"{label[:20]}… has {len(label)} characters, more than 63"
         if not _LABEL.fullmatch(label):
             return (
                 f"{label!r} is not a label of letters, digits and hyphens"
                 if label
-                else ("there is nothing between two dots")
+                else "there is nothing between two dots"
             )
     return None

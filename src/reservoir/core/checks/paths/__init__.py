@@ -1,1 +1,1 @@
-"""Paths: a client's request must arrive at one server, and the answer come back."""
+"""Paths: a client's request must reach one server, and the answer must come back."""

@@ -1,4 +1,4 @@
-"""Addresses of interfaces: there, usable, and with the mask of their network."""
+"""Interface addresses: present, usable, and with their network's mask."""
 
 from __future__ import annotations
 
@@ -20,8 +20,8 @@ from reservoir.core.values.typos import FEW
 class InterfaceWithoutAddress(Rule):
     """The interface that should serve or relay a network has no address.
 
-    Why: A pool without an addressed interface in the same subnet never answers, and a relay
-    without an address can't be answered.
+    Why: A server never answers from a pool without an interface address in its subnet, and no
+    server can answer a relay without an address.
 
     Remedy: Give the interface an address in the network's subnet.
     """
@@ -69,9 +69,9 @@ class InterfaceWithoutAddress(Rule):
         path: PlanPath = ("devices", device, "interfaces", name)
         if meant is None:
             return self.finding(
-                f"{device} {name} relays and has no address",
+                f"{device} {name} relays but has no address",
                 path,
-                Witness("told-otherwise", also="is relayed without an address to answer to"),
+                Witness("not-relayed", also=f"{device} {name}"),
             )
         network = site.plan.networks[meant]
         edit: tuple[Edit, ...] = ()
@@ -80,7 +80,7 @@ class InterfaceWithoutAddress(Rule):
             held = site.topology.holders(network.gateway)
             edit = () if held else (Edit((*path, "address"), None, address),)
         return self.finding(
-            f"{device} {name} has the VLAN of {meant} and no address in {network.subnet.subnet}",
+            f"{device} {name} has the VLAN of {meant} but no address in {network.subnet.subnet}",
             path,
             Witness("unanswered", meant),
             edit,
@@ -88,11 +88,11 @@ class InterfaceWithoutAddress(Rule):
 
 
 class InterfaceEdgeAddress(Rule):
-    """An interface has its subnet's network or broadcast address.
+    """An interface's address is its subnet's network or broadcast address.
 
-    Why: Devices refuse it, and the interface has no address then.
+    Why: Devices refuse it, and the interface is left without an address.
 
-    Remedy: Give it a host address: the gateway's, if this is the router that clients are told of.
+    Remedy: Give it a host address: the gateway's, if this is the network's router.
     """
 
     severity = Severity.ERROR
@@ -130,21 +130,27 @@ class InterfaceEdgeAddress(Rule):
             yield self.finding(
                 f"{attachment} has {format_address(attachment.address)}, {fault}",
                 path,
-                Witness("has", there, attachment.address, client=str(attachment), also=fault),
+                Witness(
+                    "has",
+                    there,
+                    attachment.address,
+                    name=str(attachment),
+                    because=f"{kind}-address",
+                ),
                 replaced(path, address, Prefix(gateway, address.bits))
                 if gateway is not None and free and address.hosts.holds(gateway)
                 else (),
-                concerns=tuple(p.name for p in site.lending.pools_served_by(attachment.device)),
+                concerns=tuple(p.name for p in site.pools.served_by(attachment.device)),
             )
 
 
 class InterfaceMaskDiffers(Rule):
-    """An interface in a network has another subnet mask than the network.
+    """An interface's subnet mask differs from its network's.
 
-    Why: Device and clients disagree on who is near: some clients can't be reached, and a device
-    that finds its pool by the interface's subnet may not find it.
+    Why: Device and clients disagree on which addresses are on-link: some clients can't be reached,
+    and a device that picks the pool by the interface's subnet may not find it.
 
-    Remedy: Write the network's prefix length at the interface, or correct the network's.
+    Remedy: Use the network's prefix length on the interface, or correct the network's.
     """
 
     severity = Severity.ERROR
@@ -170,11 +176,17 @@ class InterfaceMaskDiffers(Rule):
             subnet, path = site.plan.networks[name].subnet, (*attachment.path, "address")
             if address.bits == subnet.bits:
                 continue
-            masks = f"a mask of {subnet.bits} bits, and {attachment} one of {address.bits}"
             yield self.finding(
-                f"{attachment} has {address}, and {name} is {subnet}",
+                f"{attachment} has {address}, but {name} is {subnet}",
                 path,
-                Witness("told-otherwise", name, attachment.address, also=f"has {masks}"),
+                Witness(
+                    "masks-differ",
+                    name,
+                    attachment.address,
+                    also=str(attachment),
+                    value=f"/{subnet.bits}",
+                    expected=f"/{address.bits}",
+                ),
                 (
                     *replaced(path, address, Prefix(address.address, subnet.bits)),
                     *self._other_way(site, name, address),
@@ -183,7 +195,7 @@ class InterfaceMaskDiffers(Rule):
             )
 
     def _other_way(self, site: Site, name: str, address: Prefix) -> tuple[Edit, ...]:
-        """The interface's subnet for the network's, if it is larger and nothing denies it."""
+        """The interface's subnet for the network's, if it is larger and nothing contradicts it."""
         subnet = site.plan.networks[name].subnet
         attached = site.topology.attachments(site.plan.networks[name])
         agreed = any(other.prefix.bits == subnet.bits for other in attached)
@@ -199,12 +211,12 @@ def others_there(site: Site, attachment: Attachment, network: str) -> tuple[str,
 
 
 class InterfacesOverlap(Rule):
-    """The subnets of two interfaces overlap and are not the same.
+    """The subnets of two interfaces overlap without being the same.
 
-    Why: A device doesn't know behind which of the two an address is; of two devices, one takes
-    machines for near that are not.
+    Why: One device can't tell which interface leads to an address; with two devices, one treats
+    hosts as on-link that are not.
 
-    Remedy: Correct the prefix length, or the address that has a digit wrong.
+    Remedy: Correct the prefix length, or the address with the wrong digit.
     """
 
     severity = Severity.WARNING
@@ -223,28 +235,28 @@ class InterfacesOverlap(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         doubtful: dict[Attachment, Attachment] = {}
         for outer, inner in _nested(site):
-            # Of two the one that nothing else speaks for; the larger, if that doesn't tell.
-            wrong, other = sorted((outer, inner), key=lambda a: _witnesses(site, a))
+            # The one without support is wrong; the larger one, if that doesn't decide it.
+            wrong, other = sorted((outer, inner), key=lambda a: _support(site, a))
             if site.topology.home_of(wrong) is None:
                 doubtful.setdefault(wrong, other)
         for wrong, other in doubtful.items():
             yield self._between(site, wrong, other)
 
     def _between(self, site: Site, wrong: Attachment, other: Attachment) -> Finding:
-        """The case: an address that the larger subnet has, and the smaller hasn't."""
+        """The finding, shown by an address in the larger subnet that is not in the smaller."""
         written, there = wrong.prefix, other.prefix
         outer, inner = (wrong, other) if written.bits < there.bits else (other, wrong)
         own = Span(outer.address, outer.address)
         beyond = AddressSet([outer.prefix.hosts]) - AddressSet([inner.prefix.span, own])
         return self.finding(
-            f"{wrong} has {written}, and {other} {there}: two subnets that overlap",
+            f"{wrong} has {written}, and {other} has {there}: the subnets overlap",
             (*wrong.path, "address"),
-            Witness("apart", address=beyond.first, client=str(outer), also=str(inner)),
+            Witness("on-link", address=beyond.first, name=str(outer), also=str(inner)),
         )
 
 
-def _witnesses(site: Site, attachment: Attachment) -> tuple[bool, int, int]:
-    """How much speaks for an interface's address: a network, others in that subnet, its size."""
+def _support(site: Site, attachment: Attachment) -> tuple[bool, int, int]:
+    """How much supports an interface's address: a network, others in that subnet, its size."""
     prefix, at_home = attachment.prefix, site.topology.home_of(attachment) is not None
     return at_home, _interfaces_in(site)[prefix.subnet], prefix.bits
 

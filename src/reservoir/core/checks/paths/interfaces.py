@@ -1,4 +1,4 @@
-"""Interfaces that serve or relay: addressed, enabled, let in, and not part of another."""
+"""Interfaces that serve or relay: up, in a zone that admits DHCP, not a bridge member."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from reservoir.core.wording import listed, nearest
 def serving(site: Site) -> list[tuple[str, Attachment]]:
     """Each network with each interface that its clients' requests come in at, once."""
     found: dict[tuple[str, Attachment], None] = {}
-    for pool in site.lending.pools:
+    for pool in site.pools:
         reach = site.topology.reach(pool.server, pool.network) if pool.server else None
         if reach is not None:
             found[pool.name, reach.through] = None
@@ -27,23 +27,23 @@ def serving(site: Site) -> list[tuple[str, Attachment]]:
 class InterfaceIsMember(Rule):
     """The interface that should serve or relay a network is a member of a bridge.
 
-    Why: What arrives at a member belongs to the bridge; the service on the member is refused, or
-    never hears a client.
+    Why: Frames that arrive at a member belong to the bridge; the device refuses the service there,
+    or the service never sees a request.
 
-    Remedy: Put the address and the service on the bridge.
+    Remedy: Move the address and the service to the bridge.
     """
 
     severity = Severity.ERROR
     rests_on = ("interface",)
     failing = """
         devices:
-          pier: {interfaces: {deck: {bridge: [port1]}, port1: {address: 10.84.30.1/24}}}
+          pier: {interfaces: {deck: {members: [port1]}, port1: {address: 10.84.30.1/24}}}
         networks:
           crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
     """
     passing = """
         devices:
-          pier: {interfaces: {deck: {bridge: [port1], address: 10.84.30.1/24}, port1: {}}}
+          pier: {interfaces: {deck: {members: [port1], address: 10.84.30.1/24}, port1: {}}}
         networks:
           crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
     """
@@ -53,13 +53,14 @@ class InterfaceIsMember(Rule):
             (device, member): name
             for device, described in site.plan.devices.items()
             for name, interface in described.interfaces.items()
-            for member in interface.bridge
+            for member in interface.members
         }
         for name, attachment in serving(site):
             bridge = bridges.get((attachment.device, attachment.interface))
             if bridge is None:
                 continue
-            refuses = site.trait(attachment.device, "bridge-member") == "refused"
+            behaviour = site.behaviour(attachment.device)
+            refuses = behaviour is not None and behaviour.refuses_bridge_members
             yield self.finding(
                 f"{attachment} is a member of {bridge}"
                 + (", so the device refuses to serve there" if refuses else ""),
@@ -69,11 +70,11 @@ class InterfaceIsMember(Rule):
 
 
 class InterfaceDown(Rule):
-    """The interface that should serve or relay a network is switched off.
+    """The interface that should serve or relay a network is disabled.
 
-    Why: Nothing arrives there, and its clients get no address.
+    Why: No requests arrive there, and the clients get no address.
 
-    Remedy: Switch it on, and what it stands on.
+    Remedy: Enable the interface, and its parent.
     """
 
     severity = Severity.ERROR
@@ -99,7 +100,7 @@ class InterfaceDown(Rule):
                     down.setdefault((*attachment.path[:3], where, "enabled"), []).append(name)
         for path, (network, *others) in down.items():
             yield self.finding(
-                f"{path[1]} {path[3]} is switched off",
+                f"{path[1]} {path[3]} is disabled",
                 path,
                 Witness("unanswered", network),
                 replaced(path, "no", "yes"),
@@ -110,9 +111,9 @@ class InterfaceDown(Rule):
 class ZoneBlocksDhcp(Rule):
     """The zone of the interface that serves or relays a network doesn't admit DHCP.
 
-    Why: The firewall drops the clients' requests before its own server sees them.
+    Why: The firewall drops the clients' requests before its DHCP server sees them.
 
-    Remedy: Let the zone admit dhcp, or put the interface in one that does.
+    Remedy: Let the zone admit dhcp, or move the interface to a zone that does.
     """
 
     severity = Severity.ERROR
@@ -137,15 +138,16 @@ class ZoneBlocksDhcp(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        astray: dict[tuple[str, str | None], list[tuple[str, Attachment]]] = {}
+        blocked: dict[tuple[str, str | None], list[tuple[str, Attachment]]] = {}
         for name, attachment in serving(site):
             zones = site.plan.devices[attachment.device].zones
-            if not zones or site.trait(attachment.device, "zone") != "must-admit-dhcp":
-                continue  # without zones the plan doesn't describe them
+            behaviour = site.behaviour(attachment.device)
+            if not zones or behaviour is None or not behaviour.zone_must_admit_dhcp:
+                continue  # the plan leaves zones out
             zone = site.topology.interface(attachment).zone
             if zone is None or zone not in zones or "dhcp" not in zones[zone].admits:
-                astray.setdefault((attachment.device, zone), []).append((name, attachment))
-        for (device, zone), served in astray.items():
+                blocked.setdefault((attachment.device, zone), []).append((name, attachment))
+        for (device, zone), served in blocked.items():
             networks = [name for name, _ in served]
             message, at, edit = self._wrong(site, device, zone, [there for _, there in served])
             unheard = Witness("unanswered", networks[0])
@@ -159,13 +161,13 @@ class ZoneBlocksDhcp(Rule):
         they = f"{device} {names} {'is' if len(served) == 1 else 'are'} in"
         first, zones = served[0].path, site.plan.devices[device].zones
         if zone is None:
-            return f"{they} no zone, and {device} admits nothing there", first, ()
+            return f"{they} no zone, where {device} admits nothing", first, ()
         if zone not in zones:
             meant, at = nearest(zone, zones), (*first, "zone")
             message = f"{they} zone {zone}, which {device} doesn't have"
             if len(served) == 1:
                 return message, at, replaced(at, zone, meant)
-            return message + (f"; it has {meant}" if meant else ""), at, ()
+            return message + (f" (did you mean {meant}?)" if meant else ""), at, ()
         path, admits = ("devices", device, "zones", zone), zones[zone].admits
         message = f"zone {zone} of {device} admits {', '.join(admits) or 'nothing'}, not dhcp"
         return message, path, (Edit((*path, "admits", len(admits)), None, "dhcp"),)

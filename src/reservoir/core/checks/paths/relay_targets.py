@@ -1,4 +1,4 @@
-"""Where relays send requests: to a server that is there, and that knows the way back."""
+"""Where relays send requests: to a server that exists and has a route back."""
 
 from __future__ import annotations
 
@@ -16,15 +16,15 @@ from reservoir.core.values.typos import is_slip
 from reservoir.core.wording import listed
 
 MANY = 4
-"""So many names are said; of more it is enough to say how many there are."""
+"""Names that a message lists before it counts the rest."""
 
 
 class RelayToNobody(Rule):
-    """An interface relays to an address where no server is.
+    """An interface relays to an address where there is no DHCP server.
 
-    Why: The clients' requests are sent into the void, and they get no address.
+    Why: The clients' requests are lost, and they get no address.
 
-    Remedy: Name an address of the device that serves the network.
+    Remedy: Relay to an address of the device that serves the network.
     """
 
     severity = Severity.ERROR
@@ -62,31 +62,39 @@ class RelayToNobody(Rule):
             return False
         if not site.complete and not relay.servers:
             return False  # the server may be one that isn't known
-        return not any(site.lending.pools_served_by(server) for server in relay.servers)
+        return not any(site.pools.served_by(server) for server in relay.servers)
 
     def _lost(self, site: Site, relay: Relay) -> Finding:
         shown, holders = format_address(relay.target), relay.servers
-        fault = f"is {holders[0]}'s, which serves nothing" if holders else "nobody in the plan has"
-        also = f"and {holders[0]} serves nothing" if holders else "where nobody is"
+        owner = f"an address of {holders[0]}" if holders else ""
+        fault = (
+            f"{owner}, which serves no network" if holders else "which no device in the plan has"
+        )
         meant = self._meant(site, relay)
         path, edit = relay.path, replaced(relay.path, shown, None)
-        if meant is not None and not holders and _stands_astray(site, meant, relay.target):
+        if meant is not None and not holders and _is_isolated(site, meant, relay.target):
             path = (*meant.path, "address")
             edit = replaced(path, meant.prefix, Prefix(relay.target, meant.bits))
         elif meant is not None:
             edit = replaced(path, shown, format_address(meant.address))
         return self.finding(
-            f"{relay.attachment} relays to {shown}, which {fault}"
+            f"{relay.attachment} relays to {shown}, {fault}"
             + (f"; {meant.device} has {format_address(meant.address)}" if meant else ""),
             path,
-            Witness("lost-request", relay.network, relay.target, also=also),
+            Witness(
+                "request-lost",
+                relay.network,
+                relay.target,
+                also=holders[0] if holders else "",
+                because="serves-nothing" if holders else "no-device",
+            ),
             edit,
         )
 
     def _lost_by_many(
         self, site: Site, target: int, together: list[Relay], server: Attachment | None
     ) -> Finding:
-        """Several relays to an address that nobody has: it is the server's that is wrong."""
+        """Several relays to an address that no device has: the server's address is wrong."""
         networks = list(dict.fromkeys(str(relay.network) for relay in together))
         wanted, edit = format_address(target), None
         path: PlanPath = together[0].path
@@ -94,10 +102,10 @@ class RelayToNobody(Rule):
         if server is not None and (near or is_slip(target, server.address)):
             path, edit = (*server.path, "address"), Prefix(target, server.bits)
         return self.finding(
-            f"{len(together):,} relays go to {wanted}, which nobody in the plan has"
+            f"{len(together):,} interfaces relay to {wanted}, which no device in the plan has"
             + (f"; {server} has {format_address(server.address)}" if server else ""),
             path,
-            Witness("lost-request", networks[0], target, also="where nobody is"),
+            Witness("request-lost", networks[0], target, because="no-device"),
             replaced(path, server and server.prefix, edit),
             concerns=tuple(networks[1:]),
         )
@@ -117,21 +125,21 @@ class RelayToNobody(Rule):
         return chosen[0] if len(chosen) == 1 else None
 
 
-def _stands_astray(site: Site, server: Attachment, asked: int) -> bool:
-    """Whether others stand beside the address that is asked, and nobody beside the server's."""
+def _is_isolated(site: Site, server: Attachment, asked: int) -> bool:
+    """Whether other devices share a subnet with the target, and none with the server's address."""
     topology = site.topology
     beside = topology.subnets_around(asked, but=server.device)
     return bool(beside) and not topology.subnets_around(server.address, but=server.device)
 
 
 class RelayNoWayBack(Rule):
-    """A server has no route to the relay that asks it.
+    """A server has no route back to a relay.
 
-    Why: The answer goes to the relay's address in the client network; without a route it is lost,
-    and the clients get no address.
+    Why: The server answers to the relay's address in the client network; without a route the answer
+    is lost, and the clients get no address.
 
-    Remedy: Give the server a route to the client network. Where it learns its routes, none need
-    stand in the plan: this is an error only where some do.
+    Remedy: Give the server a route to the client network. A server that learns its routes can be
+    listed without any: only one that lists some is checked.
     """
 
     severity = Severity.ERROR
@@ -169,7 +177,7 @@ class RelayNoWayBack(Rule):
             services = site.plan.networks[relay.network].served_by
             serving = {service.device for service in services}.intersection(relay.servers)
             for server in sorted(serving):
-                # A server without routes learns them, or the plan leaves them out altogether.
+                # A server without routes learns them, or the plan leaves them out.
                 routes = site.plan.devices[server].routes
                 if routes and not site.topology.knows_way(server, relay.attachment.address):
                     unanswered.setdefault((server, relay.network), []).append(relay.attachment)
@@ -185,7 +193,7 @@ class RelayNoWayBack(Rule):
                 yield self._unanswered(server, [network], attachments, edits)
             else:
                 together.setdefault(server, []).append((network, edits))
-        for server, lacking in together.items():  # one route is wrong, most likely
+        for server, lacking in together.items():  # most likely a single wrong route
             networks = [network for network, _ in lacking]
             asking = [a for network in networks for a in unanswered[server, network]]
             edits = lacking[0][1] if len(lacking) == 1 else ()
@@ -202,15 +210,10 @@ class RelayNoWayBack(Rule):
         return self.finding(
             f"{server} has no route to {listed(networks[:MANY])}"
             + (f" and {len(networks) - MANY:,} more" if len(networks) > MANY else "")
-            + f", where {listed(attachments[:MANY])} relay{'s' * (len(attachments) == 1)} to it "
+            + f", but {listed(attachments[:MANY])} relay{'s' * (len(attachments) == 1)} to it "
             f"from {listed(addresses[:MANY])}",
             ("devices", server, "routes"),
-            Witness(
-                "lost-answer",
-                networks[0],
-                attachments[0].address,
-                also=f"and {server} has no route",
-            ),
+            Witness("answer-lost", networks[0], attachments[0].address, also=server),
             edits,
             concerns=tuple(networks[1:]),
         )
@@ -218,7 +221,7 @@ class RelayNoWayBack(Rule):
     def _route(
         self, site: Site, relaying: Attachment, server: str, network: str, position: int
     ) -> tuple[Edit, ...]:
-        """The route by way of the relaying device, where the server stands next to it."""
+        """The route via the relaying device, where the server shares a subnet with it."""
         near = [
             attachment
             for attachment in site.topology.addressed

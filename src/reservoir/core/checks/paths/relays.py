@@ -1,4 +1,4 @@
-"""Relays: from a client network, to a server that has a pool for it, and back."""
+"""Relays: from a client network to a server that has a pool for it."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from reservoir.core.plan.model import PlanPath
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.typos import FEW, likely_meant
-from reservoir.core.wording import listed
+from reservoir.core.wording import be, listed
 
 
 class Relay(NamedTuple):
@@ -28,7 +28,7 @@ class Relay(NamedTuple):
 
     @property
     def path(self) -> PlanPath:
-        """Where the server's address stands."""
+        """Where the server's address is."""
         return (*self.attachment.path, "relay_to", self.position)
 
 
@@ -48,12 +48,12 @@ def relays(site: Site) -> list[Relay]:
 
 
 class RelayMisplaced(Rule):
-    """An interface relays, and no network of clients is there.
+    """An interface relays, but isn't in the client network that was meant.
 
-    Why: Relayed requests come from the wrong subnet or none; the network that was meant gets no
-    answer.
+    Why: The relayed requests come from the wrong subnet, or from none in the plan; the clients that
+    were meant get no answer.
 
-    Remedy: Move the relay to the interface in the client network, or correct the address.
+    Remedy: Move the relay to the interface in the client network, or correct its address.
     """
 
     severity = Severity.ERROR
@@ -76,10 +76,14 @@ class RelayMisplaced(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         for relay in relays(site):
             servers = relay.servers
-            if not servers or relay.position or not self._is_astray(site, relay):
-                continue  # where neither end is in the plan, it is none of the plan's business
+            if not servers or relay.position or not self._is_misplaced(site, relay):
+                continue  # neither end is in the plan, so it is not the plan's concern
             meant = _unreached(site, servers)
-            names = f"; {', '.join(meant[:3])} waits for a relay" if meant else ""
+            names = (
+                f"; {listed(meant[:3])} {be(len(meant[:3]))} not reached by any relay"
+                if meant
+                else ""
+            )
             attachment, path = relay.attachment, (*relay.attachment.path, "address")
             shown, typo = format_address(attachment.address), self._meant(site, attachment)
             elsewhere = self._in_other_vrf(site, attachment)
@@ -96,18 +100,17 @@ class RelayMisplaced(Rule):
             )
 
     def _witness(self, relay: Relay, network: str | None, unheard: bool) -> Witness:
-        """Nobody answers the network's clients; or they are taken for those of another."""
+        """The network's clients get no answer, or one that is meant for another network."""
         if unheard:
             return Witness("unanswered", network, relay.attachment.address)
         if relay.network is not None:
-            also = f"is answered as one of {relay.network}"
-            return Witness("told-otherwise", network, relay.attachment.address, also=also)
-        return Witness("lost-request", network, relay.target, also="for nobody")
+            return Witness("answered-for", network, relay.attachment.address, also=relay.network)
+        return Witness("request-lost", network, relay.target, because="no-network")
 
-    def _is_astray(self, site: Site, relay: Relay) -> bool:
+    def _is_misplaced(self, site: Site, relay: Relay) -> bool:
         """Whether the relay is in no network; or in one, and has the VLAN of another.
 
-        That other one, unless the device stands there too: then the VLAN may be what is wrong.
+        Then that other was meant, unless the device is there too: the VLAN may be wrong instead.
         """
         if relay.network is None:
             return True
@@ -119,21 +122,21 @@ class RelayMisplaced(Rule):
         return all(attachment.device != relay.attachment.device for attachment in there)
 
     def _in_other_vrf(self, site: Site, attachment: Attachment) -> str:
-        """Where the address would be at home in another VRF, if it is at home in none here."""
+        """The network that has the address in another VRF, in words; nothing if there is none."""
         own, *others = (
             f"VRF {vrf}" if vrf else "no VRF"
-            for vrf in (site.topology.interface(attachment).vrf, *site.lending.vrf_of)
+            for vrf in (site.topology.interface(attachment).vrf, *site.pools.vrf_of)
         )
         here = site.topology.interface(attachment).vrf
-        for words, vrf in zip(others, site.lending.vrf_of, strict=True):
+        for words, vrf in zip(others, site.pools.vrf_of, strict=True):
             if vrf == here:
                 continue
             for name in site.topology.networks_at(attachment.address, vrf):
-                return f"; {name} has it, in {words}, and the interface is in {own}"
+                return f"; {name} contains it, but in {words}, and the interface is in {own}"
         return ""
 
     def _meant(self, site: Site, attachment: Attachment) -> tuple[str, Prefix] | None:
-        """The one network that a slip kept the interface out of, and the address meant there."""
+        """The one network that the interface would be in but for a typo, and the address meant."""
         interface = site.topology.interface(attachment)
         alike = _by_tag(site).get((interface.vrf, interface.vlan), [])
         found = [
@@ -155,20 +158,20 @@ def _by_tag(site: Site) -> dict[tuple[str, int | None], list[tuple[str, Prefix]]
 
 
 def _unreached(site: Site, servers: Sequence[str]) -> list[str]:
-    """The networks that these servers should lend to and don't hear."""
+    """The networks that these servers should serve but don't reach."""
     return [name for server in servers for name in _unheard(site, server)]
 
 
 @lru_cache(maxsize=64)
 def _unheard(site: Site, server: str) -> list[str]:
-    pools = site.lending.pools_served_by(server)
+    pools = site.pools.served_by(server)
     return [pool.name for pool in pools if site.topology.reach(server, pool.network) is None]
 
 
 class RelayWithoutPool(Rule):
     """A server that a network is relayed to has no pool for it.
 
-    Why: It finds no pool for the relay's address and keeps silent; the clients get no address.
+    Why: It finds no pool for the relay's address and doesn't answer; the clients get no address.
 
     Remedy: Let the server serve the network, relay to the one that does, or correct the subnet of
     the pool that was meant.
@@ -204,27 +207,27 @@ class RelayWithoutPool(Rule):
                 continue
             serving = {service.device for service in site.plan.networks[network].served_by}
             for server in relay.servers:
-                if server not in serving and site.lending.pools_served_by(server):
+                if server not in serving and site.pools.served_by(server):
                     poolless.setdefault((server, network), []).append(relay)
         for (server, network), together in poolless.items():
             meant = _unreached(site, [server])[:1]
-            looks = [f"; {name}, which it serves and never hears, looks meant" for name in meant]
+            looks = [f"; {name}, which it serves but doesn't reach, may be meant" for name in meant]
             attachments = listed(relay.attachment for relay in together)
             yield self.finding(
                 f"{attachments} relay{'s' * (len(together) == 1)} to {server}, "
                 f"which has no pool for {network}" + "".join(looks),
                 together[0].path,
                 Witness(
-                    "lost-request", network, together[0].target, also=f"and {server} has no pool"
+                    "request-lost", network, together[0].target, also=server, because="no-pool"
                 ),
                 concerns=tuple(meant),
             )
 
 
 class RelayAndServer(Rule):
-    """An interface relays a network's requests that its own device serves too.
+    """An interface relays the requests of a network that its own device serves.
 
-    Why: Two answers come for each request; which one counts changes from client to client.
+    Why: Each request gets two answers, and which one wins varies from client to client.
 
     Remedy: Serve the network here or relay it, not both.
     """
@@ -260,13 +263,13 @@ class RelayAndServer(Rule):
             splits = serving.intersection(relay.servers)
             if relay.attachment.device in serving and not splits:
                 yield self.finding(
-                    f"{relay.attachment} relays {network} to {format_address(relay.target)}, and "
+                    f"{relay.attachment} relays {network} to {format_address(relay.target)}, but "
                     f"{relay.attachment.device} serves it too",
                     relay.path[:-1],
                     Witness(
                         "answered-twice",
                         network,
-                        also=f"{relay.attachment.device} and {format_address(relay.target)} may",
+                        servers=(relay.attachment.device, format_address(relay.target)),
                     ),
                 )
 
@@ -274,9 +277,9 @@ class RelayAndServer(Rule):
 class RelayToItself(Rule):
     """An interface relays to an address of its own device.
 
-    Why: Devices refuse that or send requests in a circle; a device that serves needs no relay.
+    Why: Devices refuse it, or send requests in a loop; a device that serves needs no relay.
 
-    Remedy: Name the server's address, or take the relay away where the device itself serves.
+    Remedy: Relay to the server's address, or remove the relay if the device itself serves.
     """
 
     severity = Severity.ERROR
@@ -299,12 +302,8 @@ class RelayToItself(Rule):
             if relay.attachment.device in relay.servers:
                 network = relay.network
                 yield self.finding(
-                    f"{relay.attachment} relays to {format_address(relay.target)}, its own device",
+                    f"{relay.attachment} relays to {format_address(relay.target)}, an address of "
+                    "its own device",
                     relay.path,
-                    Witness(
-                        "lost-request",
-                        network,
-                        relay.target,
-                        also="the relay itself",
-                    ),
+                    Witness("request-lost", network, relay.target, because="own-device"),
                 )

@@ -1,4 +1,4 @@
-"""Routes of devices: to a whole subnet, by way of somebody near."""
+"""Routes of devices: to a whole subnet, via a reachable next hop."""
 
 from __future__ import annotations
 
@@ -15,14 +15,14 @@ from reservoir.core.values.typos import FEW, likely_meant
 from reservoir.core.wording import listed
 
 OWN = "its own address"
-"""What is wrong with a next hop that is the device itself."""
+"""What is wrong with a next hop that is one of the device's own addresses."""
 
 
-class NextHopAstray(Rule):
-    """A route's next hop is not another machine's address in a subnet of the device's interfaces.
+class NextHopUnreachable(Rule):
+    """A route's next hop is not another device's address on a directly connected subnet.
 
-    Why: The device can't send there. What should go that way is lost: clients' traffic, requests
-    to the DNS server, answers to a relay.
+    Why: The device can't forward there. Everything that should take the route is lost: clients'
+    traffic, DNS queries, answers to a relay.
 
     Remedy: Correct the next hop, or the address of the interface that leads to it.
     """
@@ -57,7 +57,7 @@ class NextHopAstray(Rule):
                     meant = _interface_meant(site, name, hop)
                     together.setdefault((fault, meant), []).append(hop)
             for (fault, meant), hops in together.items():
-                yield self._astray(site, name, hops, fault, meant)
+                yield self._unreachable(site, name, hops, fault, meant)
 
     def _fault(
         self, site: Site, device: Device, attached: list[Attachment], hop: int
@@ -73,9 +73,9 @@ class NextHopAstray(Rule):
         further = (route for route in device.routes if route.via != hop and route.to.bits > 0)
         if any(route.to.span.holds(hop) for route in further):
             return None  # another route leads there
-        return "in no subnet of its interfaces"
+        return "in none of its connected subnets"
 
-    def _astray(
+    def _unreachable(
         self, site: Site, device: str, hops: list[int], fault: str, interface: Correction | None
     ) -> Finding:
         routes = site.plan.devices[device].routes
@@ -87,15 +87,15 @@ class NextHopAstray(Rule):
             for a in site.topology.attachments_of(device)
             for name in site.topology.networks_of(a)
         ]
-        if interface is not None or fault == OWN:  # then relays don't find it either
-            networks += [pool.name for pool in site.lending.pools_served_by(device)]
+        if interface is not None or fault == OWN:  # then relays can't reach it either
+            networks += [pool.name for pool in site.pools.served_by(device)]
         if interface is not None:
             written, path = interface.at.prefix, (*interface.at.path, "address")
-            hint = f"; {interface.at} has {written}, {interface.meant} would do"
+            hint = f"; {interface.at} has {written}, but {interface.meant} would connect them"
             edits = replaced(path, written, interface.meant)
         elif len(hops) == 1 and (hop := _hop_meant(site, device, hops[0])) is not None:
             shown = format_address(hop.meant.address)
-            hint = f"; {shown} would be in that of {hop.at.interface}"
+            hint = f"; {shown} would be in the subnet of {hop.at.interface}"
             if len(by_it) == 1 and _is_somebodys(site, device, hop.meant.address):
                 edits = replaced(path, format_address(hops[0]), shown)
         listing = listed(map(format_address, hops))
@@ -104,11 +104,11 @@ class NextHopAstray(Rule):
             f"the next hop{'s' * (len(hops) > 1)} {listing} of {device} {are} {fault}{hint}",
             path,
             Witness(
-                "told-otherwise",
+                "traffic-lost",
                 networks[0] if networks else None,
                 hops[0],
-                also=f"sends {_where(routes[by_it[0]].to)}; {device} "
-                + ("would pass it to itself" if fault == OWN else f"has no way to {listing}"),
+                also=device,
+                value=_where(routes[by_it[0]].to),
             ),
             edits,
             concerns=tuple(networks[1:]),
@@ -128,7 +128,7 @@ class Correction(NamedTuple):
 
 
 def _hop_meant(site: Site, device: str, hop: int) -> Correction | None:
-    """The one address near the device's interfaces that a slip kept a next hop from."""
+    """The one address in the device's connected subnets that is a typo away from a next hop."""
     found = [
         Correction(attachment, Prefix(meant, own.bits))
         for attachment in site.topology.attachments_of(device)[:FEW]
@@ -139,7 +139,7 @@ def _hop_meant(site: Site, device: str, hop: int) -> Correction | None:
 
 
 def _interface_meant(site: Site, device: str, hop: int) -> Correction | None:
-    """The interface that a slip kept out of the hop's subnet, where another device stands."""
+    """The interface that a typo kept out of the hop's subnet, where another device is."""
     found = {
         Correction(attachment, Prefix(meant, subnet.bits))
         for subnet in site.topology.subnets_around(hop, but=device)
@@ -152,29 +152,29 @@ def _interface_meant(site: Site, device: str, hop: int) -> Correction | None:
 
 
 def _in_subnet(written: Prefix, subnet: Prefix) -> int | None:
-    """The address in a subnet that was meant by one that has another mask, or a slip in it."""
+    """The address in a subnet that was meant by one with another mask, or with a typo."""
     if written.bits != subnet.bits:
         return written.address if subnet.hosts.holds(written.address) else None
     return likely_meant(written.address, subnet)
 
 
 def _has_unknown_address(device: Device) -> bool:
-    """Whether an interface may have been given an address that the plan doesn't know."""
+    """Whether an interface may have an address that the plan doesn't know."""
     interfaces = device.interfaces
     parts = {i.parent for i in interfaces.values()}
-    parts |= {member for i in interfaces.values() for member in i.bridge}
+    parts |= {member for i in interfaces.values() for member in i.members}
     return any(i.address is None and name not in parts for name, i in interfaces.items())
 
 
 def _is_somebodys(site: Site, device: str, address: int) -> bool:
-    """Whether an interface, a gateway or another device's next hop says that somebody is there."""
+    """Whether an interface, a gateway or another device's next hop shows that a router is there."""
     said_by = _named_as_routers(site).get(address, set())
     return bool(site.topology.holders(address) or said_by - {device})
 
 
 @lru_cache(maxsize=1)
 def _named_as_routers(site: Site) -> Mapping[int, set[str | None]]:
-    """The addresses of gateways and next hops, with the devices that say so, or None."""
+    """The addresses of gateways and next hops, with the devices that use them, or None."""
     found: dict[int, set[str | None]] = {}
     for network in site.plan.networks.values():
         if network.gateway is not None:
@@ -186,9 +186,10 @@ def _named_as_routers(site: Site) -> Mapping[int, set[str | None]]:
 
 
 class RouteHasHostBits(Rule):
-    """A route leads to an address inside a subnet, written with the subnet's prefix length.
+    """A route's destination has host bits set.
 
-    Why: Devices refuse it, or take the whole subnet; the address or the length has a digit wrong.
+    Why: Devices refuse it, or use the whole subnet; a digit of the address or of the prefix length
+    may be wrong.
 
     Remedy: Write the subnet that was meant.
     """
@@ -214,14 +215,15 @@ class RouteHasHostBits(Rule):
                     continue
                 path: PlanPath = ("devices", name, "routes", position, "to")
                 yield self.finding(
-                    f"the route of {name} to {route.to} leads {_where(route.to.subnet)}, "
+                    f"the route of {name} to {route.to} leads {_where(route.to.subnet)} "
                     "or is refused",
                     path,
                     Witness(
                         "has",
                         address=route.to.address,
-                        client=f"a route of {name}",
-                        also=f"an address inside {route.to.subnet}",
+                        name=f"a route of {name}",
+                        value=str(route.to.subnet),
+                        because="host-bits",
                     ),
                     replaced(path, route.to, route.to.subnet),
                 )

@@ -1,4 +1,4 @@
-"""Paths: a client's request must arrive at a server."""
+"""Servers: one for each network, which the clients' requests reach."""
 
 from __future__ import annotations
 
@@ -17,15 +17,15 @@ from reservoir.core.wording import listed
 
 
 class NetworkUnserved(Rule):
-    """A network has addresses to lend, and no server.
+    """A network has addresses to assign, but no DHCP server.
 
     Why: Its clients ask, and nobody answers.
 
-    Remedy: Name the device that lends to it in ``served_by``.
+    Remedy: Name the device that serves it in ``served_by``.
     """
 
     severity = Severity.ERROR
-    follows_here = ("network-unserved",)  # a switch that is off for several networks
+    follows_here = ("network-unserved",)  # one switch that is off for several networks
     rests_on = ("service", "active", "interface")
     failing = """
         networks:
@@ -39,7 +39,7 @@ class NetworkUnserved(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         switched_off = {o.network: o for o in site.obstacles if o.rule == self.name}
-        for pool in site.lending.pools:
+        for pool in site.pools:
             network = pool.network
             wanted = network.ranges or network.demand or len(pool.bindings)
             if pool.server is not None or not wanted:
@@ -47,7 +47,7 @@ class NetworkUnserved(Rule):
             servers, path = _servers_near(site, network), (*pool.path, "served_by")
             off = switched_off.get(pool.name)
             yield self.finding(
-                off.message if off else f"no device lends to {pool.name}: it has no served_by",
+                off.message if off else f"no device serves {pool.name}: it has no served_by",
                 off.at if off else pool.path,
                 Witness("unanswered", pool.name),
                 (Edit(path, None, servers.pop()),) if len(servers) == 1 else (),
@@ -55,7 +55,7 @@ class NetworkUnserved(Rule):
 
 
 def _servers_near(site: Site, network: Network) -> set[str]:
-    """The devices that hear the network's clients: those relayed to, or else those in it."""
+    """The devices that receive the clients' requests: relay targets, else those in the network."""
     attached = site.topology.attachments(network)
     relayed_to = (t for a in attached for t in site.topology.interface(a).relay_to)
     relayed = {holder.device for target in relayed_to for holder in site.topology.holders(target)}
@@ -63,9 +63,9 @@ def _servers_near(site: Site, network: Network) -> set[str]:
 
 
 class ServerNotReached(Obstructed):
-    """A network's server neither stands in the network nor is relayed to from there.
+    """A network's server has no interface in the network, and no relay there leads to it.
 
-    Why: The clients' broadcasts never arrive at it, and they get no address.
+    Why: The clients' broadcasts never reach the server, and they get no address.
 
     Remedy: Give the server an interface in the subnet, or relay to one of its addresses from an
     interface in the subnet.
@@ -99,47 +99,48 @@ class ServerNotReached(Obstructed):
         for finding in () if site.complete else super().check(site):
             said.add(finding.network)
             yield finding
-        for pool in site.lending.pools:
+        for pool in site.pools:
             if pool.name in said or not pool.server:
                 continue
             if site.topology.reach(pool.server, pool.network) is not None:
                 continue
-            astray = _astray(site, pool.server, pool.network)
-            if astray is not None:
-                yield self._mistyped(site, pool, astray)
+            mistyped = _mistyped_interface(site, pool.server, pool.network)
+            if mistyped is not None:
+                yield self._mistyped(site, pool, mistyped)
             elif site.complete or site.topology.attachments(pool.network):
                 yield self._unreached(site, pool)  # else the relay may be at an unknown router
 
     def _unreached(self, site: Site, pool: Pool) -> Finding:
-        refuses = site.trait(pool.server, "unreached-pool") == "configuration-refused"
+        behaviour = site.behaviour(pool.server)
+        refuses = behaviour is not None and behaviour.refuses_unreached_pools
         return self.finding(
-            f"{pool.server} is named to serve {pool.name} and has no interface in "
+            f"{pool.server} should serve {pool.name} but has no interface in "
             f"{pool.network.subnet.subnet}; {_relays(site, pool.network)}"
-            + (f"; {pool.server} refuses its whole configuration then" if refuses else ""),
+            + (f"; {pool.server} refuses such a configuration as a whole" if refuses else ""),
             (*pool.path, "served_by", pool.service, "device"),
             Witness("unanswered", pool.name),
         )
 
-    def _mistyped(self, site: Site, pool: Pool, astray: Attachment) -> Finding:
-        gateway, path = pool.network.gateway, (*astray.path, "address")
+    def _mistyped(self, site: Site, pool: Pool, interface: Attachment) -> Finding:
+        gateway, path = pool.network.gateway, (*interface.path, "address")
         assert gateway is not None  # which is what the interface was to have
         meant = format_address(gateway)
-        there = list(site.topology.networks_of(astray))
+        there = list(site.topology.networks_of(interface))
         return self.finding(
-            f"{astray} has {astray.prefix}, which is in "
+            f"{interface} has {interface.prefix}, which is in "
             f"{there[0] if there else 'no network of the plan'}; {meant} would be in {pool.name}",
             path,
-            Witness("unanswered", pool.name, astray.address),
-            replaced(path, astray.prefix, Prefix(gateway, pool.network.subnet.bits)),
+            Witness("unanswered", pool.name, interface.address),
+            replaced(path, interface.prefix, Prefix(gateway, pool.network.subnet.bits)),
             concerns=tuple(there),
         )
 
 
-def _astray(site: Site, server: str, network: Network) -> Attachment | None:
-    """The server's interface that was to have the network's gateway as its address.
+def _mistyped_interface(site: Site, server: str, network: Network) -> Attachment | None:
+    """The server's interface that was meant to have the network's gateway address.
 
-    It has the network's VLAN, and its address is in a network that hasn't; or its address is in no
-    network, and a slip away from the gateway.
+    It has the network's VLAN, but its address is in a network that hasn't; or its address is in no
+    network, and a typo away from the gateway.
     """
     gateway = network.gateway
     if gateway is None or not network.subnet.hosts.holds(gateway):
@@ -156,7 +157,7 @@ def _astray(site: Site, server: str, network: Network) -> Attachment | None:
 
 @lru_cache(maxsize=64)
 def _strangers(site: Site, server: str) -> Mapping[tuple[str, int | None], list[Attachment]]:
-    """By VRF and VLAN: a server's interfaces that stand in no network of that VLAN."""
+    """By VRF and VLAN: a server's interfaces that are in no network with that VLAN."""
     found: dict[tuple[str, int | None], list[Attachment]] = {}
     for attachment in site.topology.attachments_of(server):
         interface = site.topology.interface(attachment)
@@ -168,9 +169,9 @@ def _strangers(site: Site, server: str) -> Mapping[tuple[str, int | None], list[
 
 @lru_cache(maxsize=64)
 def _homeless(site: Site, server: str, vrf: str) -> Sequence[Attachment]:
-    """A server's interfaces in no network, and without a next hop that shows them to be right.
+    """A server's interfaces in no network, and without a next hop that confirms them.
 
-    Empty if there are many: to look through them all would be no hint.
+    Empty if there are many: one of so many would be no hint.
     """
     hops = [route.via for route in site.plan.devices[server].routes]
     found = [
@@ -185,9 +186,9 @@ def _homeless(site: Site, server: str, vrf: str) -> Sequence[Attachment]:
 
 def _relays(site: Site, network: Network) -> str:
     """What the interfaces in the network relay to instead."""
-    attached = site.lending.topology.attachments(network)
+    attached = site.pools.topology.attachments(network)
     if not attached:
-        return "no other device stands there to relay to it"
+        return "no other device there could relay to it"
     interfaces = [
         (a, site.plan.devices[a.device].interfaces[a.interface].relay_to) for a in attached
     ]
@@ -196,16 +197,16 @@ def _relays(site: Site, network: Network) -> str:
         for a, targets in interfaces
         if targets
     ]
-    return "; ".join(relaying) or f"{attached[0]} stands there and relays to nobody"
+    return "; ".join(relaying) or f"{attached[0]} is there but doesn't relay"
 
 
 class TwoServers(Rule):
-    """Two servers answer on one network, and its ranges aren't split between them.
+    """Two servers serve one network, and its ranges aren't split between them.
 
-    Why: Each lends from all of it without knowing the other's leases: sooner or later two clients
-    have one address.
+    Why: Each assigns from the whole range without knowing the other's leases: sooner or later two
+    clients get the same address.
 
-    Remedy: Give each server ranges of its own, or let one of them serve alone.
+    Remedy: Give each server its own ranges, or let only one of them serve.
     """
 
     severity = Severity.ERROR
@@ -228,26 +229,28 @@ class TwoServers(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        for pools in site.lending.pools_by_network:
+        for pools in site.pools.by_network:
             name, path = pools[0].name, (*pools[0].path, "ranges")
-            unsplit = [p for p in pools if p.server and p.lendable and p.ranges_path == path]
+            unsplit = [p for p in pools if p.server and p.assignable and p.ranges_path == path]
             servers = list(dict.fromkeys(str(pool.server) for pool in unsplit))
             if len(servers) > 1:
                 who = listed(servers)
                 yield self.finding(
-                    f"{who} lend from the same ranges of {name}",
+                    f"{who} assign from the same ranges of {name}",
                     ("networks", name, "served_by"),
-                    Witness("answered-twice", name, unsplit[0].lendable.first, also=who),
+                    Witness(
+                        "answered-twice", name, unsplit[0].assignable.first, servers=tuple(servers)
+                    ),
                 )
 
 
 class ServerOnByDefault(Rule):
-    """A device that lends addresses from the factory stands on a network that another serves.
+    """A device whose DHCP server is on by default is in a network that another device serves.
 
-    Why: Switched on before it is configured, it answers clients too, from a pool of its own.
+    Why: Connected before it is configured, it answers clients too, from a default pool.
 
-    Remedy: Load its configuration before it is connected; `reservoir write` switches lending off
-    on a device that serves nothing.
+    Remedy: Load its configuration before you connect it; `reservoir write` turns the DHCP service
+    off on a device that serves no network.
     """
 
     severity = Severity.WARNING
@@ -269,31 +272,25 @@ class ServerOnByDefault(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         eager = {
-            device
-            for device, traits in site.traits.items()
-            if traits["service"] == "on-from-factory" and traits["factory-pool"] == "kept"
+            device for device, behaviour in site.behaviours.items() if behaviour.answers_by_default
         }
         for name, network in site.plan.networks.items() if eager else ():
             serving = {service.device for service in network.served_by}
             for attachment in site.topology.attachments(network):
                 if attachment.device in eager - serving and serving:
                     yield self.finding(
-                        f"{attachment} stands in {name}, which {', '.join(sorted(serving))} "
-                        f"serves; {attachment.device} lends from the factory",
+                        f"{attachment} is in {name}, which {', '.join(sorted(serving))} serves; "
+                        f"the DHCP server of {attachment.device} is on by default",
                         attachment.path,
-                        Witness(
-                            "answered-twice",
-                            name,
-                            also=f"{min(serving)} and {attachment.device} both",
-                        ),
+                        Witness("answered-twice", name, servers=(min(serving), attachment.device)),
                     )
 
 
 class PoolShadowed(Obstructed):
     """A device uses this pool only when an earlier one is full.
 
-    Why: It doesn't ask where a client is: clients of this network are lent addresses of another
-    and can reach nobody.
+    Why: It doesn't look at which network a client is in: clients of this network get addresses of
+    another network and can't communicate.
 
     Remedy: Let another device serve one of the two, or bind the clients one by one.
     """

@@ -1,4 +1,4 @@
-"""VLANs: one tag, one network, the same at both ends."""
+"""VLANs: one tag per network, the same at both ends."""
 
 from __future__ import annotations
 
@@ -13,9 +13,9 @@ from reservoir.core.topology import Attachment
 class VlanTwice(Rule):
     """Two networks of one device have the same VLAN.
 
-    Why: They are one broadcast domain: clients of the one are answered for the other.
+    Why: They are one broadcast domain: clients of one are answered as clients of the other.
 
-    Remedy: Give one of them another VLAN, at the network and at the interface.
+    Remedy: Give one of them another VLAN, on the network and on the interface.
     """
 
     severity = Severity.ERROR
@@ -43,7 +43,7 @@ class VlanTwice(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        # The same tag at another device may be another place altogether.
+        # The same tag on another device may be a different VLAN altogether.
         first: dict[tuple[str, int], str] = {}
         for name, network in site.plan.networks.items():
             if network.vlan is None:
@@ -52,9 +52,9 @@ class VlanTwice(Rule):
             taken = [first[d, network.vlan] for d in devices if (d, network.vlan) in first]
             if taken:
                 yield self.finding(
-                    f"VLAN {network.vlan} is {taken[0]}'s too",
+                    f"{taken[0]} has VLAN {network.vlan} too",
                     ("networks", name, "vlan"),
-                    Witness("told-otherwise", name, also=f"may be answered as one of {taken[0]}"),
+                    Witness("answered-for", name, also=taken[0]),
                     concerns=(taken[0],),
                 )
             for device in devices:
@@ -70,22 +70,22 @@ class VlanTwice(Rule):
                 other = first.setdefault((interface.parent, interface.vlan), name)
                 if other != name:
                     yield self.finding(
-                        f"{device_name} has VLAN {interface.vlan} twice on {interface.parent}: "
-                        f"at {other} and at {name}",
+                        f"{device_name} uses VLAN {interface.vlan} twice on {interface.parent}: "
+                        f"for {other} and for {name}",
                         ("devices", device_name, "interfaces", name, "vlan"),
                         Witness(
-                            "told-otherwise",
+                            "tag-shared",
                             _network_of(site, device_name, name),
-                            also=(
-                                f"sends with tag {interface.vlan}, which only one of the two gets"
-                            ),
+                            name=other,
+                            also=name,
+                            value=str(interface.vlan),
                         ),
                         concerns=tuple(n for n in [_network_of(site, device_name, other)] if n),
                     )
 
 
 def _network_of(site: Site, device: str, name: str) -> str | None:
-    """The network that an interface stands in by its address."""
+    """The network that an interface is in by its address."""
     interface = site.plan.devices[device].interfaces[name]
     if interface.address is None:
         return None
@@ -94,9 +94,9 @@ def _network_of(site: Site, device: str, name: str) -> str | None:
 
 
 class VlanDiffers(Rule):
-    """A network's VLAN and the tag of the interface in it are not the same.
+    """A network's VLAN and the VLAN tag of an interface in it differ.
 
-    Why: The interface hears another VLAN than the clients send in, and nobody answers them.
+    Why: The interface receives another VLAN than the clients', and nobody answers them.
 
     Remedy: Correct the one that is wrong.
     """
@@ -129,7 +129,7 @@ class VlanDiffers(Rule):
             # The interface's name often says which of the two was meant.
             named = attachment.interface.rpartition(".")[2] == str(vlan)
             yield self.finding(
-                f"{attachment} has VLAN {tag}, and {name} has VLAN {vlan}",
+                f"{attachment} has VLAN {tag}, but {name} has VLAN {vlan}",
                 path,
                 Witness("unanswered", name, attachment.address),
                 replaced(path, tag, vlan if named else None),

@@ -1,1 +1,1 @@
-"""Ranges and subnets: what is named must lie where it belongs, and belong to one network."""
+"""Ranges and subnets: consistent with each other, and each address in one network only."""

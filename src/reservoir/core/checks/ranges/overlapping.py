@@ -1,4 +1,4 @@
-"""What two claim: ranges, networks and pools that share addresses."""
+"""Ranges, networks and pools that share addresses."""
 
 from __future__ import annotations
 
@@ -20,9 +20,9 @@ from reservoir.core.values.overlaps import overlaps
 class RangesOverlap(Rule):
     """Two ranges of one network have addresses in common.
 
-    Why: Many devices refuse the second range; one of the two was meant to be another.
+    Why: Many devices refuse the second range; one of the two may be mistyped.
 
-    Remedy: Shorten one of them, or write one range for both.
+    Remedy: Shorten one of them, or merge both into one range.
     """
 
     severity = Severity.ERROR
@@ -45,25 +45,26 @@ class RangesOverlap(Rule):
             spans = [span for _, _, span in written]
             pairs = overlaps([s.first for s in spans], [s.last + 1 for s in spans])
             for earlier, later, first in sorted(pairs):
-                _, path, span = written[later]
+                pool, path, span = written[later]
                 rest = list(AddressSet([span]) - AddressSet([spans[earlier]]))
                 suggestion = Edit(path, str(span), str(rest[0]) if len(rest) == 1 else None)
                 yield self.finding(
                     f"the ranges {spans[earlier]} and {span} overlap "
                     f"from {format_address(first)} on",
                     path,
-                    Witness("claimed", f"the range {span}", first, also=str(spans[earlier])),
+                    Witness("in-both", pool.name, first, name=str(span), also=str(spans[earlier])),
                     (suggestion,) if len(rest) < 2 else (),
                 )
 
 
 class NetworksOverlap(Rule):
-    """Two networks of one VRF have addresses in common.
+    """Two networks in one VRF have addresses in common.
 
-    Why: Routers send the shared addresses to one of the two, and clients of the other are cut off.
+    Why: Routers send traffic for the shared addresses to one of the two, and clients of the other
+    are cut off.
 
-    Remedy: Give one of them another subnet. Where the same addresses are meant to be used twice,
-    put the networks in different VRFs.
+    Remedy: Give one of them another subnet. If the same addresses are used twice on purpose, put
+    the networks in different VRFs.
     """
 
     severity = Severity.ERROR
@@ -80,18 +81,18 @@ class NetworksOverlap(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending = site.lending
-        spans = lending.subnet_spans
-        shift = lending.vrf_numbers << 33  # VRFs side by side in one line of numbers
+        pools = site.pools
+        spans = pools.subnet_spans
+        shift = pools.vrf_numbers << 33  # VRFs side by side in one line of numbers
         for earlier, later, first in overlaps(spans[:, 0] + shift, spans[:, 1] + 1 + shift):
-            names = lending.names[earlier], lending.names[later]
-            one, other = lending.networks[earlier].subnet, lending.networks[later].subnet
+            names = pools.names[earlier], pools.names[later]
+            one, other = pools.networks[earlier].subnet, pools.networks[later].subnet
             path = ("networks", names[1], "subnet")
             relation = _relation(other, one)
             yield self.finding(
                 f"{other} of {names[1]} {relation} {one} of {names[0]}",
                 path,
-                Witness("claimed", names[1], first & 0xFFFFFFFF, also=names[0]),
+                Witness("in-both", names[1], first & 0xFFFFFFFF, name=names[1], also=names[0]),
                 concerns=names[:1],
             )
 
@@ -99,15 +100,15 @@ class NetworksOverlap(Rule):
 def _relation(subnet: Prefix, other: Prefix) -> str:
     if subnet.bits == other.bits:
         return "is the same as"
-    return "lies inside" if subnet.bits > other.bits else "swallows"
+    return "is inside" if subnet.bits > other.bits else "contains"
 
 
 class PoolsOverlap(Rule):
-    """Two servers may lend the same address, or two networks' pools share one.
+    """Two servers may assign the same address, or two networks' pools share one.
 
-    Why: Neither server knows the other's leases; sooner or later two machines have one address.
+    Why: Neither server knows the other's leases; sooner or later two clients get the same address.
 
-    Remedy: Give each server ranges of its own, or let one of them serve alone.
+    Remedy: Give each server its own ranges, or let only one of them serve.
     """
 
     severity = Severity.ERROR
@@ -132,14 +133,14 @@ class PoolsOverlap(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        pools = site.lending.pools
+        pools = site.pools
         vrfs: dict[str, int] = {}
         shifts = [vrfs.setdefault(pool.network.vrf, len(vrfs)) << 33 for pool in pools]
-        counts = [pool.lendable.span_count for pool in pools]
+        counts = [pool.assignable.span_count for pool in pools]
         owner = np.repeat(np.arange(len(pools)), counts)
         shift = np.repeat(np.array(shifts, dtype=np.int64), counts)
-        starts = np.concatenate([[], *(pool.lendable.starts for pool in pools)]).astype(np.int64)
-        stops = np.concatenate([[], *(pool.lendable.stops for pool in pools)]).astype(np.int64)
+        starts = np.concatenate([[], *(pool.assignable.starts for pool in pools)]).astype(np.int64)
+        stops = np.concatenate([[], *(pool.assignable.stops for pool in pools)]).astype(np.int64)
         seen: set[tuple[int, int]] = set()
         for overlap in overlaps(starts + shift, stops + shift):
             pair = int(owner[overlap.earlier]), int(owner[overlap.later])
@@ -148,20 +149,26 @@ class PoolsOverlap(Rule):
                 yield self._shared(pools[pair[0]], pools[pair[1]])
 
     def _shared(self, one: Pool, other: Pool) -> Finding:
-        shared = one.lendable & other.lendable
+        shared = one.assignable & other.assignable
         if one.name == other.name:
-            message = f"{one.server} and {other.server} may both lend {_some(shared)}"
+            message = f"{one.server} and {other.server} may both assign {_some(shared)}"
         else:
-            message = f"{one.name} and {other.name} may both lend {_some(shared)}"
+            message = f"the pools of {one.name} and {other.name} share {_some(shared)}"
         path = (*other.path, "served_by") if one.name == other.name else other.ranges_path
         who = str(one.server) if one.name == other.name else one.name
         mine = str(other.server) if one.name == other.name else other.name
-        witness = Witness("claimed", mine, shared.first, also=who)
+        witness = Witness(
+            "in-both",
+            other.name,
+            shared.first,
+            name=f"the pool of {mine}",
+            also=f"the pool of {who}",
+        )
         return self.finding(message, path, witness, concerns=tuple({one.name} - {other.name}))
 
 
 def _some(addresses: AddressSet) -> str:
-    """Name the addresses of a set, shortly."""
+    """The addresses of a set, in short."""
     first = next(iter(addresses))
     more = len(addresses) - first.size
     return f"{first}" + (f" and {more:,} more" if more else "")

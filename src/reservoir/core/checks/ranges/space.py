@@ -1,4 +1,4 @@
-"""Subnets: which part of the address space they are, and how large."""
+"""Subnets: which part of the address space they use, and how large they are."""
 
 from __future__ import annotations
 
@@ -16,13 +16,13 @@ SPECIAL_USE = {
     for prefix, purpose in (
         ("0.0.0.0/8", "this host on this network (RFC 1122 section 3.2.1.3)"),
         ("127.0.0.0/8", "loopback (RFC 1122 section 3.2.1.3)"),
-        ("169.254.0.0/16", "link-local addresses that machines choose themselves (RFC 3927)"),
-        ("192.88.99.0/24", "relay anycast, given up (RFC 7526)"),
+        ("169.254.0.0/16", "link-local addresses (RFC 3927)"),
+        ("192.88.99.0/24", "6to4 relay anycast, deprecated (RFC 7526)"),
         ("224.0.0.0/4", "multicast (RFC 5771)"),
-        ("240.0.0.0/4", "kept for the future (RFC 1112 section 4)"),
+        ("240.0.0.0/4", "future use (RFC 1112 section 4)"),
     )
 }
-"""Blocks that no client may have an address in (RFC 6890), and what they are for."""
+"""Blocks that no client may have an address from (RFC 6890), and what they are for."""
 
 NOT_PUBLIC = tuple(
     parse_prefix(prefix).span
@@ -34,18 +34,18 @@ NOT_PUBLIC = tuple(
         "192.0.0.0/24",  # protocol assignments (RFC 6890 section 2.1)
     )
 )
-"""Blocks that anybody may use and nobody owns on the internet."""
+"""Blocks that anybody may use inside their own network."""
 
 CROWD = 2_048
-"""Clients in one broadcast domain beyond which broadcasts are a burden."""
+"""Clients in one broadcast domain beyond which broadcasts become a burden."""
 
 
 class SubnetHasHostBits(Rule):
-    """A network's subnet is written with an address that is not the subnet's first.
+    """A network's subnet has host bits set.
 
-    Why: It is not clear which subnet is meant, and most devices refuse such a line.
+    Why: It isn't clear which subnet is meant, and most devices refuse it.
 
-    Remedy: Write the network address, or the prefix length that was meant.
+    Remedy: Write the network address, or correct the prefix length.
     """
 
     severity = Severity.ERROR
@@ -67,18 +67,23 @@ class SubnetHasHostBits(Rule):
                 yield self.finding(
                     f"{written} is an address inside {written.subnet}, not a subnet",
                     path,
-                    Witness("claimed", str(written), written.address, also=str(written.subnet)),
+                    Witness(
+                        "in-both",
+                        name,
+                        written.address,
+                        name=str(written),
+                        also=str(written.subnet),
+                    ),
                     replaced(path, written, written.subnet),
                 )
 
 
 class RangeSpecialUse(Rule):
-    """A subnet or a range lies in a block that is not for clients.
+    """A subnet or a range is in a special-use block that is not for clients.
 
-    Why: Machines refuse such an address or treat it as something else: loopback, link-local,
-    multicast.
+    Why: Hosts refuse such an address or treat it differently: loopback, link-local, multicast.
 
-    Remedy: Take a private block (RFC 1918), or correct the octet that is wrong.
+    Remedy: Use a private block (RFC 1918), or correct the wrong octet.
     """
 
     severity = Severity.ERROR
@@ -109,9 +114,9 @@ class RangeSpecialUse(Rule):
         block = next(b for b in SPECIAL_USE if _meets(span, [b]))
         address = max(span.first, block.first)
         return self.finding(
-            f"{what} lies in {_as_prefix(block)}, which is for {SPECIAL_USE[block]}",
+            f"{what} is in {_as_prefix(block)}, which is reserved for {SPECIAL_USE[block]}",
             ("networks", network, *path),
-            Witness("named", network, address, also="which no client can use"),
+            Witness("in-range", network, address, because="not-for-clients"),
         )
 
 
@@ -126,12 +131,12 @@ def _as_prefix(block: Span) -> str:
 
 
 class RangePublic(Rule):
-    """A subnet is made of public addresses.
+    """A subnet uses public addresses.
 
-    Why: If they are somebody else's, clients can't reach that part of the internet; a typed octet
-    too many often makes a private address public.
+    Why: If they belong to someone else, clients can't reach that part of the internet; a mistyped
+    octet often makes a private address public.
 
-    Remedy: Take a private block (RFC 1918). If the addresses are yours, accept the finding.
+    Remedy: Use a private block (RFC 1918). If the addresses are yours, accept the finding.
     """
 
     severity = Severity.WARNING
@@ -154,16 +159,16 @@ class RangePublic(Rule):
             public = AddressSet([network.subnet.hosts]) - known
             if public:
                 yield self.finding(
-                    f"{network.subnet} is public address space: it is right only if it is yours",
+                    f"{network.subnet} is public address space, which is right only if it is yours",
                     ("networks", name, "subnet"),
-                    Witness("named", name, public.first, also="which may be somebody else's"),
+                    Witness("in-range", name, public.first, because="public"),
                 )
 
 
 class SubnetTooSmall(Rule):
-    """A client network has a subnet without room for clients: /31 or /32.
+    """A client network's subnet has no room for clients: /31 or /32.
 
-    Why: With a gateway there is one address left or none, and many clients refuse such a mask.
+    Why: With a gateway, one address or none is left, and many clients refuse such a mask.
 
     Remedy: Correct the prefix length; a /30 is the smallest with room for a gateway and a client.
     """
@@ -187,7 +192,7 @@ class SubnetTooSmall(Rule):
             hosts = network.subnet.hosts
             held = network.gateway is not None and hosts.holds(network.gateway)
             yield self.finding(
-                f"{network.subnet} is a link between two routers or a single address, "
+                f"{network.subnet} is a point-to-point link or a single address, "
                 "not a network for clients",
                 path,
                 Witness("refused", name, count=hosts.size - held + 1),
@@ -195,9 +200,9 @@ class SubnetTooSmall(Rule):
 
 
 class SubnetVeryLarge(Rule):
-    """A network lends to more clients than one broadcast domain bears well.
+    """A network may have more clients than one broadcast domain handles well.
 
-    Why: Each client's broadcasts reach all others; with thousands, wireless above all suffers.
+    Why: Each client's broadcasts reach all others; with thousands of them, wireless suffers most.
 
     Remedy: Split the network into several VLANs with a pool each.
     """
@@ -213,12 +218,12 @@ class SubnetVeryLarge(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        for index, name in enumerate(site.lending.names):
-            lendable = len(site.lending.lendable_in(index))
-            bound = len(site.lending.bound_rows(index))
-            if lendable + bound > CROWD:
+        for index, name in enumerate(site.pools.names):
+            assignable = len(site.pools.assignable_in(index))
+            bound = len(site.pools.bound_rows(index))
+            if assignable + bound > CROWD:
                 yield self.finding(
-                    f"up to {lendable + bound:,} clients in one broadcast domain, "
+                    f"up to {assignable + bound:,} clients in one broadcast domain, "
                     f"more than {CROWD:,}",
                     ("networks", name),
                 )

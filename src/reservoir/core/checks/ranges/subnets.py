@@ -1,4 +1,4 @@
-"""Subnets that the network's own addresses speak against."""
+"""Subnets that contradict the network's own addresses."""
 
 from __future__ import annotations
 
@@ -11,35 +11,36 @@ import numpy as np
 
 from reservoir.core.checks.ranges.within import written_ranges
 from reservoir.core.checks.rule import Obstructed, Site, replaced
+from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import Network
 from reservoir.core.topology import Attachment
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import ADDRESS_BITS, Prefix, Span, format_address
-from reservoir.core.wording import counted, listed
+from reservoir.core.wording import be, counted, listed
 
 
 @dataclass(frozen=True)
 class Named:
-    """What a network names besides its subnet."""
+    """The addresses that a network mentions besides its subnet."""
 
     gateway: int | None
     ranges: list[Span]
     exclusions: list[Span]
     bound: list[int]
     """The rows of its bindings."""
-    hand_set: list[int]
+    static: list[int]
     """The rows of its static hosts."""
 
     @property
     def things(self) -> int:
-        """How many things these are."""
+        """How many there are."""
         return sum((self.gateway is not None, *self._counts.values()))
 
     @property
     def _counts(self) -> dict[str, int]:
         ranges, exclusions = len(self.ranges), len(self.exclusions)
-        machines = {"binding": len(self.bound), "static host": len(self.hand_set)}
+        machines = {"binding": len(self.bound), "static host": len(self.static)}
         return {"range": ranges, "exclusion": exclusions, **machines}
 
     def __str__(self) -> str:
@@ -50,10 +51,10 @@ class Named:
 
 
 class SubnetDiffers(Obstructed):
-    """A network's gateway, ranges and bindings lie in another subnet than its own.
+    """A network's gateway, ranges and bindings are in another subnet than the network's.
 
-    Why: The subnet or its length has a digit wrong, or the network was copied and only its subnet
-    changed; clients get no address, or none that works.
+    Why: A digit of the subnet or of its length is wrong, or the network was copied and only its
+    subnet changed; clients get no address, or none that works.
 
     Remedy: Correct the subnet, or else the gateway, the ranges and the bindings.
     """
@@ -76,18 +77,18 @@ class SubnetDiffers(Obstructed):
 
     def check(self, site: Site) -> Iterator[Finding]:
         yield from super().check(site)
-        ranges, lending = _ranges_of(site), site.lending
-        for index in self._astray(site, ranges):
-            name, network = lending.names[index], lending.networks[index]
+        ranges, pools = _ranges_of(site), site.pools
+        for index in self._suspects(site, ranges):
+            name, network = pools.names[index], pools.networks[index]
             whole = Named(
                 network.gateway,
                 ranges.get(name, []),
                 _excluded(network),
-                lending.bound_rows(index).tolist(),
-                lending.hand_set_rows(index).tolist(),
+                pools.bound_rows(index).tolist(),
+                pools.static_rows(index).tolist(),
             )
             other, named = None, whole
-            for named in (whole, replace(whole, hand_set=[])):  # these may be wrong themselves
+            for named in (whole, replace(whole, static=[])):  # these may be wrong themselves
                 ends = _ends(site, named)
                 other = _other_subnet(site, network, named, ends)
                 other = other or _subnet_of_interfaces(site, network, named, ends)
@@ -98,16 +99,16 @@ class SubnetDiffers(Obstructed):
             yield self.finding(
                 self._message(site, name, named, ends, other),
                 ("networks", name, "subnet"),
-                self._witness(site, name, named),
+                self._witness(site, name, named, other),
                 replaced(("networks", name, "subnet"), network.subnet, other),
             )
 
-    def _astray(self, site: Site, ranges: Mapping[str, list[Span]]) -> Iterator[int]:
-        """The networks that name anything outside their subnet, or whose interfaces differ."""
-        lending = site.lending
+    def _suspects(self, site: Site, ranges: Mapping[str, list[Span]]) -> Iterator[int]:
+        """The networks with anything outside their subnet, or with interfaces that differ."""
+        pools = site.pools
         machines: set[int] = set()
-        for table in (lending.bindings, lending.static):
-            machines |= set(np.unique(table.network[lending.outside_subnet(table)]).tolist())
+        for table in (pools.bindings, pools.static):
+            machines |= set(np.unique(table.network[pools.outside_subnet(table)]).tolist())
         for index, (name, network) in enumerate(site.plan.networks.items()):
             span = network.subnet.span
             spans = [*ranges.get(name, ()), *_excluded(network)]
@@ -120,7 +121,7 @@ class SubnetDiffers(Obstructed):
                 yield index
 
     def _is_doubted(self, site: Site, network: Network) -> bool:
-        """Whether it has host bits, or interfaces that begin where it does have another mask."""
+        """Whether it has host bits, or interfaces with its network address and another mask."""
         begin = network.vrf, network.subnet.address
         return network.subnet != network.subnet.subnet or any(
             attachment.bits != network.subnet.bits
@@ -133,9 +134,9 @@ class SubnetDiffers(Obstructed):
         network, one = site.plan.networks[name], named.things == 1
         if all(map(network.subnet.span.holds, ends)):
             there = _interfaces_there(site, network)
-            return f"{name} is {network.subnet}, and {listed(there)} are all in {other}"
+            return f"{name} is {network.subnet}, but {listed(there)} {be(len(there))} in {other}"
         return (
-            f"{named} of {name} {'is' if one else 'are'} not all in {network.subnet}; "
+            f"{named} of {name} {'is not' if one else 'are not all'} in {network.subnet}; "
             f"{'it is' if one else 'all are'} in {other}" + self._whose(site, network, other)
         )
 
@@ -145,61 +146,77 @@ class SubnetDiffers(Obstructed):
                 return f", as {attachment} is"
         owners = list(site.topology.networks_at(other.network, network.vrf))
         owners = [name for name in owners if site.plan.networks[name] is not network]
-        return f", which {owners[0]} has" if owners else ""
+        return f", the subnet of {owners[0]}" if owners else ""
 
-    def _witness(self, site: Site, name: str, named: Named) -> Witness:
-        """The first thing that is outside."""
-        span, table = site.plan.networks[name].subnet.span, site.lending.bindings
+    def _witness(self, site: Site, name: str, named: Named, other: Prefix) -> Witness:
+        """The first address that is outside the subnet."""
+        span, table = site.plan.networks[name].subnet.span, site.pools.bindings
         if named.gateway is not None and not span.holds(named.gateway):
-            return Witness("misled", name, named.gateway, also="which is not on its network")
+            return Witness(
+                "offered",
+                name,
+                named.gateway,
+                option="gateway",
+                value=format_address(named.gateway),
+                because="outside-subnet",
+            )
         outside = AddressSet(named.ranges) - AddressSet([span])
         if outside:
-            return Witness("named", name, outside.first, also="which is not in its subnet")
+            return Witness("in-range", name, outside.first, because="outside-subnet")
         for row in named.bound:
             if not span.holds(address := int(table.address[row])):
-                return Witness("misplaced", name, address, client=table.label(row))
-        hosts = site.lending.static
-        for row in named.hand_set:
+                return Witness("bound", name, address, **table.who(row), because="outside-subnet")
+        hosts = site.pools.static
+        for row in named.static:
             if not span.holds(address := int(hosts.address[row])):
-                client = hosts.name[row] or format_address(address)
-                also = f"which is not in {name}"
-                return Witness("has", name, address, client=client, also=also)
-        kept = AddressSet(named.exclusions) - AddressSet([span])
-        if kept:
-            return Witness("spared", name, kept.first)
-        also = f"has a mask of {site.plan.networks[name].subnet.bits} bits, and its router another"
-        return Witness("told-otherwise", name, also=also)
+                return Witness(
+                    "has",
+                    name,
+                    address,
+                    name=hosts.name[row] or NAMELESS,
+                    because="outside-network",
+                )
+        excluded = AddressSet(named.exclusions) - AddressSet([span])
+        if excluded:
+            return Witness("excluded-anyway", name, excluded.first)
+        return Witness(
+            "masks-differ",
+            name,
+            also="the router",
+            value=f"/{site.plan.networks[name].subnet.bits}",
+            expected=f"/{other.bits}",
+        )
 
 
 def _other_subnet(
     site: Site, network: Network, named: Named, ends: Collection[int]
 ) -> Prefix | None:
-    """The one subnet of the same size in which all lies, if it is another.
+    """The one subnet of the same size that holds everything, if it is another.
 
-    A single thing may be wrong itself; unless its server stands there, and nowhere in the subnet.
+    A single address may be wrong itself, unless the server is in that subnet and not in this one.
     """
     subnets = {Prefix(end, network.subnet.bits).subnet for end in ends}
     if len(subnets) != 1 or network.subnet.subnet in subnets:
         return None
     (other,) = subnets
     servers = {service.device for service in network.served_by}
-    stands_there = not site.topology.attachments(network) and any(
+    is_there = not site.topology.attachments(network) and any(
         attachment.bits == other.bits
         and site.topology.interface(attachment).vrf == network.vrf
         and other.span.holds(attachment.address)
         for server in servers
         for attachment in site.topology.attachments_of(server)
     )
-    return other if named.things > 1 or stands_there else None
+    return other if named.things > 1 or is_there else None
 
 
 def _subnet_of_interfaces(
     site: Site, network: Network, named: Named, ends: Collection[int]
 ) -> Prefix | None:
-    """The subnet of the interfaces there, if it is another and all lies in it.
+    """The subnet of the interfaces there, if it is another and holds everything.
 
-    One interface may be wrong itself, unless the subnet speaks against itself by its host bits or
-    by what lies outside it.
+    A single interface may be wrong itself, unless the subnet is doubtful: it has host bits, or
+    addresses of the network are outside it.
     """
     there = _interfaces_there(site, network)
     subnets = {attachment.prefix.subnet for attachment in there}
@@ -214,7 +231,7 @@ def _subnet_of_interfaces(
 
 
 def _interfaces_there(site: Site, network: Network) -> list[Attachment]:
-    """The interfaces whose subnet begins where the network's does, and those at its gateway."""
+    """The interfaces with the subnet's network address, and those with its gateway address."""
     begin = network.vrf, network.subnet.address
     at_gateway = site.topology.holders(network.gateway) if network.gateway is not None else []
     own = [a for a in at_gateway if site.topology.interface(a).vrf == network.vrf]
@@ -233,7 +250,7 @@ def _interfaces_by_begin(site: Site) -> Mapping[tuple[str, int], list[Attachment
 
 
 def _ranges_of(site: Site) -> dict[str, list[Span]]:
-    """The ranges of each network; one that is the whole subnet says no more than the subnet."""
+    """The ranges of each network, but for those that are just the whole subnet."""
     found: dict[str, list[Span]] = {}
     for pool, _, span in written_ranges(site):
         subnet, hosts = pool.network.subnet.span, pool.network.subnet.hosts
@@ -244,13 +261,13 @@ def _ranges_of(site: Site) -> dict[str, list[Span]]:
 
 
 def _excluded(network: Network) -> list[Span]:
-    """What the network excludes; an exclusion that runs backwards holds nothing."""
+    """What the network excludes; a reversed exclusion holds nothing."""
     return [exclusion.range for exclusion in network.exclusions if exclusion.range.size]
 
 
 def _ends(site: Site, named: Named) -> set[int]:
-    """The lowest and the highest address of each thing that a network names."""
+    """The lowest and the highest address of everything that a network mentions."""
     ends = {end for span in (*named.ranges, *named.exclusions) for end in span}
-    ends |= set(site.lending.bindings.address[named.bound].tolist())
-    ends |= set(site.lending.static.address[named.hand_set].tolist())
+    ends |= set(site.pools.bindings.address[named.bound].tolist())
+    ends |= set(site.pools.static.address[named.static].tolist())
     return ends if named.gateway is None else ends | {named.gateway}

@@ -1,4 +1,4 @@
-"""Ranges and subnets: what is named must lie where it belongs, and belong to one network."""
+"""Ranges: inside their network's subnet, and with something left to assign."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from reservoir.core.pools import Pool
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, Span, format_address
 from reservoir.core.values.typos import likely_range
+from reservoir.core.wording import counted
 
 
 @lru_cache(maxsize=1)
@@ -19,7 +20,7 @@ def written_ranges(site: Site) -> list[tuple[Pool, PlanPath, Span]]:
     """Each range as it is written, once, with its pool and its path."""
     seen: set[PlanPath] = set()
     found: list[tuple[Pool, PlanPath, Span]] = []
-    for pool in site.lending.pools:
+    for pool in site.pools:
         if pool.ranges_path in seen or pool.named == "all":
             continue
         seen.add(pool.ranges_path)
@@ -31,8 +32,8 @@ def written_ranges(site: Site) -> list[tuple[Pool, PlanPath, Span]]:
 class RangeReversed(Obstructed):
     """The first address of a range or an exclusion is above its last.
 
-    Why: Devices refuse such a range or lend nothing from it, and clients get no address; such an
-    exclusion keeps nothing out.
+    Why: Devices refuse such a range or assign nothing from it, and clients get no address; such an
+    exclusion excludes nothing.
 
     Remedy: Write the lower address first.
     """
@@ -53,9 +54,9 @@ class RangeReversed(Obstructed):
             if span.first > span.last:
                 meant = _forwards(span, pool.network.subnet)
                 yield self.finding(
-                    f"the range {span} runs backwards, so nothing is lent from it",
+                    f"the range {span} is reversed, so nothing is assigned from it",
                     path,
-                    Witness("idle-range", pool.name, also=str(span)),
+                    Witness("empty-range", pool.name, value=str(span)),
                     replaced(path, span, meant),
                 )
         yield from self._exclusions(site)
@@ -67,20 +68,20 @@ class RangeReversed(Obstructed):
                 if span.first <= span.last:
                     continue
                 meant = _forwards(span, network.subnet) or Span(span.last, span.first)
-                lent = site.lending.lendable_in(index) & AddressSet([meant])
+                inside = site.pools.assignable_in(index) & AddressSet([meant])
                 path = ("networks", name, "exclusions", position, "range")
                 yield self.finding(
-                    f"the exclusion {span} runs backwards, so nothing is kept out by it",
+                    f"the exclusion {span} is reversed, so it excludes nothing",
                     path,
-                    Witness("lent", name, lent.first, also="meant to be kept out")
-                    if lent
-                    else Witness("spared", name, meant.first),
+                    Witness("assigned", name, inside.first, because="meant-excluded")
+                    if inside
+                    else Witness("excluded-anyway", name, meant.first),
                     replaced(path, span, _forwards(span, network.subnet)),
                 )
 
 
 def _forwards(span: Span, subnet: Prefix) -> Span | None:
-    """What was meant by a range that runs backwards: its ends swapped, or an end with a slip.
+    """What was meant by a reversed range: its ends swapped, or an end with a typo.
 
     None where a digit may be missing at the end: 100-19 can be 19-100 as well as 100-199.
     """
@@ -93,9 +94,9 @@ def _forwards(span: Span, subnet: Prefix) -> Span | None:
 class RangeOutsideSubnet(Rule):
     """A range has addresses that are not in the network's subnet.
 
-    Why: A client that is lent such an address can reach nobody, and most devices refuse the range.
+    Why: A client that gets such an address can't communicate, and most devices refuse the range.
 
-    Remedy: Correct the address, often a digit or an octet typed wrong, or the subnet.
+    Remedy: Correct the address, of which often a digit or an octet is wrong, or the subnet.
     """
 
     severity = Severity.ERROR
@@ -123,12 +124,12 @@ class RangeOutsideSubnet(Rule):
             relation = (
                 f"is not in {subnet.subnet}"
                 if len(outside) == span.size
-                else f"reaches out of {subnet.subnet} with {len(outside):,} of its addresses"
+                else f"has {counted(len(outside), 'address')} outside {subnet.subnet}"
             )
             yield self.finding(
                 f"the range {span} {relation}{also}",
                 path,
-                Witness("named", pool.name, outside.first, also="which is not in its subnet"),
+                Witness("in-range", pool.name, outside.first, because="outside-subnet"),
                 replaced(path, span, meant),
             )
 
@@ -136,9 +137,9 @@ class RangeOutsideSubnet(Rule):
 class RangeTakesEdgeAddress(Rule):
     """A range includes the subnet's network or broadcast address.
 
-    Why: Neither can be a client's address; some devices lend them nevertheless, others refuse.
+    Why: No client can use either; some devices assign them anyway, others refuse the range.
 
-    Remedy: Begin the range after the network address and end it before the broadcast address.
+    Remedy: Start the range after the network address and end it before the broadcast address.
     """
 
     severity = Severity.ERROR
@@ -167,15 +168,15 @@ class RangeTakesEdgeAddress(Rule):
                         f"the range {span} includes {format_address(edge)}, "
                         f"the {kind} address of {subnet.subnet}",
                         path,
-                        Witness("named", pool.name, edge, also=f"its {kind} address"),
+                        Witness("in-range", pool.name, edge, because=f"{kind}-address"),
                         replaced(path, span, inside if fits else None),
                     )
 
 
 class PoolEmpty(Rule):
-    """Nothing is left to lend to a network.
+    """A pool has no assignable address.
 
-    Why: The server has a pool, and every client that is not bound is refused.
+    Why: The server has a pool, but every client without a binding is refused.
 
     Remedy: Give the network ranges, or fewer exclusions.
     """
@@ -203,18 +204,18 @@ class PoolEmpty(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        for pool in site.lending.pools:
+        for pool in site.pools:
             meant = bool(pool.named) or (pool.server and not len(pool.bindings))
-            if pool.lendable or not meant:
+            if pool.assignable or not meant:
                 continue
-            by = f" by {pool.server}" if pool.server else ""
+            by = f" on {pool.server}" if pool.server else ""
             reason = (
                 "every address of its ranges is excluded, bound or outside the subnet"
                 if pool.named
                 else "it has no ranges and no bindings"
             )
             yield self.finding(
-                f"nothing can be lent to {pool.name}{by}: {reason}",
+                f"the pool of {pool.name}{by} is empty: {reason}",
                 pool.ranges_path if pool.named else pool.path,
                 Witness("refused", pool.name, count=1),
             )

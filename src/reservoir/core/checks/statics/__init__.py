@@ -1,1 +1,1 @@
-"""Hand-set addresses and exclusions: what must never be lent."""
+"""Static hosts and exclusions: what must never be assigned."""

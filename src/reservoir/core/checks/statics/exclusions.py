@@ -1,4 +1,4 @@
-"""Exclusions: each keeps something out of its own network's ranges."""
+"""Exclusions: each excludes something from its own network's ranges."""
 
 from __future__ import annotations
 
@@ -27,9 +27,10 @@ def written_exclusions(site: Site) -> Iterator[tuple[str, Network, PlanPath, Spa
 class ExclusionOutsideSubnet(Rule):
     """An exclusion has addresses that are not in the network's subnet.
 
-    Why: It keeps nothing out there; what it was meant to keep out may be lent.
+    Why: It excludes nothing there; the addresses that were meant may be assigned.
 
-    Remedy: Correct the address, often a digit or an octet typed wrong, or leave it out.
+    Remedy: Correct the address, of which often a digit or an octet is wrong, or remove the
+    exclusion.
     """
 
     severity = Severity.WARNING
@@ -56,24 +57,24 @@ class ExclusionOutsideSubnet(Rule):
             if subnet.span.holds(span.first) and subnet.span.holds(span.last):
                 continue
             outside = AddressSet([span]) - AddressSet([subnet.span])
-            relation = "is not in" if len(outside) == span.size else "reaches out of"
+            relation = "is not in" if len(outside) == span.size else "extends beyond"
             meant = likely_range(span, subnet)
             yield self.finding(
                 f"the exclusion {span} {relation} {subnet.subnet}"
                 + (f"; {meant} would be inside" if meant else ""),
                 path,
-                Witness("spared", name, outside.first),
+                Witness("excluded-anyway", name, outside.first),
                 replaced(path, span, meant),
             )
 
 
 class ExclusionIdle(Obstructed):
-    """An exclusion keeps out nothing that could be lent.
+    """An exclusion excludes nothing that could be assigned.
 
-    Why: It is left over from a pool that is gone, or what it was meant to keep out is elsewhere
-    and may be lent.
+    Why: It is left over from a pool that is gone, or the addresses that were meant are elsewhere
+    and may be assigned.
 
-    Remedy: Correct the address, or leave the exclusion out.
+    Remedy: Correct the address, or remove the exclusion.
     """
 
     severity = Severity.WARNING
@@ -104,21 +105,21 @@ class ExclusionIdle(Obstructed):
         excluding = {name for name, *_ in written}
         ranges = {
             pools[0].name: _ranges(pools)
-            for pools in site.lending.pools_by_network
+            for pools in site.pools.by_network
             if pools[0].name in excluding
         }
         for name, _, path, span in written:
             if ranges[name].isdisjoint(AddressSet([span])):
                 yield self.finding(
-                    f"the exclusion {span} keeps out nothing: no range of {name} has any of it",
+                    f"the exclusion {span} has no effect: no range of {name} includes any of it",
                     path,
-                    Witness("spared", name, span.first),
+                    Witness("excluded-anyway", name, span.first),
                     (Edit(path[:-1], str(span), None),),
                 )
 
 
 def _ranges(pools: Sequence[Pool]) -> AddressSet:
-    """What the ranges of a network's pools name; all names every host address."""
+    """What the ranges of a network's pools cover; `all` covers every host address."""
     hosts = pools[0].network.subnet.hosts
     named = EMPTY
     for pool in pools:
@@ -129,9 +130,9 @@ def _ranges(pools: Sequence[Pool]) -> AddressSet:
 class ExclusionsOverlap(Rule):
     """Two exclusions of one network have addresses in common.
 
-    Why: It does no harm, but one of the two was perhaps meant to be another.
+    Why: It does no harm, but one of the two may be mistyped.
 
-    Remedy: Write one exclusion for both, or correct the one that is wrong.
+    Remedy: Merge them into one exclusion, or correct the one that is wrong.
     """
 
     severity = Severity.ADVICE
@@ -165,11 +166,11 @@ class ExclusionsOverlap(Rule):
 
 
 class ExclusionSwallowsBinding(Obstructed):
-    """A device has excluded an address that it has bound, and refuses or ignores the binding.
+    """A device excludes an address that it also binds, and refuses or ignores the binding.
 
-    Why: The bound client gets another address, or none.
+    Why: The client gets another address, or none.
 
-    Remedy: Take the bound address out of the exclusion.
+    Remedy: Remove the bound address from the exclusion.
     """
 
     severity = Severity.ERROR

@@ -1,4 +1,4 @@
-"""Addresses that somebody else has: hand-set ones, and those of servers."""
+"""Addresses in the pool that static hosts or servers have."""
 
 from __future__ import annotations
 
@@ -6,19 +6,20 @@ from collections.abc import Iterator, Mapping
 
 import numpy as np
 
-from reservoir.core.checks.remedies import keep_out, range_holding
+from reservoir.core.checks.remedies import exclude, range_holding
 from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Rule, Site
+from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.pools import Pool
 from reservoir.core.values.addresses import format_address
 
 
-class StaticLendable(Rule):
-    """The address of a machine that is set by hand may be lent to a client.
+class StaticInPool(Rule):
+    """A static host's address is in the pool.
 
-    Why: Sooner or later a client gets it, and two machines have one address.
+    Why: Sooner or later a client gets it, and two machines have the same address.
 
-    Remedy: Exclude the address, or begin the range after the hand-set addresses.
+    Remedy: Exclude the address, or start the range after the static addresses.
     """
 
     severity = Severity.ERROR
@@ -47,34 +48,36 @@ class StaticLendable(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending, hosts = site.lending, site.lending.static
+        pools, hosts = site.pools, site.pools.static
         if not len(hosts):
             return
-        vrfs = lending.vrf_numbers[hosts.network]
-        for pool, lent in lending.lent_among(vrfs, hosts.address):
+        vrfs = pools.vrf_numbers[hosts.network]
+        for pool, inside in pools.containing(vrfs, hosts.address):
             if pool.named == "all":
-                continue  # all never means a static host
-            for row in lent.tolist():
+                continue  # `all` leaves static hosts out
+            for row in inside.tolist():
                 number = int(hosts.address[row])
                 address = format_address(number)
-                name = hosts.name[row] or address
+                name = hosts.name[row] or NAMELESS
                 if number == pool.network.gateway:
-                    continue  # the rule about gateways says so
+                    continue  # gateway-in-pool reports it
                 yield self.finding(
-                    f"{name} has {address} set by hand, and {pool.name} may lend that address",
+                    f"{name} has the static address {address}, which is in the pool of {pool.name}",
                     hosts.path(row),
-                    Witness("lent", pool.name, number, also=f"{name}'s"),
-                    keep_out(number, pool),
-                    concerns=tuple({lending.names[int(hosts.network[row])]} - {pool.name}),
+                    Witness(
+                        "assigned", pool.name, number, also=f"static host {name}", because="taken"
+                    ),
+                    exclude(number, pool),
+                    concerns=tuple({pools.names[int(hosts.network[row])]} - {pool.name}),
                 )
 
 
-class InfrastructureLendable(Rule):
-    """The address of a server that clients or devices are told of may be lent to a client.
+class InfrastructureInPool(Rule):
+    """The address of a server or next hop that the plan uses is in the pool.
 
-    Why: Whoever asks the DNS, time, boot or DHCP server at that address asks a client instead.
+    Why: Requests to the DNS, time, boot or DHCP server at that address reach a client instead.
 
-    Remedy: Exclude the address, or shorten the range; list the server among the static hosts.
+    Remedy: Exclude the address, or shorten the range; list the server as a static host.
     """
 
     severity = Severity.ERROR
@@ -97,46 +100,44 @@ class InfrastructureLendable(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        named = {(vrf, address): role for vrf, address, role in reversed(list(_named(site)))}
-        vrfs, addresses = np.array(sorted(named), dtype=np.int64).reshape(-1, 2).T
-        for pool, lent in site.lending.lent_among(vrfs, addresses):
-            for place in lent.tolist():
+        used = {(vrf, address): role for vrf, address, role in reversed(list(_used(site)))}
+        vrfs, addresses = np.array(sorted(used), dtype=np.int64).reshape(-1, 2).T
+        for pool, inside in site.pools.containing(vrfs, addresses):
+            for place in inside.tolist():
                 address = int(addresses[place])
-                if address == pool.network.gateway or self._said_elsewhere(site, pool, address):
+                if address == pool.network.gateway or self._reported_elsewhere(site, pool, address):
                     continue
                 path, span = range_holding(address, pool)
-                shown, role = format_address(address), named[int(vrfs[place]), address]
+                shown, role = format_address(address), used[int(vrfs[place]), address]
                 yield self.finding(
-                    f"{shown} is {role}, and {pool.name} may lend that address"
-                    + (f": it is inside {span}" if span else ""),
+                    f"{shown} is {role}, but it is in the pool of {pool.name}"
+                    + (f" (range {span})" if span else ""),
                     path,
-                    Witness("lent", pool.name, address, also=role),
-                    keep_out(address, pool),
+                    Witness("assigned", pool.name, address, also=role, because="taken"),
+                    exclude(address, pool),
                 )
 
-    def _said_elsewhere(self, site: Site, pool: Pool, address: int) -> bool:
-        """Whether the rules about interfaces and static hosts know the address."""
-        lending = site.lending
+    def _reported_elsewhere(self, site: Site, pool: Pool, address: int) -> bool:
+        """Whether the rules about interfaces and static hosts report the address."""
+        pools = site.pools
         if any(a.address == address for a in site.topology.attachments(pool.network)):
             return True
-        vrf = lending.vrf_of[pool.network.vrf]
-        return bool(len(lending.static) and lending.static_by_address.at(vrf, address))
+        vrf = pools.vrf_of[pool.network.vrf]
+        return bool(len(pools.static) and pools.static_by_address.at(vrf, address))
 
 
-def _named(site: Site) -> Iterator[tuple[int, int, str]]:
-    """Addresses that clients or devices are told of: the VRF's number, the address, what it is."""
-    lending = site.lending
-    for name, vrf, told in zip(
-        lending.names, lending.vrf_numbers.tolist(), lending.told, strict=True
-    ):
-        for address in told.dns:
+def _used(site: Site) -> Iterator[tuple[int, int, str]]:
+    """Addresses that clients or devices use: the number of the VRF, the address, its role."""
+    pools = site.pools
+    for name, vrf, offer in zip(pools.names, pools.vrf_numbers.tolist(), pools.offers, strict=True):
+        for address in offer.dns:
             yield vrf, address, f"the DNS server of {name}"
-        for code, data in told.options.items():
+        for code, data in offer.options.items():
             if code in _SERVERS and len(data) % 4 == 0:
                 for at in range(0, len(data), 4):
                     address = int.from_bytes(data[at : at + 4], "big")
                     yield vrf, address, f"the {_SERVERS[code]} of {name}"
-    vrf_of = lending.vrf_of  # what is named where the plan has no network can't be lent
+    vrf_of = pools.vrf_of  # an address in a VRF without networks is in no pool
     for device_name, device in site.plan.devices.items():
         for interface_name, interface in device.interfaces.items():
             if interface.vrf in vrf_of:
@@ -152,9 +153,9 @@ _SERVERS: Mapping[int, str] = {
     4: "time server",
     7: "log server",
     9: "print server",
-    41: "directory server",
+    41: "NIS server",
     42: "time server",
-    44: "name server for file shares",
+    44: "NetBIOS name server",
     69: "mail server",
     70: "mail server",
     72: "web server",

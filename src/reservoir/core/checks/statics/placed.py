@@ -11,16 +11,17 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.typos import likely_meant
 
-NAMELESS = "a static host without name"
+NAMELESS = "an unnamed static host"
+"""What people call a static host that has no name."""
 
 
 class StaticOutsideSubnet(Rule):
-    """The address of a machine that is set by hand is not in the subnet of its network.
+    """A static host's address is not in its network's subnet.
 
-    Why: The machine's real address is not known, so it is not kept out of what is lent: sooner or
-    later a client has it too. If the address is right, the machine reaches nobody there.
+    Why: If the address is mistyped, the host's real address isn't excluded, and sooner or later a
+    client gets it too. If it is correct, the host can't communicate in that network.
 
-    Remedy: Correct the address, or list the machine in the network that it stands in.
+    Remedy: Correct the address, or list the host in the network that it is in.
     """
 
     severity = Severity.WARNING
@@ -39,34 +40,32 @@ class StaticOutsideSubnet(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending, table = site.lending, site.lending.static
+        pools, table = site.pools, site.pools.static
         if not len(table):
             return
-        for row in np.flatnonzero(lending.outside_subnet(table)).tolist():
-            address, network = int(table.address[row]), lending.networks[table.network[row]]
-            shown, name = format_address(address), lending.names[table.network[row]]
+        for row in np.flatnonzero(pools.outside_subnet(table)).tolist():
+            address, network = int(table.address[row]), pools.networks[table.network[row]]
+            shown, name = format_address(address), pools.names[table.network[row]]
             meant = likely_meant(address, network.subnet)
-            if meant is not None and lending.static_by_address.at(
-                lending.vrf_of[network.vrf], meant
-            ):
+            if meant is not None and pools.static_by_address.at(pools.vrf_of[network.vrf], meant):
                 meant = None  # somebody else has it already
             right = None if meant is None else format_address(meant)
             who, path = table.name[row] or NAMELESS, (*table.path(row), "address")
             yield self.finding(
-                f"{who} has {shown} set by hand, which is not in {network.subnet.subnet}"
+                f"{who} has the static address {shown}, which is not in {network.subnet.subnet}"
                 + (f"; {right} would be" if right else ""),
                 path,
-                Witness("has", name, address, client=who, also=f"which is not in {name}"),
+                Witness("has", name, address, name=who, because="outside-network"),
                 replaced(path, shown, right),
             )
 
 
 class StaticEdgeAddress(Rule):
-    """A machine has its subnet's network or broadcast address set by hand.
+    """A static host's address is its subnet's network or broadcast address.
 
-    Why: No machine works with it; so the machine has another address, which may be lent.
+    Why: No host can use it, so the host has another address, which may be in the pool.
 
-    Remedy: Write the address that the machine has.
+    Remedy: Write the address that the host really has.
     """
 
     severity = Severity.WARNING
@@ -84,17 +83,17 @@ class StaticEdgeAddress(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lending, table = site.lending, site.lending.static
+        pools, table = site.pools, site.pools.static
         if not len(table):
             return
-        for row in np.flatnonzero(lending.on_edge(table)).tolist():
-            name = lending.names[table.network[row]]
-            subnet = lending.networks[table.network[row]].subnet
+        for row in np.flatnonzero(pools.on_edge(table)).tolist():
+            name = pools.names[table.network[row]]
+            subnet = pools.networks[table.network[row]].subnet
             address = int(table.address[row])
             shown, kind = format_address(address), subnet.edge_word(address)
             who = table.name[row] or NAMELESS
             yield self.finding(
-                f"{who} has {shown} set by hand, the {kind} address of {subnet.subnet}",
+                f"{who} has the static address {shown}, the {kind} address of {subnet.subnet}",
                 (*table.path(row), "address"),
-                Witness("has", name, address, client=who, also=f"the {kind} address of {name}"),
+                Witness("has", name, address, name=who, because=f"{kind}-address"),
             )

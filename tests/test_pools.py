@@ -1,4 +1,4 @@
-"""What is lent, by whom, how it is reached, and how the checks are run: the core by itself."""
+"""What is assignable, by which server, how that is reached, how checks run: the core by itself."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from reservoir.core.checks.engine import FAMILY_ORDER
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.hosts import FIRST_IDENTIFIER, client_numbers, joined, repeated
 from reservoir.core.plan.model import Plan, format_path
-from reservoir.core.pools import Lending
+from reservoir.core.pools import Pools
 from reservoir.core.sizing.demand import peak_devices
 from reservoir.core.values.addresses import Span, format_address, parse_address
 from reservoir.core.values.clients import Mac
@@ -59,43 +59,43 @@ def loaded(folder: Path, text: str) -> LoadedPlan:
 
 
 @pytest.fixture
-def lending(tmp_path: Path) -> Lending:
-    return Lending(loaded(tmp_path, SITE).plan)
+def pools(tmp_path: Path) -> Pools:
+    return Pools(loaded(tmp_path, SITE).plan)
 
 
-def pool(lending: Lending, name: str, server: str) -> Any:
-    (found,) = [p for p in lending.pools if p.name == name and p.server == server]
+def pool(pools: Pools, name: str, server: str) -> Any:
+    (found,) = [p for p in pools if p.name == name and p.server == server]
     return found
 
 
-def test_all_means_every_host_less_what_is_kept(lending: Lending) -> None:
+def test_all_means_every_host_less_what_is_kept(pools: Pools) -> None:
     """Gateway, interface, static host, exclusions and the bound address are left out."""
-    lent = pool(lending, "crew", "office").lendable
-    assert str(lent) == (
+    assignable = pool(pools, "crew", "office").assignable
+    assert str(assignable) == (
         "10.84.30.2-10.84.30.8, 10.84.30.10-10.84.30.49, 10.84.30.51-10.84.30.99, "
         "10.84.30.200-10.84.30.254"
     )
 
 
-def test_servers_have_their_shares(lending: Lending) -> None:
+def test_servers_have_their_shares(pools: Pools) -> None:
     """Each lends from its own ranges; both hold the bindings."""
-    assert str(pool(lending, "hold", "pier").lendable) == "10.84.31.20-10.84.31.29"
-    assert str(pool(lending, "hold", "office").lendable) == "10.84.31.30-10.84.31.39"
-    assert len(lending.pools_served_by("pier")) == 3
+    assert str(pool(pools, "hold", "pier").assignable) == "10.84.31.20-10.84.31.29"
+    assert str(pool(pools, "hold", "office").assignable) == "10.84.31.30-10.84.31.39"
+    assert len(pools.served_by("pier")) == 3
 
 
-def test_a_vrf_is_a_world_of_its_own(lending: Lending) -> None:
+def test_a_vrf_is_a_world_of_its_own(pools: Pools) -> None:
     """The interface in red is nobody in blue, where the same address is free."""
-    assert parse_address("10.84.32.1") not in pool(lending, "red", "pier").lendable
-    assert parse_address("10.84.32.1") in pool(lending, "blue", "pier").lendable
-    networks = lending.plan.networks
-    assert lending.topology.reach("pier", networks["red"]) is not None
-    assert lending.topology.reach("pier", networks["blue"]) is None
+    assert parse_address("10.84.32.1") not in pool(pools, "red", "pier").assignable
+    assert parse_address("10.84.32.1") in pool(pools, "blue", "pier").assignable
+    networks = pools.plan.networks
+    assert pools.topology.reach("pier", networks["red"]) is not None
+    assert pools.topology.reach("pier", networks["blue"]) is None
 
 
-def test_how_a_server_hears_its_clients(lending: Lending) -> None:
+def test_how_a_server_hears_its_clients(pools: Pools) -> None:
     """By an interface of its own, by a relay on another's, or not at all."""
-    networks, topology = lending.plan.networks, lending.topology
+    networks, topology = pools.plan.networks, pools.topology
     relayed = topology.reach("office", networks["crew"])
     assert relayed is not None
     assert relayed.own is None
@@ -107,9 +107,9 @@ def test_how_a_server_hears_its_clients(lending: Lending) -> None:
     assert topology.reach("office", networks["hold"]) is None
 
 
-def test_what_clients_are_told(lending: Lending) -> None:
+def test_what_clients_are_told(pools: Pools) -> None:
     """The network's own words go before the defaults; an empty list is a word; options add up."""
-    told = dict(zip(lending.names, lending.told, strict=True))
+    told = dict(zip(pools.names, pools.offers, strict=True))
     crew = told["crew"]
     assert (crew.dns, crew.domain, crew.lease) == (
         (parse_address("10.84.0.53"),),
@@ -204,7 +204,7 @@ def test_a_wider_range_is_as_wide_as_needed_and_takes_nothing_of_others(tmp_path
 
 
 def checked(plan: Plan, **options: Any) -> Report:
-    return check_plan(Lending(plan), today=TODAY, **options)
+    return check_plan(Pools(plan), today=TODAY, **options)
 
 
 def test_a_rule_that_fails_is_reported_and_the_others_go_on(

@@ -59,8 +59,8 @@ def test_the_rest_stays_and_the_device_lends_what_the_plan_says(
     (new,) = reservoir.write(loaded, ["server"])
     (written,) = reservoir.write(loaded, ["server"], {"server": existing})
     assert written.placed is not None
-    assert not written.differences
-    assert not written.placed.homeless
+    assert not written.faults
+    assert not written.placed.missing
     assert not written.placed.left
     assert about_others(written.text) == about_others(existing)
     assert read_configuration(written.text, sheet).foreign == (
@@ -74,9 +74,9 @@ def test_the_rest_stays_and_the_device_lends_what_the_plan_says(
 
 def laid_out_otherwise(text: str, sheet: Sheet, data: st.DataObject) -> str:
     """As other hands or programs would have left it, and with the same meaning."""
-    if isinstance(sheet.carrier, Json):
+    if isinstance(sheet.notation, Json):
         text = json.dumps(json.loads(text), indent=data.draw(st.sampled_from([None, 1, 4])))
-    elif isinstance(sheet.carrier, Xml):
+    elif isinstance(sheet.notation, Xml):
         text = re.sub("\n *", data.draw(st.sampled_from(["", "\n", "\n\t", " "])), text)
     elif data.draw(st.booleans()):
         text = text.replace("\n", "\r\n")
@@ -168,16 +168,16 @@ def test_a_file_is_changed_where_it_is(run: Run, there: Path) -> None:
     ended = run("write", "plan.yaml", "--into", "running.cfg")
     assert ended.code == 0
     assert there.read_text() == PLACED
-    assert "lines put in 5, taken out 4, as they were 11" in ended.err
-    assert "running.cfg:13:1: pool guests taken out, since the plan has none" in ended.err
-    told = "running.cfg:7:1: 'holds 10.84.31.2/24' stays; the plan says 'holds 10.84.31.1/24'"
+    assert "5 lines added, 4 removed, 11 unchanged" in ended.err
+    assert "running.cfg:13:1: pool guests removed, since it is not in the plan" in ended.err
+    told = "running.cfg:7:1: 'holds 10.84.31.2/24' stays, but the plan has 'holds 10.84.31.1/24'"
     assert told in ended.err
     again = run("write", "plan.yaml", "--into", "running.cfg")
-    assert "lines put in 0, taken out 0, as they were 16" in again.err
+    assert "0 lines added, 0 removed, 16 unchanged" in again.err
 
 
 def test_of_what_is_not_understood_only_what_is_lent_gives_way(run: Run, there: Path) -> None:
-    """A wrong lease is replaced; a wrong address of an interface is not Reservoir's to change."""
+    """A wrong lease is replaced; a wrong address of an interface was not written by Reservoir to change."""
     wrong = RUNNING.replace("31.2/24", "31.2/99").replace("lease 3600", "lease soon")
     there.write_text(wrong)
     ended = run("write", "plan.yaml", "--into", "running.cfg")
@@ -190,8 +190,8 @@ def test_of_what_is_not_understood_only_what_is_lent_gives_way(run: Run, there: 
 @pytest.mark.parametrize(
     ("running", "said", "code"),
     [
-        (RUNNING.replace("berth quay", "berth pier"), "interface quay is not there; add it", 1),
-        ("appliance jetty\nlot crew:\n  net 10.84.30.0 mask 255.255.255.0\n", "as merganser", 2),
+        (RUNNING.replace("berth quay", "berth pier"), "interface quay is missing; add it", 1),
+        ("appliance jetty\nlot crew:\n  net 10.84.30.0 mask 255.255.255.0\n", "looks like merganser", 2),
         (None, "there is no such file", 2),
     ],
     ids=["no place", "another dialect", "no file"],
@@ -218,4 +218,4 @@ def test_whose_a_file_is(run: Run, there: Path) -> None:
     assert broken.code == 2
     assert "yard-router.cfg:1:1: the block 'lot crew:' is not closed with 'done'" in broken.err
     (there.parent / "some.cfg").write_text("clock zone harbour\n")
-    assert "Whose configuration is some.cfg?" in run("write", "plan.yaml", "--into", "some.cfg").err
+    assert "some.cfg could belong to several devices" in run("write", "plan.yaml", "--into", "some.cfg").err

@@ -273,7 +273,7 @@ def test_of_several_files_only_what_changes_is_written(run: Run, tmp_path: Path)
     assert sorted(path.name for path in folder.iterdir()) == ["20-deck.network", "30-sail.network"]
     told = "network/20-deck.network:10:1: stays: not understood, inside pool (line 9)"
     assert told in ended.err
-    assert "lacks its line: PoolSize" not in ended.err
+    assert "is missing its line: PoolSize" not in ended.err
     elsewhere = run("write", "plan.yaml", "--into", "network", "--out", "next")
     assert (tmp_path / "next/network/20-deck.network").read_text() == DECK_PLACED
     assert elsewhere.code == 0

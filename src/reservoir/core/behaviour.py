@@ -1,0 +1,33 @@
+"""What the checks ask of a device's behaviour. Dialects answer; the core knows none of them."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+
+class DeviceBehaviour(Protocol):
+    """How a device behaves whose dialect is known."""
+
+    @property
+    def default_lease(self) -> int:
+        """The lease time in seconds where a pool has none."""
+
+    @property
+    def skips_own_address(self) -> bool:
+        """Whether it never assigns an address that it holds itself."""
+
+    @property
+    def refuses_bridge_members(self) -> bool:
+        """Whether it refuses to serve DHCP on a member of a bridge."""
+
+    @property
+    def refuses_unreached_pools(self) -> bool:
+        """Whether it refuses its whole configuration if no interface or relay leads to a pool."""
+
+    @property
+    def zone_must_admit_dhcp(self) -> bool:
+        """Whether requests are dropped unless the interface's zone admits DHCP."""
+
+    @property
+    def answers_by_default(self) -> bool:
+        """Whether it answers clients before it is configured: service on, with a default pool."""

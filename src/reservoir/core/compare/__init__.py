@@ -1,0 +1,1 @@
+"""Differences between two sides by their effect on clients, as typed values."""

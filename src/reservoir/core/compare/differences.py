@@ -1,0 +1,146 @@
+"""What two sides do for one network, and what differs: by effect, as values.
+
+Two configurations that assign, bind and offer the same compare equal, however they are written.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from reservoir.core.plan.model import option_text
+from reservoir.core.pools import Offer, Pool, Pools
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import Client, format_client
+from reservoir.core.values.durations import format_duration
+
+
+@dataclass(frozen=True)
+class Served:
+    """What a server does for one network."""
+
+    network: str
+    assignable: AddressSet
+    bindings: frozenset[tuple[Client, int]]
+    offer: Offer
+
+    @classmethod
+    def of(cls, pool: Pool, pools: Pools) -> Served:
+        """What the server of a pool does."""
+        return cls(pool.name, pool.assignable, frozenset(pools.clients_bound(pool)), pool.offer)
+
+
+class Unserved(NamedTuple):
+    """The network is served on one side only."""
+
+    network: str
+    is_new: bool
+    """Whether it is served on the new side."""
+
+    def __str__(self) -> str:
+        return "the network is not in the plan" if self.is_new else "the network is not served"
+
+
+class Assignable(NamedTuple):
+    """Addresses that are assignable on one side only."""
+
+    network: str
+    addresses: AddressSet
+    is_new: bool
+    """Whether they are assignable on the new side."""
+
+    def __str__(self) -> str:
+        relation = "assignable but should not be" if self.is_new else "not assignable but should be"
+        return f"{self.addresses} would be {relation}"
+
+
+class Bound(NamedTuple):
+    """A binding that is on one side only."""
+
+    network: str
+    client: Client
+    address: int
+    is_new: bool
+    """Whether it is on the new side."""
+
+    def __str__(self) -> str:
+        relation = "would be" if self.is_new else "would not be"
+        return f"{format_client(self.client)} {relation} bound to {format_address(self.address)}"
+
+
+class Offered(NamedTuple):
+    """Something that clients are offered differently."""
+
+    network: str
+    what: str
+    """``gateway``, ``dns``, ``domain``, ``lease``, or ``option`` and its number."""
+    old: str | None
+    """As a plan writes it; None if it is not offered."""
+    new: str | None
+
+    def __str__(self) -> str:
+        return f"{self.what} would be {self.new or 'left out'} instead of {self.old or 'left out'}"
+
+
+class Relayed(NamedTuple):
+    """An interface that relays to other servers."""
+
+    interface: str
+    old: tuple[int, ...]
+    new: tuple[int, ...]
+
+    def __str__(self) -> str:
+        old, new = (
+            " ".join(map(format_address, targets)) or "no server"
+            for targets in (self.old, self.new)
+        )
+        return f"{self.interface} would relay to {new} instead of {old}"
+
+
+Difference = Unserved | Assignable | Bound | Offered | Relayed
+"""One thing that differs; its text tells what the new side would do instead of the old one."""
+
+
+def differences(old: Mapping[str, Served], new: Mapping[str, Served]) -> Iterator[Difference]:
+    """What differs between two sides, network by network.
+
+    Args:
+        old: What is wanted, or was there before, by a name that both sides know.
+        new: What is compared with it.
+    """
+    for name, wanted in old.items():
+        found = new.get(name)
+        if found is None:
+            yield Unserved(wanted.network, is_new=False)
+        else:
+            yield from _between(wanted, found)
+    yield from (Unserved(name, is_new=True) for name in new if name not in old)
+
+
+def _between(old: Served, new: Served) -> Iterator[Difference]:
+    for addresses, is_new in (
+        (new.assignable - old.assignable, True),
+        (old.assignable - new.assignable, False),
+    ):
+        if addresses:
+            yield Assignable(old.network, addresses, is_new)
+    for client, address in sorted(old.bindings ^ new.bindings, key=lambda pair: pair[1]):
+        yield Bound(old.network, client, address, (client, address) in new.bindings)
+    before, after = _offered(old.offer), _offered(new.offer)
+    for what in {**before, **after}:
+        if before.get(what) != after.get(what):
+            yield Offered(old.network, what, before.get(what), after.get(what))
+
+
+def _offered(offer: Offer) -> dict[str, str]:
+    """What clients are offered, as a plan writes it; without what they are not offered."""
+    values = {
+        "gateway": format_address(offer.gateway) if offer.gateway is not None else "",
+        "dns": " ".join(map(format_address, offer.dns)),
+        "domain": offer.domain or "",
+        "lease": format_duration(offer.lease) if offer.lease else "",
+    }
+    values |= {f"option {code}": option_text(code, data) for code, data in offer.options.items()}
+    return {name: text for name, text in values.items() if text}

@@ -1,0 +1,227 @@
+"""What a device does, as its sheet's traits say. Nothing else asks a trait by its name."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.clients import Client, Mac
+from reservoir.core.values.durations import parse_duration
+from reservoir.dialects.facts.fact import REMARKS, Fact
+from reservoir.dialects.sheet.model import Sheet
+
+
+@dataclass(frozen=True)
+class Behaviour:
+    """The behaviour of devices of one dialect."""
+
+    sheet: Sheet
+
+    def limit(self, what: str) -> int | None:
+        """The most that the device holds, ``pool.dns`` for example; None if there is no limit."""
+        return self.sheet.limits.get(what)
+
+    # What a pool assigns.
+
+    @property
+    def assigns_ranges(self) -> bool:
+        """Whether a pool assigns its ranges, rather than a whole subnet less exclusions."""
+        return self.sheet.trait("assigns") == "ranges"
+
+    @property
+    def assigns_interface_subnet(self) -> bool:
+        """Whether a pool assigns the subnet of its interface, whatever the plan's subnet is."""
+        return self.sheet.trait("assigns") == "interface-subnet-less-exclusions"
+
+    @property
+    def spreads_ranges_over_pools(self) -> bool:
+        """Whether ranges beyond a pool's limit go into further pools."""
+        return self.sheet.trait("more-ranges") == "more-pools"
+
+    @property
+    def has_exclusions(self) -> bool:
+        """Whether it has exclusions at all; else ranges are split around excluded addresses."""
+        return self.sheet.trait("exclusions") != "none"
+
+    @property
+    def excludes_in_pool(self) -> bool:
+        """Whether each pool has its own exclusions."""
+        return self.sheet.trait("exclusions").startswith("in-pool")
+
+    @property
+    def excludes_device_wide(self) -> bool:
+        """Whether one list of exclusions applies to all pools."""
+        return self.sheet.trait("exclusions").endswith("device-wide")
+
+    @property
+    def skips_own_address(self) -> bool:
+        """Whether it never assigns an address that it holds itself."""
+        return self.sheet.trait("own-address") == "skipped"
+
+    def probes(self, pool: Fact) -> bool:
+        """Whether it probes an address before it offers it to a client of a pool."""
+        return self.sheet.trait("probe") == "if-enabled" and bool(pool.get("probe"))
+
+    def next_address(
+        self, free: AddressSet, client: Client, released: Mapping[int, float]
+    ) -> int | None:
+        """The address that a client without a binding is offered.
+
+        Args:
+            free: The assignable addresses that nobody has.
+            client: The client.
+            released: When each address was last given back, for those that were ever assigned.
+
+        Returns:
+            The address; None if none is free.
+        """
+        if not free:
+            return None
+        order = self.sheet.trait("order")
+        if order == "highest-first":
+            return free.last
+        if order == "by-client":
+            identity = client.identifier if isinstance(client, Mac) else client
+            place = int.from_bytes(hashlib.sha256(identity).digest()[:8], "big")
+            return free.nth(place % len(free))
+        if order == "least-recently-used":
+            unused = free - AddressSet.of_addresses(sorted(released))
+            return (
+                unused.first if unused else min(free.addresses().tolist(), key=released.__getitem__)
+            )
+        return free.first
+
+    # Bindings.
+
+    @property
+    def binds_by_pools(self) -> bool:
+        """Whether each binding is a pool of its own, with one address."""
+        return self.sheet.trait("bindings") == "one-address-pool"
+
+    @property
+    def binds_in_pool(self) -> bool:
+        """Whether bindings are part of their pool."""
+        return self.sheet.trait("bindings") == "in-pool"
+
+    @property
+    def reserves_bound_addresses(self) -> bool:
+        """Whether it keeps a bound address from other clients without an exclusion."""
+        return self.sheet.trait("bound-address") in ("anywhere", "inside")
+
+    @property
+    def binds_anywhere(self) -> bool:
+        """Whether a bound address may be anywhere in the subnet."""
+        return self.sheet.trait("bound-address") == "anywhere"
+
+    @property
+    def binds_excluded_only(self) -> bool:
+        """Whether a bound address must be excluded."""
+        return self.sheet.trait("bound-address") == "excluded"
+
+    @property
+    def binds_inside_only(self) -> bool:
+        """Whether a bound address must be in what the pool assigns, and not excluded."""
+        return self.sheet.trait("bound-address") == "inside"
+
+    @property
+    def binds_outside_only(self) -> bool:
+        """Whether a bound address must be outside every range."""
+        return self.sheet.trait("bound-address") == "outside-ranges"
+
+    # Which pool serves a client.
+
+    @property
+    def uses_pools_in_order(self) -> bool:
+        """Whether it assigns from the first pool with a free address, whatever the network."""
+        return self.sheet.trait("pool-found-by") == "order"
+
+    @property
+    def answers_relays(self) -> bool:
+        """Whether it answers relayed requests."""
+        return self.sheet.trait("pool-found-by") not in ("interface", "order")
+
+    @property
+    def joins_pools_to_interfaces(self) -> bool:
+        """Whether a pool names its interface."""
+        return self.sheet.trait("pool-found-by") in ("joined-interface", "interface")
+
+    @property
+    def refuses_unreached_pools(self) -> bool:
+        """Whether it refuses its whole configuration if no interface or relay leads to a pool."""
+        return self.sheet.trait("unreached-pool") == "configuration-refused"
+
+    @property
+    def refuses_overlapping_pools(self) -> bool:
+        """Whether it refuses a pool that shares addresses with an earlier one."""
+        return self.sheet.trait("overlapping-pools") == "refused"
+
+    @property
+    def refuses_bridge_members(self) -> bool:
+        """Whether it refuses to serve DHCP on a member of a bridge."""
+        return self.sheet.trait("bridge-member") == "refused"
+
+    @property
+    def zone_must_admit_dhcp(self) -> bool:
+        """Whether requests are dropped unless the interface's zone admits DHCP."""
+        return self.sheet.trait("zone") == "must-admit-dhcp"
+
+    # What it offers where a pool says nothing.
+
+    @property
+    def default_lease(self) -> int:
+        """The lease time in seconds where a pool has none."""
+        return parse_duration(self.sheet.trait("blank-lease"))
+
+    @property
+    def offers_own_gateway(self) -> bool:
+        """Whether it offers its own address as the gateway where a pool has none."""
+        return self.sheet.trait("blank-gateway") == "own-address"
+
+    @property
+    def offers_own_dns(self) -> bool:
+        """Whether it offers its own address as the DNS server where a pool has none."""
+        return self.sheet.trait("blank-dns") == "own-address"
+
+    @property
+    def offers_own_resolvers(self) -> bool:
+        """Whether it offers the DNS servers that it uses itself where a pool has none."""
+        return self.sheet.trait("blank-dns") == "own-resolvers"
+
+    @property
+    def refuses_pool_without_dns(self) -> bool:
+        """Whether it refuses a pool without a DNS server."""
+        return self.sheet.trait("blank-dns") == "refused"
+
+    def ignores(self, kind: str, name: str) -> bool:
+        """Whether a fact of a kind, or a field of it, changes nothing for clients there."""
+        about_zones = kind == "zone" or name == "zone"
+        return (kind, name) in REMARKS or (about_zones and not self.zone_must_admit_dhcp)
+
+    # What turns the service on.
+
+    @property
+    def is_on_by_default(self) -> bool:
+        """Whether its DHCP service is on unless it is turned off."""
+        return self.sheet.trait("service") == "on-from-factory"
+
+    @property
+    def has_master_switch(self) -> bool:
+        """Whether its DHCP service has to be turned on as a whole."""
+        return self.sheet.trait("service").startswith("master")
+
+    @property
+    def has_interface_switches(self) -> bool:
+        """Whether its DHCP service has to be turned on for each interface."""
+        return self.sheet.trait("service").endswith("interface")
+
+    @property
+    def has_pool_switches(self) -> bool:
+        """Whether each pool has to be turned on."""
+        return self.sheet.trait("service") == "pool"
+
+    @property
+    def answers_by_default(self) -> bool:
+        """Whether it answers clients before it is configured: service on, with a default pool."""
+        return self.is_on_by_default and self.sheet.trait("factory-pool") == "kept"
