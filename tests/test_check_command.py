@@ -283,9 +283,7 @@ def test_what_is_said_to_be_none_is_not_missing(run: Run, put: Put) -> None:
     put("plan.yaml", BOTH_WAYS)
     checked = run("check", "plan.yaml").out
     assert "1 error in 1 network" in checked
-    assert (
-        "fix      - 10.84.30.1/23  + 10.84.30.1/24\n         or       networks.crew" in checked
-    )
+    assert "fix      - 10.84.30.1/23  + 10.84.30.1/24\n         or       networks.crew" in checked
     assert run("mend", "plan.yaml").err.startswith("Nothing to mend")
 
 

@@ -169,7 +169,9 @@ def test_a_device_that_is_not_given_is_no_mistake(run: Run, put: Put) -> None:
     put("copy.cfg", RUNNING)
     both = run("check", "server.cfg", "copy.cfg")
     assert both.code == 2
-    assert "server.cfg:1:1: this is the configuration of pier, and so is copy.cfg; give only one of them" in both.err
+    assert (
+        "this is the configuration of pier, and so is copy.cfg; give only one of them" in both.err
+    )
 
 
 def test_what_runs_is_looked_at_beside_what_is_planned(run: Run, put: Put) -> None:

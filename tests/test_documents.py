@@ -12,7 +12,7 @@ import pytest
 
 from conftest import Run
 from reservoir.cli.commands import COMMANDS
-from reservoir.dialects.facts.fact import KINDS
+from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.notations import NOTATIONS
 from reservoir.dialects.parse.reader import read_exactly, read_fast
 from reservoir.dialects.sheet.loader import _HeaderReader, load_sheet

@@ -186,7 +186,11 @@ BROKEN = [
     (Xml(Nesting()), "<a>\n <zne>\n  <c/>\n </zone>\n</a>\n", ["</zone> closes <zne> of line 2"]),
     (Xml(Nesting()), "<a>\n <b>1</c>\n</a>\n", ["</c> closes <b> of line 2"]),
     (Xml(Nesting()), "<a>\n </b>\n <b/>\n</a>\n", ["</b> closes nothing here"]),
-    (Json(Nesting()), '{\n "a": 9x,\n "b": [1, 2y]\n}\n', ["'9x' is not a value", "'2y' is not a value"]),
+    (
+        Json(Nesting()),
+        '{\n "a": 9x,\n "b": [1, 2y]\n}\n',
+        ["'9x' is not a value", "'2y' is not a value"],
+    ),
     (Json(Nesting()), '{\n "a": [\n  {"b": 1},\n  {"b": 2\n ]\n}\n', ["'}' is missing before"]),
     (Json(Nesting()), '"a": 1\n}\n', ['not expected here: "a"']),
     (ENDED, "a:\n  b\ndne\nc:\n  d\ndone\n", ["'dne' closes 'a:' instead of 'done'"]),

@@ -111,7 +111,7 @@ def test_what_clients_are_told(pools: Pools) -> None:
     """The network's own words go before the defaults; an empty list is a word; options add up."""
     told = dict(zip(pools.names, pools.offers, strict=True))
     crew = told["crew"]
-    assert (crew.dns, crew.domain, crew.lease) == (
+    assert (crew.dns, crew.values["domain"], crew.lease) == (
         (parse_address("10.84.0.53"),),
         "sable.example",
         43_200,

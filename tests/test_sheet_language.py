@@ -17,7 +17,8 @@ from reservoir.core.values.addresses import MalformedValueError, Prefix
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.names import NameFitter
-from reservoir.dialects.facts.fact import KINDS, Fact
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.forms.plain import ADDRESS, MacForm
 from reservoir.dialects.forms.texts import ListOf, Rest, Text
@@ -328,9 +329,9 @@ values_of = {
 def facts(kind: str, children: st.SearchStrategy[list[Fact]]) -> st.SearchStrategy[Fact]:
     """Facts of a kind with any of the fields that SHEET has lines for."""
     fields = {
-        name: values_of[kind_of]
-        for name, kind_of in KINDS[kind].fields.items()
-        if kind_of in values_of
+        name: values_of[field.type]
+        for name, field in KINDS[kind].fields.items()
+        if field.type in values_of
         and f"{{{{{name}}}}}" in SHEET
         and (kind, name) not in {("interface", "interface"), ("exclusion", "note")}
     }

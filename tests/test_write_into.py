@@ -176,8 +176,8 @@ def test_a_file_is_changed_where_it_is(run: Run, there: Path) -> None:
     assert "0 lines added, 0 removed, 16 unchanged" in again.err
 
 
-def test_of_what_is_not_understood_only_what_is_lent_gives_way(run: Run, there: Path) -> None:
-    """A wrong lease is replaced; a wrong address of an interface was not written by Reservoir to change."""
+def test_only_dhcp_settings_that_are_not_understood_are_replaced(run: Run, there: Path) -> None:
+    """A wrong lease is replaced; a wrong address of an interface is left alone."""
     wrong = RUNNING.replace("31.2/24", "31.2/99").replace("lease 3600", "lease soon")
     there.write_text(wrong)
     ended = run("write", "plan.yaml", "--into", "running.cfg")
@@ -191,7 +191,11 @@ def test_of_what_is_not_understood_only_what_is_lent_gives_way(run: Run, there: 
     ("running", "said", "code"),
     [
         (RUNNING.replace("berth quay", "berth pier"), "interface quay is missing; add it", 1),
-        ("appliance jetty\nlot crew:\n  net 10.84.30.0 mask 255.255.255.0\n", "looks like merganser", 2),
+        (
+            "appliance jetty\nlot crew:\n  net 10.84.30.0 mask 255.255.255.0\n",
+            "looks like merganser",
+            2,
+        ),
         (None, "there is no such file", 2),
     ],
     ids=["no place", "another dialect", "no file"],
@@ -218,4 +222,7 @@ def test_whose_a_file_is(run: Run, there: Path) -> None:
     assert broken.code == 2
     assert "yard-router.cfg:1:1: the block 'lot crew:' is not closed with 'done'" in broken.err
     (there.parent / "some.cfg").write_text("clock zone harbour\n")
-    assert "some.cfg could belong to several devices" in run("write", "plan.yaml", "--into", "some.cfg").err
+    assert (
+        "some.cfg could belong to several devices"
+        in run("write", "plan.yaml", "--into", "some.cfg").err
+    )

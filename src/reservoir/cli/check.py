@@ -74,11 +74,12 @@ def command(
     devices do now is checked together with what is planned.
 
     \b
-    reservoir check ferry-line.yaml
-    reservoir check ferry-line.yaml --at 'networks.crew*' --fail-on warning
-    reservoir check ferry-line.yaml --format sarif --out findings.sarif
-    reservoir check running/*
-    reservoir check ferry-line.yaml running/shop-box.thimble
+    Examples:
+      reservoir check ferry-line.yaml
+      reservoir check ferry-line.yaml --at 'networks.crew*' --fail-on warning
+      reservoir check ferry-line.yaml --format sarif --out findings.sarif
+      reservoir check running/*
+      reservoir check ferry-line.yaml running/shop-box.thimble
 
     Exit status: 0 no findings at or above --fail-on, 1 findings, 2 unusable input.
     """

@@ -17,7 +17,8 @@ def command(configuration: str, target: str, dialect: str | None, out: str | Non
     """Convert the configuration in FILE to another dialect, and list what was lost.
 
     \b
-    reservoir convert configuration/pier-router.larkspur --to merganser
+    Examples:
+      reservoir convert configuration/pier-router.larkspur --to merganser
 
     Exit status: 0 nothing lost, 1 something lost, 2 unusable input.
     """

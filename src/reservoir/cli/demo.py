@@ -24,8 +24,9 @@ def command(folder: str, force: bool) -> None:
     The plan is there twice: as written in a hurry, and corrected.
 
     \b
-    reservoir demo
-    reservoir demo /tmp/ferry-line
+    Examples:
+      reservoir demo
+      reservoir demo /tmp/ferry-line
     """
     root = Path(folder)
     hurried, right = root / "hurried", root / "right"

@@ -20,9 +20,10 @@ def command() -> None:
     """List dialects, describe one, try your own sheet.
 
     \b
-    reservoir dialect list
-    reservoir dialect show larkspur
-    reservoir dialect try dialects/gannet.sheet --sample running.txt
+    Examples:
+      reservoir dialect list
+      reservoir dialect show larkspur
+      reservoir dialect try dialects/gannet.sheet --sample running.txt
     """
 
 
@@ -32,7 +33,7 @@ def _library() -> Library:
     return Library(Path())
 
 
-@command.command("list")
+@command.command("list", short_help="List the available dialects.")
 @talkative
 def list_dialects() -> None:
     """List the available dialects: built in, in ./dialects/, and in your configuration folder."""
@@ -42,7 +43,7 @@ def list_dialects() -> None:
         show([f"{name:<14} {sheet.about}"])
 
 
-@command.command("show")
+@command.command("show", short_help="Describe a dialect, with a sample.")
 @click.argument("dialect", metavar="NAME")
 @talkative
 def show_dialect(dialect: str) -> None:
@@ -97,7 +98,7 @@ def _show_sample(sheet: Sheet) -> None:
         show(f"    {line}".rstrip() for line in taken_back.splitlines())
 
 
-@command.command("try")
+@command.command("try", short_help="Try a sheet on a sample plan and on your files.")
 @click.argument("sheet")
 @click.option(
     "--sample", metavar="FILE", help="Configuration of such a device, to read and write back."

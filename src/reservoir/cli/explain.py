@@ -31,8 +31,9 @@ def command(rule: str | None, every: bool, form: str, out: str | None) -> None:
     """Explain what RULE means, why it matters and what to do, with examples; or list all rules.
 
     \b
-    reservoir explain gateway-in-pool
-    reservoir explain --all --format markdown --out checks.md
+    Examples:
+      reservoir explain gateway-in-pool
+      reservoir explain --all --format markdown --out checks.md
     """
     from reservoir.core.checks import rules  # late: --help needs none of it
     from reservoir.core.wording import hint

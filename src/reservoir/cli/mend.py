@@ -20,8 +20,9 @@ def command(plan: str, in_place: bool) -> None:
     Shows the difference; changes files only with --in-place.
 
     \b
-    reservoir mend ferry-line.yaml
-    reservoir mend ferry-line.yaml --in-place
+    Examples:
+      reservoir mend ferry-line.yaml
+      reservoir mend ferry-line.yaml --in-place
     """
     import reservoir  # late: --help needs none of it
     from reservoir.core.wording import counted

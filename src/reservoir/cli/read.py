@@ -30,8 +30,9 @@ def command(configurations: tuple[str, ...], dialect: str | None, out: str | Non
     Lines that have nothing to do with DHCP are only counted.
 
     \b
-    reservoir read configuration/pier-router.larkspur
-    reservoir read configuration/* --out as-deployed.yaml
+    Examples:
+      reservoir read configuration/pier-router.larkspur
+      reservoir read configuration/* --out as-deployed.yaml
 
     Exit status: 0 every line about DHCP was understood, 1 some were not, 2 unusable input.
     """

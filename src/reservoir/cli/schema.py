@@ -16,7 +16,8 @@ def command(out: str | None) -> None:
     """Print the JSON Schema of the plan file, so that editors complete and check it.
 
     \b
-    reservoir schema --out plan.schema.json
+    Examples:
+      reservoir schema --out plan.schema.json
     """
     from reservoir.core.plan.model import PlanFile  # late: --help needs none of it
 

@@ -60,9 +60,10 @@ def command(
     stays byte for byte. A folder is one device's configuration in several files.
 
     \b
-    reservoir write ferry-line.yaml
-    reservoir write ferry-line.yaml --device pier-router --out -
-    reservoir write ferry-line.yaml --into running/pier-router.cfg
+    Examples:
+      reservoir write ferry-line.yaml
+      reservoir write ferry-line.yaml --device pier-router --out -
+      reservoir write ferry-line.yaml --into running/pier-router.cfg
 
     Exit status: 0 written, 1 the plan has errors or a device can't do what it says, 2 unusable
     input, or a file in the way.

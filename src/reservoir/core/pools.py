@@ -6,16 +6,17 @@ This is the only place that says it. Checks, writers, readers, rehearsal and siz
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property, reduce
 from itertools import groupby
-from typing import Literal, overload
+from typing import Any, Literal, cast, overload
 
 import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.core.plan.hosts import ByAddress, Groups, HostTable, client_numbers, joined, ordered
 from reservoir.core.plan.model import Network, Plan, PlanPath, Service
+from reservoir.core.plan.offered import OFFERED
 from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.address_sets import SPACE, AddressSets
@@ -31,12 +32,29 @@ Named = tuple[Span, ...] | Literal["all"]
 class Offer:
     """What a client is offered besides its address and mask."""
 
-    gateway: int | None
-    dns: tuple[int, ...]
-    domain: str | None
-    lease: int | None
-    """Seconds; None leaves it to the device."""
+    values: Mapping[str, Any]
+    """By the keys of :data:`OFFERED`; a key without a value leaves it to the device."""
     options: Mapping[int, bytes]
+    """Other options, by their codes."""
+
+    @property
+    def gateway(self) -> int | None:
+        """The address of the router."""
+        return cast(int | None, self.values["gateway"])
+
+    @property
+    def dns(self) -> tuple[int, ...]:
+        """The addresses of the DNS servers."""
+        return cast(tuple[int, ...], self.values["dns"])
+
+    @property
+    def lease(self) -> int | None:
+        """The lease time in seconds."""
+        return cast(int | None, self.values["lease"])
+
+    def with_value(self, key: str, value: object) -> Offer:
+        """The same with another value of a key."""
+        return replace(self, values={**self.values, key: value})
 
 
 @dataclass(frozen=True)
@@ -301,13 +319,13 @@ def _named(network: Network, service: Service | None) -> Named:
 
 def _offer_in(plan: Plan, network: Network) -> Offer:
     defaults = plan.defaults
-    return Offer(
-        gateway=network.gateway,
-        dns=(defaults.dns or ()) if network.dns is None else network.dns,
-        domain=network.domain or defaults.domain,
-        lease=network.lease or defaults.lease,
-        options={**defaults.options, **network.options},
-    )
+    values = {}
+    for key, field in OFFERED.items():
+        value = getattr(network, key)
+        if value is None and field.has_default:
+            value = getattr(defaults, key)
+        values[key] = field.nothing if value is None else value
+    return Offer(values, {**defaults.options, **network.options})
 
 
 def _inline_bindings(plan: Plan) -> HostTable:

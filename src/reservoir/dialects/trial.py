@@ -23,7 +23,8 @@ from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import Span, parse_address, parse_prefix
 from reservoir.core.values.clients import parse_mac
 from reservoir.dialects.behaviour.lift import lift
-from reservoir.dialects.facts.fact import DERIVED, KINDS, Fact
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.forms.plain import MacForm
 from reservoir.dialects.parse.reader import Reading, read_configuration
 from reservoir.dialects.render.present_text import without_others
@@ -193,8 +194,8 @@ def uncovered(sheet: Sheet) -> dict[str, list[str]]:
         if (
             missing := [
                 name
-                for name in described.fields
-                if not sheet.mentions(kind, name) and name not in DERIVED.get(kind, ())
+                for name, field in described.fields.items()
+                if not sheet.mentions(kind, name) and not field.is_derived
             ]
         )
     }

@@ -10,11 +10,11 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from reservoir.core.plan.model import option_text
+from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Offer, Pool, Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Client, format_client
-from reservoir.core.values.durations import format_duration
 
 
 @dataclass(frozen=True)
@@ -75,7 +75,7 @@ class Offered(NamedTuple):
 
     network: str
     what: str
-    """``gateway``, ``dns``, ``domain``, ``lease``, or ``option`` and its number."""
+    """A key of ``OFFERED``, or ``option`` and its number."""
     old: str | None
     """As a plan writes it; None if it is not offered."""
     new: str | None
@@ -137,10 +137,9 @@ def _between(old: Served, new: Served) -> Iterator[Difference]:
 def _offered(offer: Offer) -> dict[str, str]:
     """What clients are offered, as a plan writes it; without what they are not offered."""
     values = {
-        "gateway": format_address(offer.gateway) if offer.gateway is not None else "",
-        "dns": " ".join(map(format_address, offer.dns)),
-        "domain": offer.domain or "",
-        "lease": format_duration(offer.lease) if offer.lease else "",
+        key: OFFERED[key].text(value)
+        for key, value in offer.values.items()
+        if value != OFFERED[key].nothing
     }
     values |= {f"option {code}": option_text(code, data) for code, data in offer.options.items()}
-    return {name: text for name, text in values.items() if text}
+    return values

@@ -14,6 +14,7 @@ from typing import Annotated, Any, TypeVar
 
 from pydantic_core import CoreSchema, PydanticCustomError, core_schema
 
+from reservoir.core.plan.offered import NOT_OPTIONS
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import (
     MalformedValueError,
@@ -316,6 +317,6 @@ def _option_key(key: str) -> tuple[int, str | None]:
             "a number from 1 to 254 works too"
         )
     code = int(key)
-    if code in dhcp_options.MANAGED:
-        raise MalformedValueError(f"option {code} can't be set here: {dhcp_options.MANAGED[code]}")
+    if code in NOT_OPTIONS:
+        raise MalformedValueError(f"option {code} can't be set here: {NOT_OPTIONS[code]}")
     return code, dhcp_options.kind_of(code)

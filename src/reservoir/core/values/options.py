@@ -74,13 +74,9 @@ _NAME_OF_CODE = {option.code: name for name, option in REGISTRY.items()}
 MANAGED: Mapping[int, str] = {
     0: "it is padding",
     1: "the mask comes from the subnet",
-    3: "use gateway",
-    6: "use dns",
-    15: "use domain",
-    51: "use lease",
     255: "it ends the options",
 } | dict.fromkeys((50, 52, 53, 54, 55, 56, 57, 58, 59, 61, 82), "the DHCP protocol itself uses it")
-"""Options that a plan doesn't set by number, with the reason."""
+"""Options that only the protocol itself sets, with the reason."""
 
 
 def _whole(bits: int, lowest: int = 0) -> tuple[Callable[[str], bytes], Callable[[bytes], str]]:

@@ -6,10 +6,12 @@ import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from reservoir.core.plan.offered import OfferedField
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.clients import Client, Mac
 from reservoir.core.values.durations import parse_duration
-from reservoir.dialects.facts.fact import REMARKS, Fact
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.sheet.model import Sheet
 
 
@@ -194,10 +196,17 @@ class Behaviour:
         """Whether it refuses a pool without a DNS server."""
         return self.sheet.trait("blank-dns") == "refused"
 
+    def offers_by_option(self, field: OfferedField) -> bool:
+        """Whether it offers something by option number, since it has no line of its own for it."""
+        has_options = "option" in self.sheet.homes and field.option is not None
+        return has_options and not self.sheet.mentions("pool", field.key)
+
     def ignores(self, kind: str, name: str) -> bool:
         """Whether a fact of a kind, or a field of it, changes nothing for clients there."""
         about_zones = kind == "zone" or name == "zone"
-        return (kind, name) in REMARKS or (about_zones and not self.zone_must_admit_dhcp)
+        field = KINDS[kind].fields.get(name)
+        is_remark = field is not None and field.is_remark
+        return is_remark or (about_zones and not self.zone_must_admit_dhcp)
 
     # What turns the service on.
 

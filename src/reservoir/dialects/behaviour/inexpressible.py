@@ -7,14 +7,16 @@ from typing import NamedTuple
 
 from reservoir.core.plan.hosts import FIRST_IDENTIFIER
 from reservoir.core.plan.model import PlanPath
+from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pool, Pools
 from reservoir.dialects.behaviour.device import Behaviour
-from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.facts.kinds import KINDS
 
-_FROM_OTHER_SIDE = {"parent": "subinterfaces", "members": "member_of"}
-"""Fields of an interface that other interfaces may state from their side."""
-
-_INTERFACE_FIELDS = ("address", "parent", "vlan", "members", "zone", "vrf", "relay_to")
+_INTERFACE = KINDS["interface"]
+_FROM_OTHER_SIDE = {
+    field.restates: name for name, field in _INTERFACE.fields.items() if field.restates
+}
+"""Fields of an interface that others may state from their side."""
 
 
 _WITHOUT = "leave it out, or let another device serve"
@@ -35,7 +37,7 @@ def inexpressible(pools: Pools, device: str, behaviour: Behaviour) -> Iterator[I
     described = pools.plan.devices[device]
     zones_matter = behaviour.zone_must_admit_dhcp
     for name, interface in described.interfaces.items():
-        for field in _INTERFACE_FIELDS:
+        for field in _INTERFACE.planned:
             if not getattr(interface, field) or (field == "zone" and not zones_matter):
                 continue
             others = _FROM_OTHER_SIDE.get(field, field)
@@ -47,18 +49,18 @@ def inexpressible(pools: Pools, device: str, behaviour: Behaviour) -> Iterator[I
     if described.zones and zones_matter and "zone" not in sheet.homes:
         yield Inexpressible(("devices", device, "zones"), "zones")
     for pool in pools.served_by(device):
-        yield from _of_pool(pool, pools, sheet)
+        yield from _of_pool(pool, pools, behaviour)
 
 
-def _of_pool(pool: Pool, pools: Pools, sheet: Sheet) -> Iterator[Inexpressible]:
-    offer = pool.offer
+def _of_pool(pool: Pool, pools: Pools, behaviour: Behaviour) -> Iterator[Inexpressible]:
+    offer, sheet = pool.offer, behaviour.sheet
     if offer.options and "option" not in sheet.homes:
         yield Inexpressible(pool.path, f"options of {pool.name}")
-    if offer.domain and "option" not in sheet.homes and not sheet.mentions("pool", "domain"):
-        yield Inexpressible(pool.path, f"domain of {pool.name}")
-    for field in ("gateway", "dns", "lease"):
-        if getattr(offer, field) and not sheet.mentions("pool", field):
-            yield Inexpressible(pool.path, f"{field} of {pool.name}")
+    for key, field in OFFERED.items():
+        if not offer.values[key] or sheet.mentions("pool", key):
+            continue
+        if not behaviour.offers_by_option(field):
+            yield Inexpressible(pool.path, f"{field.title} of {pool.name}")
     if not sheet.mentions("binding", "client_id"):
         clients = pools.bindings.client[pool.bindings]
         for row in pool.bindings[clients >= FIRST_IDENTIFIER].tolist():

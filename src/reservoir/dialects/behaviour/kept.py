@@ -9,7 +9,8 @@ from typing import Any
 from reservoir.core.values.addresses import MalformedValueError, format_address, parse_address
 from reservoir.core.values.durations import format_duration, parse_duration
 from reservoir.core.wording import hint
-from reservoir.dialects.facts.fact import KEPT, KINDS, Fact
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.kinds import KINDS
 
 Kept = dict[str, dict[str, str]]
 """By what it is about, such as ``pool crew``: fields and their values as texts."""
@@ -34,11 +35,11 @@ def kept_of(device: Fact, pools: Iterable[tuple[str, Fact]]) -> Kept:
 
 
 def _texts(fact: Fact) -> Iterator[tuple[str, str]]:
-    for name in KEPT[fact.kind]:
-        value = fact.get(name)
-        says_more = value != fact.get({"longest": "lease", "file": "name"}.get(name, ""))
+    for name in KINDS[fact.kind].kept:
+        value, field = fact.get(name), KINDS[fact.kind].fields[name]
+        says_more = value != fact.get(field.restates)
         if value is not None and says_more:
-            yield name, _text(KINDS[fact.kind].fields[name], value)
+            yield name, _text(field.type, value)
 
 
 def _text(kind: str, value: Any) -> str:
@@ -61,12 +62,14 @@ def faults_in_kept(
             continue
         kind = about.partition(" ")[0]
         for name, text in fields.items():
-            if name not in KEPT[kind]:
-                others = hint(name, KEPT[kind]) or f"; there are {', '.join(KEPT[kind])}"
+            if name not in KINDS[kind].kept:
+                others = (
+                    hint(name, KINDS[kind].kept) or f"; there are {', '.join(KINDS[kind].kept)}"
+                )
                 yield f"{name!r} can't be kept for a {kind}{others}"
                 continue
             try:
-                _value(KINDS[kind].fields[name], text)
+                _value(KINDS[kind].fields[name].type, text)
             except MalformedValueError as error:
                 yield f"{name} of {about}: {error}"
 
@@ -80,9 +83,9 @@ def put_back(kept: Mapping[str, Mapping[str, str]], facts: Mapping[str, list[Fac
     """
     for about, fields in kept.items():
         for fact in facts.get(about, ()):
-            for name in KEPT[fact.kind]:
+            for name in KINDS[fact.kind].kept:
                 with suppress(MalformedValueError, KeyError):
-                    fact.fields[name] = _value(KINDS[fact.kind].fields[name], fields[name])
+                    fact.fields[name] = _value(KINDS[fact.kind].fields[name].type, fields[name])
 
 
 def _value(kind: str, text: str) -> Any:

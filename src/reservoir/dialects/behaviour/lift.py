@@ -18,6 +18,7 @@ from reservoir.core.plan.model import (
     Service,
     Zone,
 )
+from reservoir.core.plan.offered import BY_OPTION, OFFERED
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.addresses import MalformedValueError, Prefix, Span
@@ -28,7 +29,7 @@ from reservoir.dialects.behaviour.kept import kept_of
 from reservoir.dialects.behaviour.lower import called
 from reservoir.dialects.facts.by_address import FactsByAddress
 from reservoir.dialects.facts.fact import NOTHING, Fact
-from reservoir.dialects.facts.options import FIELD_OF_OPTION, option_data
+from reservoir.dialects.facts.options import option_data
 from reservoir.dialects.facts.spans import backward_ranges, each_span, idle_exclusions, notes_of
 from reservoir.dialects.sheet.model import Sheet
 
@@ -363,9 +364,9 @@ class _Lifting:
             longest = format_duration(pool.get("longest"))
             self._note(pool, f"clients that ask for it get a lease of up to {longest}")
         return {
+            **{key: pool.get(key) for key in OFFERED},
             "gateway": self._gateway(pool, own),
             "dns": self._dns(pool, own),
-            "domain": pool.get("domain"),
             "lease": lease,
             "options": options,
         }
@@ -373,11 +374,10 @@ class _Lifting:
     def _set_by_option(self, pool: Fact, options: dict[int, bytes]) -> dict[str, Any]:
         """The fields that the pool sets by option number; they are removed from the options."""
         fields: dict[str, Any] = {}
-        for code in FIELD_OF_OPTION.keys() & options.keys():
-            name, decode = FIELD_OF_OPTION[code]
+        for code in BY_OPTION.keys() & options.keys():
             data = options.pop(code)
             try:
-                fields[name] = decode(data)
+                fields[BY_OPTION[code].key] = BY_OPTION[code].decode(data)
             except MalformedValueError as error:
                 self._note(pool, f"option {code} is left out: {error}")
         return fields
@@ -408,7 +408,7 @@ class _Lifting:
         for fact in pool.of_kind("option"):
             code, data = fact.get("code"), fact.get("data")
             try:
-                if code in dhcp_options.MANAGED and code not in FIELD_OF_OPTION:
+                if code in dhcp_options.MANAGED:
                     raise MalformedValueError(dhcp_options.MANAGED[code])
                 options[code] = option_data(fact) if data is None else data
             except MalformedValueError as error:

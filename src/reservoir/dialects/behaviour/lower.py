@@ -9,6 +9,7 @@ from typing import Any
 from reservoir.core.compare.differences import Served
 from reservoir.core.findings import Obstacle
 from reservoir.core.plan.model import Device, Interface
+from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import Prefix, Span
@@ -18,6 +19,7 @@ from reservoir.dialects.behaviour.fit import FittedPool, fit_device
 from reservoir.dialects.behaviour.kept import put_back
 from reservoir.dialects.behaviour.names import NameFitter
 from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.sheet.model import Sheet
 
 
@@ -101,7 +103,7 @@ class _Lowering:
         for name, zone in self.device.zones.items():
             add(_fact("zone", ("zones", name), self.name, name=name, admits=zone.admits))
         for name, interface in self.device.interfaces.items():
-            fields = {key: getattr(interface, key) for key in _INTERFACE_FIELDS}
+            fields = {key: getattr(interface, key) for key in KINDS["interface"].planned}
             derived = self._derived(name, interface)
             if "subinterfaces" in derived and interface.parent in self.device.interfaces:
                 del fields["parent"]
@@ -224,9 +226,10 @@ class _Lowering:
 
     def _options(self, pool: FittedPool) -> list[Fact]:
         options = dict(pool.pool.offer.options)
-        domain = pool.offered.offer.domain
-        if domain and not self.sheet.mentions("pool", "domain"):
-            options[_DOMAIN_NAME] = domain.encode()
+        for key, field in OFFERED.items():
+            value = pool.offered.offer.values[key]
+            if value and field.option is not None and self.behaviour.offers_by_option(field):
+                options[field.option] = field.encode(value)
         by_type = self.sheet.mentions("option", "type")
         facts = []
         for code, data in sorted(options.items()):
@@ -239,16 +242,9 @@ class _Lowering:
         return facts
 
 
-_DOMAIN_NAME = 15
-"""The option for the domain name (RFC 2132, section 3.17)."""
-
-
 def called(fields: Mapping[str, Any], subnet: Prefix) -> str:
     """What a network is called that is read from a pool with these fields."""
     return str(fields.get("name") or fields.get("interface") or subnet)
-
-
-_INTERFACE_FIELDS = ("address", "parent", "vlan", "members", "zone", "vrf", "relay_to")
 
 
 def _fact(kind: str, path: tuple[str | int, ...], device: str, **fields: Any) -> Fact:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 from reservoir.core.findings import Obstacle, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
+from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Offer, Pool
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import format_address
@@ -39,11 +40,14 @@ def fit_offer(pool: Pool, device: str, attachment: Attachment | None, sheet: She
         sheet: The device's dialect.
     """
     fitter = _Fitter(pool, device, attachment, sheet)
-    by_option = not sheet.mentions("pool", "domain") and "option" in sheet.homes
-    fields: dict[str, Any] = {"domain": None if by_option else pool.offer.domain}
+    fields: dict[str, Any] = {
+        key: value for key, value in pool.offer.values.items() if value != OFFERED[key].nothing
+    }
     offer = fitter.lease(fitter.dns(fitter.gateway(pool.offer, fields), fields), fields)
-    present = {name: value for name, value in fields.items() if value is not None}
-    return FittedOffer(present, offer, tuple(fitter.obstacles))
+    for key, field in OFFERED.items():
+        if fitter.behaviour.offers_by_option(field):
+            fields.pop(key, None)
+    return FittedOffer(fields, offer, tuple(fitter.obstacles))
 
 
 @dataclass
@@ -78,7 +82,7 @@ class _Fitter:
             (Edit((*self.pool.path, "gateway"), None, address),),
             severity=None if wanted else Severity.ADVICE,
         )
-        return replace(offer, gateway=own)
+        return offer.with_value("gateway", own)
 
     def dns(self, offer: Offer, fields: dict[str, Any]) -> Offer:
         """The DNS servers, as many as the device holds."""
@@ -97,7 +101,7 @@ class _Fitter:
                     value=listed(map(format_address, offer.dns[:most])),
                 ),
             )
-            offer = replace(offer, dns=offer.dns[:most])
+            offer = offer.with_value("dns", offer.dns[:most])
         fields["dns"] = offer.dns
         return offer
 
@@ -128,7 +132,7 @@ class _Fitter:
             (Edit(self._path("dns"), None, format_address(own)),) if own is not None else (),
             severity=None if wanted else Severity.ADVICE,
         )
-        return offer if own is None else replace(offer, dns=(own,))
+        return offer if own is None else offer.with_value("dns", (own,))
 
     def lease(self, offer: Offer, fields: dict[str, Any]) -> Offer:
         """The lease time as the dialect rounds it; the device's default where the plan has none."""
@@ -142,13 +146,14 @@ class _Fitter:
             )
             lease = None
         if lease is None:
-            return replace(offer, lease=self.behaviour.default_lease)
+            fields.pop("lease", None)
+            return offer.with_value("lease", self.behaviour.default_lease)
         if lease != INFINITE and lease % duration.step:
             lease = self._rounded(lease, duration.step)
         fields["lease"] = lease
         if self.sheet.mentions("pool", "longest"):
             fields["longest"] = lease
-        return replace(offer, lease=lease)
+        return offer.with_value("lease", lease)
 
     def _offered(self, option: str, value: str) -> Witness:
         return Witness("offered", self.pool.name, option=option, value=value)
@@ -168,8 +173,8 @@ class _Fitter:
     def _path(self, key: str) -> PlanPath:
         """The path of the network's value of a key: in the network, or in the defaults."""
         network = self.pool.network
-        in_network = key == "gateway" or getattr(network, key) is not None
-        if in_network or not getattr(self.pool.offer, key):
+        in_network = not OFFERED[key].has_default or getattr(network, key) is not None
+        if in_network or not self.pool.offer.values[key]:
             return (*self.pool.path, key)
         return ("defaults", key)
 
@@ -182,5 +187,5 @@ class _Fitter:
         suggestions: tuple[Edit, ...] = (),
         severity: Severity | None = None,
     ) -> None:
-        at = self._path(key) if getattr(self.pool.offer, key) else self.pool.path
+        at = self._path(key) if self.pool.offer.values[key] else self.pool.path
         self.obstacles.append(Obstacle(rule, message, at, witness, suggestions, severity))

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from reservoir.core.wording import counted, nearest
-from reservoir.dialects.facts.fact import IDENTITY, KINDS, Fact
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.notations.nodes import Fault, Node
 from reservoir.dialects.sheet.model import Row, Scope, kind_of
 from reservoir.dialects.sheet.patterns import BadValueError
@@ -70,7 +71,7 @@ def stated_by(row: Row | None) -> frozenset[str]:
     kind = kind_of(row)
     if not row.adds_fields:
         return frozenset({kind})
-    is_lost = kind not in _MANY_SIDED or row.mentioned & {*IDENTITY.get(kind, ())}
+    is_lost = kind not in _MANY_SIDED or row.mentioned & {*KINDS[kind].identity}
     return row.mentioned | {kind} if is_lost else row.mentioned
 
 

@@ -8,8 +8,9 @@ from operator import attrgetter
 from typing import Any
 
 from reservoir.core.values.addresses import MalformedValueError
-from reservoir.dialects.facts.fact import KINDS, RUNNING_NUMBER, Fact
+from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.garbage import garbage_collection_paused
+from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Fault, Node, Nodes, all_nodes
 from reservoir.dialects.parse.diagnostics import Diagnostics
 from reservoir.dialects.parse.not_understood import (

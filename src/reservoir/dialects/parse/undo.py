@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from typing import Any, NamedTuple
 
-from reservoir.dialects.facts.fact import RUNNING_NUMBER
+from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node
 from reservoir.dialects.sheet.model import Row, Scope, Sheet
 from reservoir.dialects.sheet.patterns import BadValueError

@@ -12,7 +12,7 @@ from collections import defaultdict, deque
 from collections.abc import Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
-from reservoir.dialects.facts.fact import IDENTITY, KEPT, RUNNING_NUMBER
+from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Fault, Node, Spot, TextEdit, all_nodes
 from reservoir.dialects.parse.reader import Said, read_nodes
 from reservoir.dialects.sheet.model import Sheet, kind_of
@@ -180,7 +180,7 @@ class _Merging:
     def _withdraw(self, around: tuple[Node, ...], node: Node) -> None:
         """Take out what is about DHCP, and nothing that a plan cannot model."""
         said = self.said[id(node)]
-        kept = KEPT.get(kind_of(said.row), ())
+        kept = KINDS[kind_of(said.row)].kept
         if not said.row.about_dhcp:
             self.inside((*around, node), node.children, ())
         elif not (said.row.mentioned and said.row.mentioned <= set(kept)):
@@ -243,4 +243,4 @@ def _identity(said: Said) -> Hashable:
     if row.adds_fields:
         own = tuple(sorted(said.values.items())) if row.repeat == "*" else ()
         return id(row), own, said.owner
-    return fact.kind, tuple(fact.get(name) for name in IDENTITY[fact.kind]), said.owner
+    return fact.kind, tuple(fact.get(name) for name in KINDS[fact.kind].identity), said.owner

@@ -11,8 +11,9 @@ from typing import Any
 
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.wording import listed
-from reservoir.dialects.facts.fact import RUNNING_NUMBER, Fact
+from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.garbage import garbage_collection_paused
+from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node
 from reservoir.dialects.render.bulk import FastWriter, Said
 from reservoir.dialects.sheet.model import Row, Sheet

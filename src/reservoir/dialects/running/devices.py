@@ -10,6 +10,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from reservoir.core.plan.model import Binding, Defaults, Network, Plan, Service
+from reservoir.core.plan.offered import DEFAULTS, OFFERED
 from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, Span
@@ -28,7 +29,7 @@ def merged_plan(devices: Sequence[Lifted]) -> Plan:
         for name, network in lifted.networks.items():
             key = (network.vrf, network.subnet)
             same = by_subnet.get(key)
-            if same is not None and _tell_alike(networks[same], network):
+            if same is not None and _offer_alike(networks[same], network):
                 networks[same] = _merged(networks[same], network)
                 continue
             free = name if name not in networks else f"{name}-{lifted.name}"
@@ -43,9 +44,8 @@ def merged_plan(devices: Sequence[Lifted]) -> Plan:
     return Plan(defaults=Defaults(**defaults), devices=plan.devices, networks=finished)
 
 
-def _tell_alike(one: Network, other: Network) -> bool:
-    told = ("gateway", "dns", "domain", "lease", "options")
-    return all(getattr(one, name) == getattr(other, name) for name in told)
+def _offer_alike(one: Network, other: Network) -> bool:
+    return all(getattr(one, key) == getattr(other, key) for key in (*OFFERED, "options"))
 
 
 def _merged(one: Network, other: Network) -> Network:
@@ -89,18 +89,15 @@ def _with_vlan(network: Network, plan: Plan, topology: Topology) -> Network:
     return network.model_copy(update={"vlan": tags.pop()})
 
 
-_TOLD_TO_MANY = ("dns", "domain", "lease")
-
-
 def _common(networks: Sequence[Network]) -> dict[str, Any]:
-    """What all of several networks tell their clients alike."""
+    """What all of several networks offer alike."""
     if len(networks) < 2:
         return {}
-    values = {key: {getattr(network, key) for network in networks} for key in _TOLD_TO_MANY}
+    values = {key: {getattr(network, key) for network in networks} for key in DEFAULTS}
     return {key: found.pop() for key, found in values.items() if len(found) == 1 and all(found)}
 
 
 def _shortened(network: Network, defaults: Mapping[str, Any]) -> Network:
     """The network without what the defaults say, and without empty values."""
-    dropped = [key for key in _TOLD_TO_MANY if key in defaults or not getattr(network, key)]
+    dropped = [key for key in DEFAULTS if key in defaults or not getattr(network, key)]
     return network.model_copy(update=dict.fromkeys(dropped))

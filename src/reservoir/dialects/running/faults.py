@@ -8,6 +8,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from reservoir.core.findings import Witness
+from reservoir.core.plan.offered import BY_OPTION
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.clients import format_client
@@ -16,7 +17,6 @@ from reservoir.core.wording import counted, listed
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift import Lifted, Origin
 from reservoir.dialects.facts.fact import Fact
-from reservoir.dialects.facts.options import FIELD_OF_OPTION
 from reservoir.dialects.facts.spans import each_span
 from reservoir.dialects.sheet.model import Sheet
 
@@ -256,15 +256,17 @@ class _Faults:
         """Options by number that state what a field of the pool states too."""
         for pool in self.origin.pools:
             for fact in pool.of_kind("option"):
-                field, _ = FIELD_OF_OPTION.get(fact.get("code"), (None, None))
-                if field in pool.fields:
-                    message = f"option {fact.get('code')} repeats the {field} of {pool.label}"
+                offered = BY_OPTION.get(fact.get("code"))
+                if offered is not None and offered.key in pool.fields:
+                    message = (
+                        f"option {fact.get('code')} repeats the {offered.title} of {pool.label}"
+                    )
                     yield Fault(
                         "option-twice",
                         message,
                         fact.line,
                         fact.column,
-                        Witness("offered-either", self.name, option=str(field)),
+                        Witness("offered-either", self.name, option=offered.title),
                     )
 
     def _of(self, fact: Fact, rule: str, message: str, field: str) -> Fault:

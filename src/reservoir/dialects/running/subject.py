@@ -11,6 +11,7 @@ from dataclasses import replace
 from reservoir.core.findings import Obstacle, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Device, Network, Plan, PlanPath, Service
+from reservoir.core.plan.offered import DEFAULTS
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import LineChange, Subject
 from reservoir.core.values.addresses import Prefix
@@ -69,7 +70,7 @@ class ReadSubject(Subject):
             if same is not None:
                 networks[same] = _with_servers(networks[same], network)
                 continue
-            values = {key: getattr(network, key) or getattr(read.defaults, key) for key in _OFFERED}
+            values = {key: getattr(network, key) or getattr(read.defaults, key) for key in DEFAULTS}
             free = name if name not in networks else f"{name}-{network_device(network) or 'read'}"
             networks[free] = network.model_copy(update=values)
             self._names[free] = name
@@ -166,9 +167,6 @@ class ReadSubject(Subject):
         if self._planned is not None:
             return ()
         return changed_lines(self.plan, edit, self._reads)
-
-
-_OFFERED = ("dns", "domain", "lease")
 
 
 def _by_subnet(plan: Plan) -> dict[tuple[str, Prefix], str]:

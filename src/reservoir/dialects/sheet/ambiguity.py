@@ -14,7 +14,7 @@ from typing import Any
 
 from reservoir.core.values.addresses import Prefix
 from reservoir.core.values.clients import Mac
-from reservoir.dialects.facts.fact import field_type
+from reservoir.dialects.facts.kinds import field_type
 from reservoir.dialects.forms.durations import DurationForm, Unit
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import Plain

@@ -10,7 +10,8 @@ from typing import Any
 from reservoir.core.problems import Place, Problem
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.wording import hint
-from reservoir.dialects.facts.fact import DHCP_FIELDS, KINDS, NOTHING, field_type
+from reservoir.dialects.facts.fact import NOTHING
+from reservoir.dialects.facts.kinds import DHCP_FIELDS, KINDS, field_type
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import PREFIX_PARTS
 from reservoir.dialects.notations.nodes import Notation, Piece

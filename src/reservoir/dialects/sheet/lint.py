@@ -4,16 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.sheet.model import Row, Sheet, every_row, kind_of
 from reservoir.dialects.sheet.traits import TRAITS
-
-MAY_LACK = {
-    "pool": {"gateway", "dns", "domain"},
-    "interface": {"address", "parent", "vlan", "members", "zone"},
-    "exclusion": {"note"},
-    "binding": {"gateway", "dns", "domain"},
-}
-"""For each kind, the fields that a sound plan need not have."""
 
 
 def needed_rows(sheet: Sheet, trait: str) -> Iterator[str]:
@@ -46,7 +39,8 @@ def too_strict(sheet: Sheet) -> Iterator[tuple[Row, str]]:
         kind = kind_of(row)
         if _is_optional(row) or _has_alternative(sheet, row):
             continue
-        for name in sorted(row.pattern.required_fields & MAY_LACK.get(kind, set())):
+        optional = {name for name, field in KINDS[kind].fields.items() if field.is_optional}
+        for name in sorted(row.pattern.required_fields & optional):
             if sheet.traits.get(f"blank-{name}") != "refused":
                 remedy = "put ? into its margin" if row.adds_fields else "put it into [? …]"
                 yield (

@@ -8,7 +8,8 @@ from functools import cached_property
 from itertools import groupby
 from typing import Any
 
-from reservoir.dialects.facts.fact import NOTHING, RUNNING_NUMBER
+from reservoir.dialects.facts.fact import NOTHING
+from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.notations.nodes import Notation, Undo
 from reservoir.dialects.sheet.patterns import LinePattern, head_of

@@ -49,8 +49,8 @@ class RangesOverlap(Rule):
                 rest = list(AddressSet([span]) - AddressSet([spans[earlier]]))
                 suggestion = Edit(path, str(span), str(rest[0]) if len(rest) == 1 else None)
                 yield self.finding(
-                    f"the ranges {spans[earlier]} and {span} overlap "
-                    f"from {format_address(first)} on",
+                    f"the ranges {spans[earlier]} and {span} overlap, "
+                    f"starting at {format_address(first)}",
                     path,
                     Witness("in-both", pool.name, first, name=str(span), also=str(spans[earlier])),
                     (suggestion,) if len(rest) < 2 else (),

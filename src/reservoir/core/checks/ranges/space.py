@@ -116,7 +116,12 @@ class RangeSpecialUse(Rule):
         return self.finding(
             f"{what} is in {_as_prefix(block)}, which is reserved for {SPECIAL_USE[block]}",
             ("networks", network, *path),
-            Witness("in-range", network, address, because="not-for-clients"),
+            Witness(
+                "in-subnet" if path == ("subnet",) else "in-range",
+                network,
+                address,
+                because="not-for-clients",
+            ),
         )
 
 
@@ -161,7 +166,7 @@ class RangePublic(Rule):
                 yield self.finding(
                     f"{network.subnet} is public address space, which is right only if it is yours",
                     ("networks", name, "subnet"),
-                    Witness("in-range", name, public.first, because="public"),
+                    Witness("in-subnet", name, public.first, because="public"),
                 )
 
 

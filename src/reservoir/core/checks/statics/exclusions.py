@@ -159,8 +159,8 @@ class ExclusionsOverlap(Rule):
             pairs = overlaps([s.first for s in spans], [s.last + 1 for s in spans])
             for earlier, later, first in sorted(pairs):
                 yield self.finding(
-                    f"the exclusions {spans[earlier]} and {spans[later]} overlap "
-                    f"from {format_address(first)} on",
+                    f"the exclusions {spans[earlier]} and {spans[later]} overlap, "
+                    f"starting at {format_address(first)}",
                     ("networks", name, "exclusions", later, "range"),
                 )
 

@@ -10,6 +10,7 @@ from reservoir.core.checks.remedies import exclude, range_holding
 from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Rule, Site
 from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pool
 from reservoir.core.values.addresses import format_address
 
@@ -130,8 +131,9 @@ def _used(site: Site) -> Iterator[tuple[int, int, str]]:
     """Addresses that clients or devices use: the number of the VRF, the address, its role."""
     pools = site.pools
     for name, vrf, offer in zip(pools.names, pools.vrf_numbers.tolist(), pools.offers, strict=True):
-        for address in offer.dns:
-            yield vrf, address, f"the DNS server of {name}"
+        for key, field in OFFERED.items():
+            for address in field.addresses(offer.values[key]):
+                yield vrf, address, f"the {field.server} of {name}"
         for code, data in offer.options.items():
             if code in _SERVERS and len(data) % 4 == 0:
                 for at in range(0, len(data), 4):

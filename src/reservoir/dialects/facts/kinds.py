@@ -1,0 +1,183 @@
+"""The table of facts: the kinds of things that a configuration states, and their fields.
+
+Every sheet uses these kinds and fields and no others. What clients can be offered comes from the
+plan's own table.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from reservoir.core.plan.offered import OFFERED
+
+
+class Field(NamedTuple):
+    """A field of a kind of fact."""
+
+    type: str
+    """The type of its value: one of those in :mod:`reservoir.dialects.forms`."""
+    is_identity: bool = False
+    """Whether it tells a fact from the others in one place."""
+    is_planned: bool = False
+    """Whether the plan has it under the same key."""
+    is_optional: bool = False
+    """Whether a sound plan may lack it, so that no sheet may require it."""
+    is_remark: bool = False
+    """Whether only people read it: a dialect without it changes nothing for clients."""
+    is_kept: bool = False
+    """Whether the plan cannot model it, and keeps it to write it back unchanged."""
+    is_derived: bool = False
+    """Whether it only restates other fields, for sheets that have rows for it."""
+    about_dhcp: bool = False
+    """Whether it is about DHCP, of whatever kind of fact."""
+    restates: str = ""
+    """The field of another interface that it states from the other side, or the field of the same
+    fact that it equals unless it is stated."""
+
+
+class Kind(NamedTuple):
+    """A kind of fact."""
+
+    fields: Mapping[str, Field]
+    about_dhcp: bool
+    """Whether it is about DHCP, so that a line in it that isn't understood matters."""
+    inside: tuple[str, ...]
+    """Kinds of fact that it may be in; ``device`` is the top."""
+
+    @property
+    def identity(self) -> tuple[str, ...]:
+        """The fields by which a fact is told from the others in one place."""
+        return tuple(name for name, field in self.fields.items() if field.is_identity)
+
+    @property
+    def kept(self) -> tuple[str, ...]:
+        """The fields that the plan cannot model."""
+        return tuple(name for name, field in self.fields.items() if field.is_kept)
+
+    @property
+    def planned(self) -> tuple[str, ...]:
+        """The fields that the plan has under the same key."""
+        return tuple(name for name, field in self.fields.items() if field.is_planned)
+
+
+_PLACE = {"subnet": Field("prefix"), "interface": Field("text")}
+_OFFER = {
+    key: Field(offered.type, is_planned=True, is_optional=not offered.is_required)
+    for key, offered in OFFERED.items()
+}
+
+KINDS: Mapping[str, Kind] = {
+    "device": Kind(
+        {
+            "name": Field("text", is_remark=True),
+            "service": Field("bool", about_dhcp=True),
+            "resolvers": Field("ips", is_kept=True),
+        },
+        False,
+        (),
+    ),
+    "interface": Kind(
+        {
+            "name": Field("text", is_identity=True),
+            "address": Field("prefix", is_planned=True, is_optional=True),
+            "parent": Field("text", is_planned=True, is_optional=True),
+            "vlan": Field("vlan", is_planned=True, is_optional=True),
+            "members": Field("texts", is_planned=True, is_optional=True),
+            "zone": Field("text", is_planned=True, is_optional=True),
+            "vrf": Field("text", is_planned=True),
+            "relay_to": Field("ips", is_planned=True, about_dhcp=True),
+            "enabled": Field("bool"),
+            "service": Field("bool", about_dhcp=True),
+            "subinterfaces": Field("texts", is_derived=True, restates="parent"),
+            "member_of": Field("text", is_derived=True, restates="members"),
+            "is_bridge": Field("bool", is_derived=True),
+            "file": Field("text", is_derived=True, is_kept=True, restates="name"),
+        },
+        False,
+        ("device",),
+    ),
+    "zone": Kind(
+        {"name": Field("text", is_identity=True), "admits": Field("texts")}, False, ("device",)
+    ),
+    "route": Kind(
+        {"to": Field("prefix", is_identity=True), "via": Field("ip")},
+        False,
+        ("device", "interface"),
+    ),
+    "pool": Kind(
+        {"name": Field("text", is_identity=True)}
+        | _PLACE
+        | _OFFER
+        | {
+            "longest": Field("duration", is_derived=True, is_kept=True, restates="lease"),
+            "active": Field("bool"),
+            "probe": Field("bool", is_kept=True),
+        },
+        True,
+        ("device", "interface"),
+    ),
+    "range": Kind(
+        {
+            "first": Field("ip", is_identity=True),
+            "last": Field("ip"),
+            "count": Field("number", is_derived=True),
+            "offset": Field("number", is_identity=True, is_derived=True),
+        },
+        True,
+        ("pool",),
+    ),
+    "exclusion": Kind(
+        {
+            "first": Field("ip", is_identity=True),
+            "last": Field("ip", is_identity=True),
+            "note": Field("text", is_optional=True, is_remark=True),
+        },
+        True,
+        ("pool", "device"),
+    ),
+    "option": Kind(
+        {
+            "code": Field("code", is_identity=True),
+            "type": Field("text"),
+            "value": Field("text"),
+            "data": Field("bytes", is_derived=True),
+        },
+        True,
+        ("pool", "binding"),
+    ),
+    "binding": Kind(
+        {
+            "name": Field("text", is_remark=True),
+            "address": Field("ip", is_identity=True),
+            "mac": Field("mac"),
+            "client_id": Field("identifier"),
+            "pool": Field("text"),
+        }
+        | _PLACE
+        | _OFFER,
+        True,
+        ("device", "pool", "interface"),
+    ),
+}
+"""Every kind of fact, with its fields."""
+
+RUNNING_NUMBER = "#"
+"""The field of a slot that counts facts; it means nothing."""
+
+DHCP_FIELDS = frozenset(
+    name for kind in KINDS.values() for name, field in kind.fields.items() if field.about_dhcp
+)
+"""Fields that are about DHCP, of whatever kind of fact."""
+
+
+def field_type(kind: str, name: str) -> str:
+    """The type of a field; ``pool.name`` is a field of the pool that a fact belongs to.
+
+    Raises:
+        KeyError: there is no such field.
+    """
+    if name == RUNNING_NUMBER:
+        return "number"
+    owner, _, of_owner = name.rpartition(".")
+    return KINDS[owner or kind].fields[of_owner].type
