@@ -44,7 +44,7 @@ wait $service || true
 
 TOLD = """\
 #!/bin/sh
-[ "$1" = bound ] && env | grep -E '^(ip|subnet|router|dns|domain|lease|ntpsrv|opt200)='
+[ "$1" = bound ] && env | grep -E '^(ip|siaddr|subnet|router|dns|domain|lease|ntpsrv|opt200)='
 exit 0
 """
 

@@ -30,6 +30,7 @@ networks:
     dns: [10.84.0.53, 10.84.1.53]
     domain: sable.example
     lease: 2d
+    next_server: 10.84.0.69
     served_by: shed-host
     ranges: [10.85.20.20-10.85.20.24]
     options: {ntp: [10.84.0.123, 10.84.1.123], "200": {hex: 00ff3a5c}}
@@ -81,6 +82,7 @@ def test_the_real_service_lends_what_the_plan_says(
             "dns": "10.84.0.53 10.84.1.53",
             "domain": "sable.example",
             "lease": "172800",
+            "siaddr": "10.84.0.69",
             "ntpsrv": "10.84.0.123 10.84.1.123",
             "opt200": "00ff3a5c",
         }
@@ -95,7 +97,7 @@ def test_what_the_real_service_fills_in(
         for line in PLAN.replace("dns: [10.84.0.53, 10.84.1.53]", "dns: []")
         .replace("gateway: 10.85.20.254", "gateway: none")
         .splitlines()
-        if not line.strip().startswith(("lease", "options", "domain"))
+        if not line.strip().startswith(("lease", "next_server", "options", "domain"))
     )
     (answer,) = asked(plan, bindable(1))
     assert answer.told.keys() == {"ip", "subnet", "lease"}

@@ -80,6 +80,7 @@ class Family:
     may_lack_gateway: bool
     may_lack_dns: bool
     client_ids: bool
+    boot_servers: bool
 
     @classmethod
     def of(cls, *dialects: str) -> Family:
@@ -95,6 +96,7 @@ class Family:
             may_lack_gateway=all(_may_lack(s, "gateway") for s in sheets),
             may_lack_dns=all(_may_lack(s, "dns") for s in sheets),
             client_ids=all(s.mentions("binding", "client_id") for s in sheets),
+            boot_servers=all(s.mentions("pool", "next_server") for s in sheets),
         )
 
 
@@ -165,6 +167,8 @@ def benign_network(
     ]
     if draw(st.booleans()):
         network["domain"] = "sable.example"
+    if family.boot_servers and draw(st.booleans()):
+        network["next_server"] = "10.84.0.69"
     if draw(st.booleans()):
         network["options"] = {
             "ntp": ["10.84.0.123"],
@@ -275,7 +279,7 @@ def test_what_is_taken_back_is_gone(file: Path, dialect: str, data: st.DataObjec
     assert not any("relay_to" in fact.fields for fact in left.device.walk())
     assert withdrawal(written.text.replace("\n", "\r\n"), sheet) == undone
     again = read_configuration(written.text + undone + undone, sheet)
-    assert "nothing here for this to take back" in str(again.not_understood)
+    assert "nothing here to undo with" in str(again.not_understood)
 
 
 def number(address: str) -> int:

@@ -212,6 +212,7 @@ class Defaults(Part):
     dns: ListOf[AddressText] | None = None
     domain: WordText | None = None
     lease: DurationText | None = None
+    next_server: AddressText | None = None
     options: OptionsText = {}
 
 
@@ -236,6 +237,7 @@ class Network(Part):
     dns: ListOf[AddressText] | None = None
     domain: WordText | None = None
     lease: DurationText | None = None
+    next_server: AddressText | None = None
     options: OptionsText = {}
     demand: Demand | None = None
     static: tuple[StaticHost, ...] = ()

@@ -123,6 +123,7 @@ OFFERED: Mapping[str, OfferedField] = {
         OfferedField("dns", "DNS server", "ips", 6, server="DNS server"),
         OfferedField("domain", "domain", "text", 15),
         OfferedField("lease", "lease time", "duration", 51, is_required=True),
+        OfferedField("next_server", "boot server", "ip", server="boot server"),
     )
 }
 """What clients can be offered besides address, mask and options by number, by key."""
