@@ -14,7 +14,7 @@ from conftest import Run
 from reservoir.core.checks import rules
 from reservoir.core.findings import Severity
 from reservoir.core.subject import Subject
-from reservoir.reports.text import findings_text
+from reservoir.reports.formats import pieces
 
 Put = Callable[[str, str], Path]
 
@@ -51,7 +51,7 @@ def test_every_rule_keeps_its_manual(name: str, put: Put) -> None:
         return reservoir.together(reservoir.read([file], rule.dialect))
 
     failing = subject_of("failing", rule.failing)
-    shown = "\n".join(findings_text(reservoir.check(failing, select=[name]), failing, 100))
+    shown = "".join(pieces("text", reservoir.check(failing, select=[name]), failing, 100))
     assert f"{rule.severity.word:<8} {name}" in unstyle(shown)
     assert f"failing.{ending}:" in shown
     if rule.severity > Severity.ADVICE:

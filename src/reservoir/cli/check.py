@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 import click
 
 from reservoir.cli.completion import plan_paths, rule_names
-from reservoir.cli.output import progress, save_or_show, show, talk, talkative, width
+from reservoir.cli.output import progress, save_or_show, talk, talkative, width
+from reservoir.reports.formats import FORMATS, pieces
 
 if TYPE_CHECKING:
     from reservoir.core.checks import Report
     from reservoir.core.subject import Subject
 
-FORMATS = ("text", "json", "sarif", "junit", "markdown")
 FAIL_ON = ("error", "warning", "advice", "never")
 
 
@@ -90,11 +90,9 @@ def command(
     _require_places(at, subject)
     with progress("checking") as watch:
         report = reservoir.check(subject, select=select, ignore=ignore, at=at, watch=watch)
+    save_or_show(pieces(form, report, subject, width()), out)
     if form == "text":
-        _show_text(report, subject, out)
         _say_next(inputs, subject, report)
-    else:
-        save_or_show(_formatted(form, report, subject), out)
     worst = report.worst
     if (
         fail_on != "never"
@@ -122,25 +120,6 @@ def _subject(inputs: tuple[str, ...], dialect: str | None) -> Subject:
     if planned is not None and not others:
         return planned
     return reservoir.together(reservoir.read(others, dialect), planned)
-
-
-def _show_text(report: Report, subject: Subject, out: str | None) -> None:
-    from reservoir.reports.text import findings_text
-
-    lines = findings_text(report, subject, width())
-    if out is None:
-        show(lines)
-    else:
-        save_or_show("".join(f"{click.unstyle(line)}\n" for line in lines), out)
-
-
-def _formatted(form: str, report: Report, subject: Subject) -> str:
-    """The report in one of the formats for programs."""
-    import importlib
-
-    module = importlib.import_module(f"reservoir.reports.{form}")
-    text: str = module.report_text(report, subject)
-    return text
 
 
 def _require_known(names: tuple[str, ...]) -> None:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from reservoir.cli.completion import rule_names
-from reservoir.cli.output import save_or_show, show, talkative, width
+from reservoir.cli.output import save_or_show, talkative, width
 
 if TYPE_CHECKING:
     from reservoir.core.checks import Rule
@@ -52,10 +52,7 @@ def command(rule: str | None, every: bool, form: str, out: str | None) -> None:
     named = [rules()[rule]] if rule is not None else list(rules().values())
     whole = rule is not None or every
     lines = [line for one in named for line in (_manual(one) if whole else _in_short(one))]
-    if out is None:
-        show(lines)
-    else:
-        save_or_show("".join(f"{click.unstyle(line)}\n" for line in lines), out)
+    save_or_show((f"{line}\n" for line in lines), out)
 
 
 def _in_short(rule: Rule) -> list[str]:

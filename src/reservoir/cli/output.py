@@ -8,6 +8,7 @@ import sys
 import time
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
+from itertools import islice
 from pathlib import Path
 from typing import TypeVar
 
@@ -15,6 +16,9 @@ import click
 
 BAR = 40
 """Characters in a full progress bar."""
+
+AT_ONCE = 1_000
+"""Pieces that are printed together."""
 
 PIPE_WIDTH = 100
 """Columns where there is no terminal, so that output in a pipe is always the same."""
@@ -97,11 +101,13 @@ def show(lines: Iterable[str]) -> None:
         click.echo(line)
 
 
-def save_or_show(text: str, out: str | None) -> None:
-    """Put data into the file named by ``--out``, or on standard output."""
+def save_or_show(text: str | Iterable[str], out: str | None) -> None:
+    """Put data into the file named by ``--out``, or on standard output, piece by piece."""
+    pieces = iter([text] if isinstance(text, str) else text)
     if out in (None, "-"):
-        click.echo(text, nl=False)
+        while some := "".join(islice(pieces, AT_ONCE)):
+            click.echo(some, nl=False)
         return
     from reservoir.files.texts import write_whole  # late: not for --help
 
-    write_whole(Path(str(out)), text)
+    write_whole(Path(str(out)), click.unstyle("".join(pieces)))

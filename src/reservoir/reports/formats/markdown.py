@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from itertools import groupby
 
 from reservoir.core.checks import Report
 from reservoir.core.findings import Finding
@@ -11,37 +10,32 @@ from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import format_path
 from reservoir.core.subject import Subject
 from reservoir.reports.markup import code, plain
+from reservoir.reports.outline import accepted, entries, sections
 from reservoir.reports.summary import summary_line
 
 
-def report_text(report: Report, subject: Subject) -> str:
-    """The report of a check as Markdown: a list for each network, consequences indented."""
-    return "\n".join(_lines(report, subject)) + "\n"
+def pieces(report: Report, subject: Subject, width: int) -> Iterator[str]:
+    """The report as Markdown: a list for each topic, consequences indented; a line a piece."""
+    for line in _lines(report, subject):
+        yield f"{line}\n"
 
 
 def _lines(report: Report, subject: Subject) -> Iterator[str]:
     yield "# Findings"
     yield ""
-    shown = [finding for finding in report.findings if finding.accepted is None]
-    kept = set(map(id, shown))
-
-    def leads(finding: Finding) -> Finding:
-        return finding.cause if finding.cause and id(finding.cause) in kept else finding
-
-    for network, group in groupby(shown, key=lambda finding: leads(finding).network):
-        about = network if network in subject.plan.networks else None
-        subnet = f" {subject.plan.networks[about].subnet}" if about else ""
-        yield f"## {plain(network or 'The plan')}{subnet}"
+    for topic, inside in sections(entries(report)):
+        yield f"## {plain(topic.heading(subject.plan))}"
         yield ""
-        for finding in group:
-            indent = "" if leads(finding) is finding else "  "
-            yield from (indent + line for line in _item(finding, subject))
+        for finding, consequences in inside:
+            yield from _item(finding, subject)
+            for consequence in consequences:
+                yield from ("  " + line for line in _item(consequence, subject))
         yield ""
-    accepted = [finding for finding in report.findings if finding.accepted is not None]
-    if accepted:
+    agreed = accepted(report)
+    if agreed:
         yield "## Accepted"
         yield ""
-        for finding in accepted:
+        for finding in agreed:
             because = plain(finding.accepted or "")
             yield f"- {code(finding.rule)}: {plain(finding.message)} ({because})"
         yield ""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from typing import Any
 
 from reservoir.core.checks import Report
@@ -13,27 +14,39 @@ from reservoir.core.subject import Subject
 from reservoir.version import __version__
 
 
-def report_text(report: Report, subject: Subject) -> str:
-    """The report of a check as the text of one JSON object."""
-    return json.dumps(report_object(report, subject), indent=2, ensure_ascii=False) + "\n"
+def pieces(report: Report, subject: Subject, width: int) -> Iterator[str]:
+    """The report as the text of one JSON object; each finding is a piece."""
+    yield "{\n"
+    for key, value in (
+        ("reservoir", __version__),
+        ("command", "check"),
+        ("inputs", list(subject.files)),
+    ):
+        yield f"  {json.dumps(key)}: {_written(value, 2)},\n"
+    yield '  "findings": ['
+    between = "\n"
+    for finding in report.findings:
+        yield f"{between}    {_written(_finding(finding, subject), 4)}"
+        between = ",\n"
+    yield "\n  ],\n" if report.findings else "],\n"
+    yield f'  "summary": {_written(_summary(report), 2)}\n}}\n'
 
 
-def report_object(report: Report, subject: Subject) -> dict[str, Any]:
-    """The report of a check as an object for JSON."""
+def _written(value: Any, indent: int) -> str:
+    """A value inside an object that is indented by so many columns."""
+    text = json.dumps(value, indent=2, ensure_ascii=False)
+    return text.replace("\n", "\n" + " " * indent)
+
+
+def _summary(report: Report) -> dict[str, int]:
     return {
-        "reservoir": __version__,
-        "command": "check",
-        "inputs": list(subject.files),
-        "findings": [_finding(finding, subject) for finding in report.findings],
-        "summary": {
-            "errors": report.of_severity(Severity.ERROR),
-            "warnings": report.of_severity(Severity.WARNING),
-            "advice": report.of_severity(Severity.ADVICE),
-            "accepted": report.accepted,
-            "networks": report.networks,
-            "devices": report.devices,
-            "assignable": report.assignable,
-        },
+        "errors": report.of_severity(Severity.ERROR),
+        "warnings": report.of_severity(Severity.WARNING),
+        "advice": report.of_severity(Severity.ADVICE),
+        "accepted": report.accepted,
+        "networks": report.networks,
+        "devices": report.devices,
+        "assignable": report.assignable,
     }
 
 

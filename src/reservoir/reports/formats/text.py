@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from itertools import groupby
 
 from reservoir.core.checks import Report, rules
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit
-from reservoir.core.plan.model import Plan, PlanPath, format_path
+from reservoir.core.plan.model import PlanPath, format_path
 from reservoir.core.subject import LineChange, Subject
+from reservoir.reports.outline import Entry, entries, sections
 from reservoir.reports.summary import summary_line
 from reservoir.reports.theme import styled, wrapped
 
@@ -33,62 +33,36 @@ NAMED = 12
 """Networks that a line of advice lists before it counts the rest."""
 
 
-def findings_text(report: Report, subject: Subject, width: int) -> Iterator[str]:
-    """The lines of a report on what was checked."""
-    shown = [finding for finding in report.findings if finding.accepted is None]
-    numbers = {id(finding): number for number, finding in enumerate(shown)}
-    following: dict[int, list[Finding]] = {}
-    leaders = []
-    for finding in shown:
-        cause = numbers.get(id(finding.cause))
-        if cause is None:
-            leaders.append(finding)
-        else:
-            following.setdefault(id(finding.cause), []).append(finding)
-    advice = [f for f in leaders if f.severity is Severity.ADVICE and id(f) not in following]
+def pieces(report: Report, subject: Subject, width: int) -> Iterator[str]:
+    """The report as text, with styles: a line a piece."""
+    for line in _lines_of(report, subject, width):
+        yield f"{line}\n"
+
+
+def _lines_of(report: Report, subject: Subject, width: int) -> Iterator[str]:
+    found = entries(report)
+    advice = [e for e in found if e.finding.severity is Severity.ADVICE and not e.consequences]
     apart = set(map(id, advice))
-    graver = [finding for finding in leaders if id(finding) not in apart]
-    counts = Counter(finding.rule for finding in graver)
+    graver = [entry for entry in found if id(entry) not in apart]
+    counts = Counter(entry.finding.rule for entry in graver)
     left = dict.fromkeys(counts, SHOWN)
-    for about, group in groupby(graver, key=_subject):
+    for topic, inside in sections(graver):
         lines: list[str] = []
-        for finding in group:
-            left[finding.rule] -= 1
-            if left[finding.rule] >= 0:
-                lines += _block(finding, following.get(id(finding), ()), subject, width)
+        for entry in inside:
+            left[entry.finding.rule] -= 1
+            if left[entry.finding.rule] >= 0:
+                lines += _block(entry, subject, width)
         if lines:
-            yield styled(_heading(about, subject.plan), "heading")
+            yield styled(topic.heading(subject.plan), "heading")
             yield from lines
             yield ""
     yield from _left_out(counts, width)
-    yield from _advice(advice, subject, width)
+    yield from _advice([entry.finding for entry in advice], subject, width)
     yield from wrapped(summary_line(report), width, "")
 
 
-def _subject(finding: Finding) -> tuple[str, str]:
-    """What a finding is about: its network, or else its device, or the plan as a whole."""
-    if finding.network is not None:
-        return "networks", finding.network
-    if finding.at[:1] == ("devices",) and len(finding.at) > 1:
-        return "devices", str(finding.at[1])
-    return "", "The plan"
-
-
-def _heading(about: tuple[str, str], plan: Plan) -> str:
-    kind, name = about
-    if kind != "networks" or name not in plan.networks:
-        return name
-    served = ", ".join(service.device for service in plan.networks[name].served_by)
-    by = f", served by {served}" if served else ""
-    return f"{name}  {plan.networks[name].subnet}{by}"
-
-
-def _block(
-    finding: Finding,
-    following: Sequence[Finding],
-    subject: Subject,
-    width: int,
-) -> Iterator[str]:
+def _block(entry: Entry, subject: Subject, width: int) -> Iterator[str]:
+    finding, consequences = entry
     severity = styled(f"{finding.severity.word:<8}", finding.severity.word)
     where = str(subject.place(finding.at))
     gap = max(width - 9 - len(finding.rule) - len(where), 2)
@@ -105,8 +79,8 @@ def _block(
         edit = _lines(lines) if lines else _suggestion(suggestion, finding.at, width)
         yield from _under(label, edit)
         label = "or"  # another way
-    if following:
-        yield from _labelled("causes", _counted_rules(following), width)
+    if consequences:
+        yield from _labelled("causes", _counted_rules(consequences), width)
 
 
 def _labelled(label: str, text: str, width: int) -> list[str]:
@@ -163,7 +137,7 @@ def _advice(advice: Sequence[Finding], subject: Subject, width: int) -> list[str
     for rule, findings in by_rule.items():
         if len(findings) <= ONE_BY_ONE:
             for finding in findings:
-                lines += _block(finding, (), subject, width)
+                lines += _block(Entry(finding, ()), subject, width)
             continue
         lines.append(f"{styled('advice  ', 'advice')} {styled(rule, 'name')}")
         lines += wrapped(rules()[rule].manual["summary"], width, BODY)

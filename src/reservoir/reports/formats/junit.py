@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from xml.etree import ElementTree as ET  # only written, nothing is parsed
 
 from reservoir.core.checks import Report
@@ -17,7 +18,7 @@ _UNWRITABLE = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010fff
 """Characters that XML 1.0 has no way to write (section 2.2)."""
 
 
-def report_text(report: Report, subject: Subject) -> str:
+def pieces(report: Report, subject: Subject, width: int) -> Iterator[str]:
     """The report of a check as JUnit XML; errors and warnings fail a case, advice is its output."""
     by_case: dict[tuple[str, str], list[Finding]] = {}
     for finding in report.findings:
@@ -29,7 +30,7 @@ def report_text(report: Report, subject: Subject) -> str:
     for element in ("tests", "failures"):
         suites.set(element, str(sum(int(suite.get(element, "0")) for suite in suites)))
     ET.indent(suites)
-    return '<?xml version="1.0" encoding="UTF-8"?>\n' + ET.tostring(suites, "unicode") + "\n"
+    yield '<?xml version="1.0" encoding="UTF-8"?>\n' + ET.tostring(suites, "unicode") + "\n"
 
 
 def _suite(

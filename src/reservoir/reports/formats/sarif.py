@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import PurePath
 from typing import Any
 from urllib.parse import quote
@@ -21,7 +21,7 @@ SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/os/schemas/sarif-schema
 _LEVELS = {Severity.ERROR: "error", Severity.WARNING: "warning", Severity.ADVICE: "note"}
 
 
-def report_text(report: Report, subject: Subject) -> str:
+def pieces(report: Report, subject: Subject, width: int) -> Iterator[str]:
     """The report of a check as SARIF."""
     broken = {finding.rule for finding in report.findings}
     known = [rule for name, rule in rules().items() if name in broken]
@@ -38,7 +38,7 @@ def report_text(report: Report, subject: Subject) -> str:
         "artifacts": [{"location": _artifact(file)} for file in subject.files],
         "results": [_result(f, report.findings, subject, places) for f in report.findings],
     }
-    return json.dumps({"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}, indent=2) + "\n"
+    yield json.dumps({"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}, indent=2) + "\n"
 
 
 def _rule(rule: Rule) -> dict[str, Any]:
