@@ -48,7 +48,7 @@ def test_every_rule_keeps_its_manual(name: str, put: Put) -> None:
         file = str(put(f"{kind}.{ending}", _dedented(example)))
         if not rule.dialect:
             return reservoir.load(file)
-        return reservoir.together(reservoir.read([file], rule.dialect))
+        return reservoir.combine(reservoir.read([file], rule.dialect))
 
     failing = subject_of("failing", rule.failing)
     shown = "".join(pieces("text", reservoir.check(failing, select=[name]), failing, 100))

@@ -19,7 +19,6 @@ from reservoir.core.checks import Report
 from reservoir.core.findings import Severity
 from reservoir.core.plan.edits import Edit, with_edit
 from reservoir.core.plan.model import format_path
-from reservoir.files.mending import mend
 from reservoir.files.plan_edits import edited
 
 
@@ -30,7 +29,7 @@ def file(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 def checked(file: Path, text: str) -> Report:
     file.write_text(text)
-    return reservoir.check(reservoir.load(str(file)))
+    return reservoir.check(reservoir.load(file))
 
 
 def counted(report: Report) -> Counter[tuple[str, str]]:
@@ -88,7 +87,7 @@ def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -
     """
     text = text_of(plan)
     report = checked(file, text)
-    before = reservoir.load(str(file)).plan
+    before = reservoir.load(file).plan
     for finding in report.findings:
         for suggestion in finding.suggestions:
             edit = Edit(suggestion.path, suggestion.old, suggestion.new)
@@ -96,7 +95,7 @@ def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -
             key = finding.rule, finding.message
             assert said(after)[key] < said(report)[key], suggestion
             assert not errors(after) - errors(report), suggestion
-            again, tried = reservoir.load(str(file)).plan, with_edit(before, suggestion)
+            again, tried = reservoir.load(file).plan, with_edit(before, suggestion)
             assert again.networks == tried.networks
             assert again.devices == tried.devices
 
@@ -106,7 +105,7 @@ def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -
 def test_mending_never_makes_anything_worse(file: Path, plan: dict[str, Any]) -> None:
     """After mending there are fewer findings, and no network has an error of a new kind."""
     before = checked(file, text_of(plan))
-    mended = mend(str(file), reservoir.check)
+    mended = reservoir.mend(file)
     if not mended.applied:
         assert not mended.after
         return

@@ -12,7 +12,6 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
-from reservoir.files.mending import mend
 
 DEMO = Path(reservoir.__file__).parent / "demo"
 FILES = ["ferry-line.yaml", "ferry-line.yaml", "ferry-line.yaml", "bindings.csv", "inventory.csv"]
@@ -124,7 +123,7 @@ def test_mending_a_damaged_plan_leaves_one_that_loads(
         before = reservoir.check(reservoir.load(str(plan)))
     except reservoir.InputError:
         return
-    mended = mend(str(plan), reservoir.check)
+    mended = reservoir.mend(plan)
     for file, text in mended.after.items():
         Path(file).write_text(text)
     after = reservoir.check(reservoir.load(str(plan)))

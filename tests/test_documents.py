@@ -5,11 +5,13 @@ from __future__ import annotations
 import ast
 import re
 import shlex
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
+import reservoir
 from conftest import Run
 from reservoir.cli.commands import COMMANDS
 from reservoir.dialects.facts.kinds import KINDS
@@ -51,6 +53,41 @@ def test_the_readmes_commands_and_files_exist(run: Run) -> None:
             assert f"\n{words[1]}:" in makefile
     for link in re.findall(r"\]\((?!http)([^)]+)\)", readme):
         assert (ROOT / link).exists(), link
+
+
+def test_the_python_examples_do_what_they_say(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Run one after the other on the demo's plan, they print what stands below each of them."""
+    shutil.copytree(ROOT / "src/reservoir/demo/right", tmp_path, dirs_exist_ok=True)
+    monkeypatch.chdir(tmp_path)
+    names: dict[str, object] = {}
+    pairs = re.findall(
+        r"```python\n(.*?)```\n(?:\n```text\n(.*?)```)?",
+        (ROOT / "docs/python.md").read_text(),
+        re.DOTALL,
+    )
+    assert len(pairs) > 4
+    for code, printed in pairs:
+        exec(code, names)  # noqa: S102 - our own page
+        assert capsys.readouterr().out == printed
+
+
+@pytest.mark.parametrize(
+    ("call", "message"),
+    [
+        ("plan.check(select=['gateway-in-pol'])", "there is no rule or family 'gateway-in-pol'"),
+        ("plan.check(ignore=['gateway'])", "(did you mean gateways?)"),
+        ("plan.write(['office'])", "there is no device 'office'"),
+        ("plan.write(into={'office': ''})", "there is no device 'office'"),
+    ],
+)
+def test_unknown_names_are_errors_in_python_too(call: str, message: str) -> None:
+    """As they are in the shell; a mistyped name must not look like a clean plan."""
+    plan = reservoir.load({"reservoir": 1, "networks": {"crew": {"subnet": "10.84.30.0/24"}}})
+    with pytest.raises(reservoir.UnknownNameError) as raised:
+        eval(call, {"plan": plan})  # noqa: S307 - written above
+    assert message in str(raised.value)
 
 
 def test_the_contributing_example_is_a_rule(run: Run) -> None:

@@ -101,7 +101,7 @@ def leaders(subject: Subject) -> list[str]:
 
 def leaders_in(file: Path, dialect: str) -> Counter[str]:
     """The same for one device's configuration, looked at alone."""
-    return Counter(leaders(reservoir.together(reservoir.read([str(file)], dialect))))
+    return Counter(leaders(reservoir.combine(reservoir.read([str(file)], dialect))))
 
 
 @pytest.mark.parametrize(("right", "wrong", "rule"), MENDABLE)
@@ -238,7 +238,7 @@ def test_a_mistake_in_configuration_is_one_finding(
     (tmp_path / file).write_text(text.replace(right, wrong, 1))
     others = sorted(str(there) for there in written.glob("[!.]*") if there.name != file)
     reads = reservoir.read([str(tmp_path / file), *others])
-    subject = reservoir.together(reads)
+    subject = reservoir.combine(reads)
     found_wrong = reservoir.check(subject, ignore=["demand-unknown"]).findings
     (first,) = (finding for finding in found_wrong if finding.cause is None)
     assert first.rule == rule
@@ -317,7 +317,7 @@ def test_what_puts_it_right_is_told_in_the_lines_of_the_file(
         wrong = re.sub(r"\b10\.84\.20\.1\b", "10.48.20.1", line, count=1)
         lines = sound.splitlines()
         file.write_text("\n".join([*lines[:number], wrong, *lines[number + 1 :]]))
-        subject = reservoir.together(reservoir.read([str(file)], dialect))
+        subject = reservoir.combine(reservoir.read([str(file)], dialect))
         first = [f for f in reservoir.check(subject).findings if f.cause is None]
         for edit in (edit for finding in first for edit in finding.suggestions):
             changes = subject.lines_of(edit)

@@ -138,7 +138,7 @@ def test_for_python(put: Put) -> None:
     assert list(read.lifted.networks) == ["crew"]
     assert read.dialect == "larkspur"
     assert read.share == 1.0
-    assert {f.rule for f in reservoir.check(reservoir.together([read])).findings} <= {
+    assert {f.rule for f in reservoir.check(reservoir.combine([read])).findings} <= {
         "demand-unknown",
         "dns-missing",
     }

@@ -51,7 +51,7 @@ def file(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def written(file: Path, dialect: str, data: st.DataObject) -> str:
     """A benign plan's configuration."""
     file.write_text(text_of(data.draw(benign_plan(dialect, plain_names))))
-    (configuration,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    (configuration,) = reservoir.write(reservoir.load(file), ["server"])
     return configuration.text
 
 

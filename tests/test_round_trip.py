@@ -19,7 +19,7 @@ from reservoir.core.values.addresses import Prefix
 from reservoir.core.values.clients import format_client
 from reservoir.core.values.durations import INFINITE, parse_duration
 from reservoir.dialects.behaviour.lift import lift
-from reservoir.dialects.converting import convert
+from reservoir.dialects.converting import convert_read
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.reading import read_device
@@ -233,7 +233,7 @@ def test_what_is_written_is_what_the_plan_says(
     """No refusal, all understood, the oracle's assignable set; same facts, same bytes."""
     plan = data.draw(benign_plan(dialect, plain_names))
     file.write_text(text_of(plan))
-    (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    (written,) = reservoir.write(reservoir.load(file), ["server"])
     assert not written.losses
     assert not written.faults
     assert not written.obstacles
@@ -266,7 +266,7 @@ def test_what_is_taken_back_is_gone(file: Path, dialect: str, data: st.DataObjec
     """All of it or a part: what is read then is as if it had never been said."""
     sheet = Library().sheet(dialect)
     file.write_text(text_of(data.draw(benign_plan(dialect, plain_names))))
-    (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    (written,) = reservoir.write(reservoir.load(file), ["server"])
     device = read_configuration(written.text, sheet).device
     undone = withdrawal(written.text, sheet)
     assert all(line in written.text for line in undone.split("\n") if line.endswith(":"))
@@ -315,7 +315,7 @@ def test_hostile_names_stay_in_their_place(file: Path, dialect: str, data: st.Da
     )
     plan = data.draw(benign_plan(dialect, hostile))
     file.write_text(text_of(plan))
-    (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    (written,) = reservoir.write(reservoir.load(file), ["server"])
     assert not written.faults
     assert not written.losses
 
@@ -346,7 +346,7 @@ def test_damaged_text_is_read_without_a_crash(
     """Lines lost, doubled, cut, swapped or scrambled: what is left still makes a plan."""
     plan = data.draw(benign_plan(dialect, plain_names))
     file.write_text(text_of(plan))
-    (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    (written,) = reservoir.write(reservoir.load(file), ["server"])
     lines = written.text.split("\n")
     for _ in range(data.draw(st.integers(1, len(lines)))):
         at = data.draw(st.integers(0, len(lines) - 1))
@@ -359,7 +359,7 @@ def test_damaged_text_is_read_without_a_crash(
     lifted = read.lifted.plan()
     assert list(Pools(lifted)) is not None
     file.write_text(plan_text(lifted))
-    again = reservoir.load(str(file)).plan
+    again = reservoir.load(file).plan
     assert again.networks == lifted.networks
     assert again.devices == lifted.devices
 
@@ -374,9 +374,9 @@ def test_conversion_keeps_what_is_lent_and_bound(
     """From any dialect to any: the same addresses, the same bindings, the same words to clients."""
     plan = data.draw(benign_plan((source, target), plain_names))
     file.write_text(text_of(plan))
-    (written,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    (written,) = reservoir.write(reservoir.load(file), ["server"])
     read = read_device(written.text, "server.txt", Library(), source)
-    result = convert(read, Library().sheet(target))
+    result = convert_read(read, Library().sheet(target))
     assert not result.losses
     assert not result.faults
     assert not result.obstacles

@@ -12,7 +12,7 @@ import reservoir
 from conftest import Run
 from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
-from reservoir.dialects.converting import convert
+from reservoir.dialects.converting import convert_read
 from reservoir.dialects.reading import read_device
 from reservoir.dialects.sheet.library import Library
 
@@ -353,10 +353,10 @@ def test_the_demos_devices_are_carried_from_any_dialect_to_any(source: str) -> N
     library, carried = Library(), 0
     for device in written:
         first = read_device(device.text, "device.txt", library, device.dialect)
-        there = convert(first, library.sheet(source))
+        there = convert_read(first, library.sheet(source))
         read = read_device(there.text, "device.txt", library, source)
         for target in DIALECTS:
-            result = convert(read, library.sheet(target))
+            result = convert_read(read, library.sheet(target))
             assert result.losses or not result.faults
             if not result.losses and not result.obstacles:
                 assert held(result.text, target) == held(there.text, source)

@@ -51,11 +51,11 @@ def test_the_rest_stays_and_the_device_lends_what_the_plan_says(
     plan = data.draw(benign_plan(dialect, plain_names))
     sheet = Library().sheet(dialect)
     file.write_text(text_of(data.draw(as_it_was(plan, dialect))))
-    (before,) = reservoir.write(reservoir.load(str(file)), ["server"])
+    (before,) = reservoir.write(reservoir.load(file), ["server"])
     existing, _ = with_others(before.text, sheet, data, 3, remarks=True)
     existing = laid_out_otherwise(existing, sheet, data)
     file.write_text(text_of(plan))
-    loaded = reservoir.load(str(file))
+    loaded = reservoir.load(file)
     (new,) = reservoir.write(loaded, ["server"])
     (written,) = reservoir.write(loaded, ["server"], {"server": existing})
     assert written.placed is not None

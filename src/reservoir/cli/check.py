@@ -85,7 +85,6 @@ def command(
     """
     import reservoir  # late: --help needs none of it
 
-    _require_known((*select, *ignore))
     subject = _subject(inputs, dialect)
     _require_places(at, subject)
     with progress("checking") as watch:
@@ -119,17 +118,7 @@ def _subject(inputs: tuple[str, ...], dialect: str | None) -> Subject:
     others = [file for file in inputs if file not in plans]
     if planned is not None and not others:
         return planned
-    return reservoir.together(reservoir.read(others, dialect), planned)
-
-
-def _require_known(names: tuple[str, ...]) -> None:
-    from reservoir.core.checks import rules
-    from reservoir.core.wording import hint
-
-    known = {name for rule in rules().values() for name in (rule.name, rule.family)}
-    for name in names:
-        if name not in known:
-            raise click.UsageError(f"There is no rule or family {name!r}{hint(name, known)}.")
+    return reservoir.combine(reservoir.read(others, dialect), planned)
 
 
 def _require_places(patterns: tuple[str, ...], subject: Subject) -> None:

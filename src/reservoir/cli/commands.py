@@ -90,13 +90,16 @@ def run() -> None:
 
 
 def _report_unusable_or_defect(error: Exception) -> None:
-    from reservoir.core.problems import InputError  # late: not for --help
+    from reservoir.core.problems import InputError, UnknownNameError  # late: not for --help
     from reservoir.core.wording import counted
 
     if isinstance(error, InputError):
         for problem in error.problems:
             click.echo(str(problem), err=True)
         click.echo(f"\n{counted(len(error.problems), 'problem')}; nothing was done.", err=True)
+        sys.exit(UNUSABLE)
+    if isinstance(error, UnknownNameError):
+        click.echo(f"Error: {error}", err=True)
         sys.exit(UNUSABLE)
     if "--debug" in sys.argv:
         raise error

@@ -24,12 +24,9 @@ def command(configuration: str, target: str, dialect: str | None, out: str | Non
     """
     import reservoir  # late: --help needs none of it
     from reservoir.core.wording import counted
-    from reservoir.dialects.converting import convert
-    from reservoir.dialects.sheet.library import beside
 
-    sheet = beside(configuration).sheet(target)
     (read,) = reservoir.read([configuration], dialect)
-    result = convert(read, sheet)
+    result = reservoir.convert(read, target)
     save_or_show(result.text, out)
     lost = [f"line {unread.line}: {unread.message}" for unread in read.reading.not_understood]
     lost += [f"{refusal.what}: {refusal.reason}" for refusal in result.losses]

@@ -26,13 +26,12 @@ def command(plan: str, in_place: bool) -> None:
     """
     import reservoir  # late: --help needs none of it
     from reservoir.core.wording import counted
-    from reservoir.files.mending import mend
     from reservoir.files.texts import STANDARD_INPUT, write_whole
     from reservoir.reports.theme import styled
 
     if plan == STANDARD_INPUT:
         raise click.UsageError("mend changes files, so it can't read standard input.")
-    mended = mend(plan, reservoir.check)
+    mended = reservoir.mend(plan)
     for file, after in mended.after.items():
         before = mended.before[file]
         lines = difflib.unified_diff(

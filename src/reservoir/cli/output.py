@@ -73,7 +73,7 @@ def talk(text: str = "") -> None:
 def progress(label: str) -> Iterator[Callable[[float], None]]:
     """A bar on a terminal for work that takes longer than a second; nothing in a pipe.
 
-    Gives a function that is told which share of the work is done, 0 to 1.
+    Gives a function to call with the share of the work that is done, 0 to 1.
     """
     quiet = click.get_current_context().meta.get("reservoir.quiet")
     if quiet or not sys.stderr.isatty():

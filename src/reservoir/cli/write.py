@@ -71,7 +71,6 @@ def command(
     import reservoir  # late: --help needs none of it
 
     loaded = reservoir.load(plan)
-    _require_devices(loaded, devices)
     if not despite_errors:
         _require_no_errors(loaded, plan)
     if existing:
@@ -111,15 +110,6 @@ def _write_into(
         click.echo(text, nl=False, color=not sys.stdout.isatty())
         return
     put_into(written, present, out)
-
-
-def _require_devices(loaded: LoadedPlan, devices: tuple[str, ...]) -> None:
-    from reservoir.core.wording import hint
-
-    for device in devices:
-        if device not in loaded.plan.devices:
-            near = hint(device, loaded.plan.devices)
-            raise click.UsageError(f"The plan has no device {device!r}{near}.")
 
 
 def _require_no_errors(loaded: LoadedPlan, plan: str) -> None:

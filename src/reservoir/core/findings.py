@@ -175,6 +175,13 @@ class Finding:
     """Where a line was not understood: what it seems to state, as :attr:`Obstacle.states`."""
 
     @property
+    def address(self) -> str | None:
+        """The address that the finding is about, as text, if it is about one."""
+        if self.witness is None or self.witness.address is None:
+            return None
+        return format_address(self.witness.address)
+
+    @property
     def is_mendable(self) -> bool:
         """Whether there is one way only to put it right, which an edit to the plan can take."""
         return len(self.suggestions) == 1 and self.accepted is None and self.cause is None

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
+
+from reservoir.core.wording import hint
 
 
 @dataclass(frozen=True, order=True)
@@ -28,6 +30,14 @@ class Problem:
 
     def __str__(self) -> str:
         return f"{self.place}: {self.message}"
+
+
+class UnknownNameError(ValueError):
+    """A name was given that nothing has: of a rule, a device, a dialect."""
+
+    def __init__(self, kind: str, name: str, known: Collection[str]) -> None:
+        """Name the nearest known one, if there is one."""
+        super().__init__(f"there is no {kind} {name!r}{hint(name, known)}")
 
 
 class InputError(Exception):

@@ -1,4 +1,4 @@
-"""Carries one device's configuration to another dialect: read, lifted, written anew."""
+"""Converts one device's configuration to another dialect: read, lifted, written anew."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.writing import DeviceConfiguration, write_device
 
 
-def convert(read: ConfigurationRead, sheet: Sheet) -> DeviceConfiguration:
+def convert_read(read: ConfigurationRead, sheet: Sheet) -> DeviceConfiguration:
     """Write what was read of a device as if it were of another dialect.
 
-    What the other dialect can't say is in the result's refusals, what it would do otherwise
+    What the other dialect can't express is in the result's losses, what it would do differently
     in its obstacles.
     """
     lifted = read.lifted

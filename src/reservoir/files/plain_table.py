@@ -46,7 +46,7 @@ def plain_cells(
         text: The table; the last row ends with a line end.
         begin: Where the first row begins.
         width: Cells in a row.
-        watch: Offer which share has been read.
+        watch: Called with the share that has been read, 0 to 1.
     """
     data = np.frombuffer(text, dtype=np.uint8)
     is_plain = b'"' not in text and b"\x7f" not in text

@@ -84,7 +84,7 @@ def load_plan(
     Args:
         file: The plan's path.
         instead: Texts that count instead of what files of these names have.
-        watch: Offer which share of a table has been read.
+        watch: Called with the share of a table that has been read, 0 to 1.
 
     Raises:
         InputError: with every problem of every file that the plan consists of.

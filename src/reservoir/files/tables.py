@@ -88,7 +88,7 @@ def read_table(
         columns: The columns that it must have, :data:`BINDING_COLUMNS` or :data:`STATIC_COLUMNS`.
         networks: The networks' names and their places in the plan's order.
         origin: The plan path of the table; row paths are made from it.
-        watch: Offer which share has been read.
+        watch: Called with the share that has been read, 0 to 1.
         instead: A text that counts instead of what the file has.
 
     Raises:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from reservoir.core.behaviour import DeviceBehaviour
@@ -28,6 +28,12 @@ class Report:
     """Addresses that clients may get, over all networks."""
     is_partial: bool
     """Whether only some rules or paths were asked for."""
+
+    def __iter__(self) -> Iterator[Finding]:
+        return iter(self.findings)
+
+    def __len__(self) -> int:
+        return len(self.findings)
 
     def of_severity(self, severity: Severity) -> int:
         """How many findings have this severity and are not accepted."""
@@ -76,7 +82,7 @@ def check_plan(
         select: Rules or families to report; all if empty.
         ignore: Rules or families to leave out.
         at: Patterns with ``*`` for the paths to report, such as ``networks.lab*``.
-        watch: Offer which share of the rules has been looked at.
+        watch: Called with the share of the rules that has been checked, 0 to 1.
     """
     plan = pools.plan
 

@@ -17,7 +17,7 @@ from reservoir.dialects.render.writer import write_configuration
 from reservoir.dialects.sheet.model import Sheet
 
 MOST_LINES = 8
-"""An edit that changes more lines than that is told in the plan's words."""
+"""An edit that changes more lines than that is shown in the plan's terms."""
 
 
 def changed_lines(

@@ -1,0 +1,293 @@
+"""The public interface, as :mod:`reservoir` offers it: what people do with plans from Python.
+
+No function prints or changes a file. Files that can't be used raise :class:`InputError`, unknown
+names of rules, devices or dialects :class:`UnknownNameError`.
+"""
+
+from __future__ import annotations
+
+import datetime
+import json
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from functools import cached_property
+from os import PathLike
+from pathlib import Path
+
+from reservoir.core.checks import Report, check_plan, rules
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.pools import Pools
+from reservoir.core.problems import InputError, Place, Problem, UnknownNameError
+from reservoir.core.subject import Subject
+from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.fit import obstacles_to
+from reservoir.dialects.converting import convert_read
+from reservoir.dialects.notations.files import in_one_text
+from reservoir.dialects.reading import ConfigurationRead, read_device
+from reservoir.dialects.running.subject import ReadSubject
+from reservoir.dialects.sheet.library import beside
+from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.writing import DeviceConfiguration, write_device
+from reservoir.files import mending
+from reservoir.files.mending import Mended
+from reservoir.files.plan_file import LoadedPlan, load_plan
+from reservoir.files.recognising import require_no_plan
+from reservoir.files.texts import read_files, read_text
+
+__all__ = [
+    "ConfigurationRead",
+    "DeviceConfiguration",
+    "Edit",
+    "Finding",
+    "InputError",
+    "Mended",
+    "Place",
+    "Plan",
+    "Problem",
+    "Report",
+    "Severity",
+    "UnknownNameError",
+    "Witness",
+    "check",
+    "combine",
+    "configuration_text",
+    "convert",
+    "load",
+    "loads",
+    "mend",
+    "read",
+    "write",
+]
+
+File = str | PathLike[str]
+"""A path; ``-`` is standard input."""
+
+Watch = Callable[[float], None]
+"""Is called with the share of some work that is done, 0 to 1."""
+
+INLINE = "plan.yaml"
+"""The name that places have in a plan without a file."""
+
+
+class Plan(LoadedPlan):
+    """A plan that was loaded, with where each part of it is; pools and sheets are built once."""
+
+    @cached_property
+    def pools(self) -> Pools:
+        """What each server may assign in each network, and what clients are offered."""
+        return Pools(self.plan)
+
+    @cached_property
+    def sheets(self) -> dict[str, Sheet]:
+        """The sheet of each device that has a dialect.
+
+        Raises:
+            InputError: a device's dialect is unknown, or its sheet has mistakes.
+        """
+        return _sheets(self)
+
+    def check(
+        self,
+        *,
+        today: datetime.date | None = None,
+        select: Collection[str] = (),
+        ignore: Collection[str] = (),
+        at: Collection[str] = (),
+        watch: Watch | None = None,
+    ) -> Report:
+        """Run the checks; see :func:`check`."""
+        return check(self, today=today, select=select, ignore=ignore, at=at, watch=watch)
+
+    def write(
+        self, devices: Collection[str] = (), into: Mapping[str, str] | None = None
+    ) -> list[DeviceConfiguration]:
+        """Write the configuration of the plan's devices; see :func:`write`."""
+        return write(self, devices, into)
+
+
+def load(source: File | Mapping[str, object], watch: Watch | None = None) -> Plan:
+    """Load a plan with everything that it includes.
+
+    Args:
+        source: Path of the plan, ``-`` for standard input, or the plan itself as a mapping with
+            the keys of a plan file.
+        watch: Called with the share of the tables that has been read.
+
+    Raises:
+        InputError: the plan can't be used; every problem is listed with its place.
+    """
+    if isinstance(source, Mapping):
+        return loads(json.dumps(source, default=str, indent=2, ensure_ascii=False))
+    return _opened(load_plan(str(source), watch=watch))
+
+
+def loads(text: str, name: File = INLINE) -> Plan:
+    """Load a plan from its text.
+
+    Args:
+        text: The text of the plan file.
+        name: The path that the text would have: what it includes is looked for beside it.
+
+    Raises:
+        InputError: the plan can't be used; every problem is listed with its place.
+    """
+    return _opened(load_plan(str(name), {str(name): text}))
+
+
+def _opened(loaded: LoadedPlan) -> Plan:
+    return Plan(loaded.plan, loaded.places, loaded.files)
+
+
+def check(
+    subject: Subject,
+    *,
+    today: datetime.date | None = None,
+    select: Collection[str] = (),
+    ignore: Collection[str] = (),
+    at: Collection[str] = (),
+    watch: Watch | None = None,
+) -> Report:
+    """Run the checks.
+
+    Args:
+        subject: A plan, or configuration that was read, perhaps with a plan (:func:`combine`).
+        today: The day on which acceptances are valid or expired; the present day if None.
+        select: Rules or families to report; all if empty.
+        ignore: Rules or families to leave out.
+        at: Patterns of plan paths to report, such as ``networks.lab*``.
+        watch: Called with the share of the rules that has been checked.
+
+    Raises:
+        UnknownNameError: there is no such rule or family.
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    known = dict.fromkeys(name for rule in rules().values() for name in (rule.name, rule.family))
+    _require_known("rule or family", (*select, *ignore), known)
+    if isinstance(subject, Plan):
+        pools, sheets = subject.pools, subject.sheets
+    else:
+        pools, sheets = Pools(subject.plan), _sheets(subject)
+    return check_plan(
+        pools,
+        lambda changed: [*obstacles_to(changed, sheets), *subject.obstacles],
+        {name: Behaviour(sheet) for name, sheet in sheets.items()},
+        subject.is_complete,
+        today=today or datetime.date.today(),
+        select=select,
+        ignore=ignore,
+        at=at,
+        watch=watch,
+    )
+
+
+def mend(file: File) -> Mended:
+    """Apply the fixes that are unambiguous and add no finding; no file is changed.
+
+    Args:
+        file: Path of the plan. The new texts of its files are in the result's ``after``.
+
+    Raises:
+        InputError: the plan can't be used.
+    """
+    return mending.mend(str(file), check)
+
+
+def write(
+    plan: LoadedPlan, devices: Collection[str] = (), into: Mapping[str, str] | None = None
+) -> list[DeviceConfiguration]:
+    """Write the configuration of a plan's devices; no file is touched.
+
+    Each text has been read back and compared with the plan. What came back differently is in its
+    ``faults``, what the dialect can't express in its ``losses``.
+
+    Args:
+        plan: The plan.
+        devices: The devices to write; all that have a dialect if empty.
+        into: The present configuration of devices, by their names, as one text each. Everything
+            that isn't about DHCP stays in it.
+
+    Raises:
+        UnknownNameError: the plan has no such device.
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    opened = plan if isinstance(plan, Plan) else _opened(plan)
+    present = into or {}
+    _require_known("device", (*devices, *present), opened.plan.devices)
+    return [
+        write_device(opened.pools, device, sheet, present.get(device))
+        for device, sheet in opened.sheets.items()
+        if not devices or device in devices
+    ]
+
+
+def read(files: File | Iterable[File], dialect: str | None = None) -> list[ConfigurationRead]:
+    """Read devices' configuration into the plan's terms.
+
+    Args:
+        files: A path or several; ``-`` is standard input. A folder is one device's configuration.
+        dialect: The dialect of all of them; recognised for each if None.
+
+    Raises:
+        InputError: a file can't be read, is in no known dialect, or belongs to a plan.
+    """
+    several = [files] if isinstance(files, str | PathLike) else files
+    names = [str(file) for file in several]
+    if dialect is None:
+        for name in names:
+            require_no_plan(name)
+    return [read_device(configuration_text(name), name, beside(name), dialect) for name in names]
+
+
+def combine(reads: Sequence[ConfigurationRead], plan: LoadedPlan | None = None) -> Subject:
+    """Several devices' configuration as one, for :func:`check`.
+
+    Args:
+        reads: The configuration, as :func:`read` gives it.
+        plan: A plan that it is checked with, if there is one. What the plan states about a
+            device or a network counts; what only the configuration has is added.
+
+    Raises:
+        InputError: two files are the configuration of one device.
+    """
+    return ReadSubject(reads, plan)
+
+
+def convert(read: ConfigurationRead, dialect: str) -> DeviceConfiguration:
+    """Convert one device's configuration to another dialect; what is lost is in the result.
+
+    Args:
+        read: The configuration, as :func:`read` gives it.
+        dialect: The dialect to convert to.
+
+    Raises:
+        InputError: the dialect is unknown, or its sheet has mistakes.
+    """
+    return convert_read(read, beside(read.file).sheet(dialect))
+
+
+def configuration_text(file: File) -> str:
+    """A device's configuration as one text.
+
+    Args:
+        file: Path of the file or of a folder of files, or ``-`` for standard input.
+
+    Raises:
+        InputError: it can't be read.
+    """
+    name = str(file)
+    return in_one_text(read_files(name)) if Path(name).is_dir() else read_text(name)
+
+
+def _sheets(subject: Subject) -> dict[str, Sheet]:
+    library = beside(subject.files[0])
+    return {
+        name: library.sheet(device.dialect, subject.place(("devices", name, "dialect")))
+        for name, device in subject.plan.devices.items()
+        if device.dialect is not None
+    }
+
+
+def _require_known(kind: str, names: Iterable[str], known: Collection[str]) -> None:
+    for name in names:
+        if name not in known:
+            raise UnknownNameError(kind, name, known)
