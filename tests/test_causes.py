@@ -13,7 +13,11 @@ from reservoir.core.plan.model import PlanPath
 
 BASE = 0x0A540000
 
-SOME_RULES = [rule for rule in rules().values() if rule.follows or rule.follows_here]
+SOME_RULES = [
+    rule
+    for rule in rules().values()
+    if rule.follows or rule.follows_here or rule.follows_itself or rule.rests_here or rule.rests_on
+]
 NETWORKS = ("crew", "shop")
 ABOUT = st.sampled_from(
     [("networks", name) for name in NETWORKS] + [("devices", "pier", "interfaces", "deck")]
@@ -24,7 +28,9 @@ ABOUT = st.sampled_from(
 def findings(draw: st.DrawFn) -> Finding:
     """Findings of rules that name causes, and of those causes."""
     rule: Rule = draw(st.sampled_from(SOME_RULES))
-    names = [rule.name, *rule.follows, *rule.follows_here]
+    rests = {*rule.rests_on, *rule.rests_here}
+    blaming = [other.name for other in rules().values() if rests.intersection(other.blames)]
+    names = [rule.name, *rule.follows, *rule.follows_here, *blaming]
     witness = Witness("refused", draw(st.sampled_from(NETWORKS) | st.none()), address=BASE)
     concerns = draw(st.lists(st.sampled_from(NETWORKS), max_size=2)).copy()
     named, states = draw(st.sampled_from(names)), draw(st.sampled_from([(), ("range", "gateway")]))
@@ -51,7 +57,7 @@ def test_what_follows_has_a_cause_that_follows_from_nothing(found: list[Finding]
         if finding.cause is not None:
             assert finding.cause in leaders
             rule = rules()[finding.rule]
-            assert rule.follows or rule.follows_here or rule.follows_address or rule.rests_on
+            assert rule in SOME_RULES
 
 
 def of(rule: str, at: PlanPath, network: str | None = None, *states: str) -> Finding:

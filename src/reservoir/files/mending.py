@@ -53,7 +53,7 @@ def mend(file: str, check: Check) -> Mended:
         attempt = _loaded(file, texts)
         after = check(attempt) if attempt else None
         every = {finding.network for finding in chosen}
-        new = _new(report, after) if after else every
+        new = every if after is None else _new(report, after)
         worse = new & every or every
         if attempt is None or after is None or new:
             # Where several edits together made it worse, each is tried by itself.

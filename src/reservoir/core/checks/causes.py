@@ -10,8 +10,8 @@ from reservoir.core.findings import Finding
 from reservoir.core.plan.model import PlanPath
 
 Key = tuple[str, str, Hashable]
-"""A rule, a relation (``networks``, ``place`` or ``address``), and what is related; or what a
-line states that was not understood, ``network`` or ``device``, and of which."""
+"""A rule or what is blamed, a relation (``networks``, ``place`` or ``address``), and what is
+related; or what a line states that was not understood, ``network`` or ``device``, and of which."""
 
 Touching = Callable[[str], Iterable[str]]
 """The devices that serve a network or are in it, by its name."""
@@ -22,16 +22,17 @@ def with_causes(
 ) -> list[Finding]:
     """Point each consequence to the finding that it follows from in the end.
 
-    A finding follows from one of a rule that its own rule names: at the same place, shown by the
-    same address, or on the same network. What is wrong between two networks is the cause only of
-    what concerns both; what is wrong at a device, of what concerns any network that it touches.
-    What rests on something follows from a line about that, of its network or of a device that
-    touches it, which was not understood. Of a chain of causes the first is the cause of all.
+    A finding follows from one that blames what its rule rests on, or whose rule its rule names: at
+    the same place, shown by the same address, or on the same network. What is wrong between two
+    networks is the cause only of what concerns both; what is wrong at a device, of what concerns
+    any network that it touches. What rests on something follows from a line about that, of its
+    network or of a device that touches it, which was not understood. Of a chain of causes the first
+    is the cause of all.
     Linear in the number of findings.
     """
     first: dict[Key, int] = {}
     for number, finding in enumerate(found):
-        for key in _offered(finding):
+        for key in _offered(finding, rules):
             first.setdefault(key, number)
     wanted = _Wanted(rules, touching if any(f.states for f in found) else None)
     direct = [
@@ -46,15 +47,16 @@ def with_causes(
     return result
 
 
-def _offered(finding: Finding) -> Iterator[Key]:
+def _offered(finding: Finding, rules: Mapping[str, Rule]) -> Iterator[Key]:
     """The keys under which other findings may name this one as their cause."""
-    about = _networks(finding)
-    yield finding.rule, "networks", about
-    if finding.at[:1] == ("devices",):
-        yield from ((finding.rule, "networks", frozenset({network})) for network in about)
-    yield finding.rule, "place", _thing(finding.at)
-    if finding.witness is not None and finding.witness.address is not None:
-        yield finding.rule, "address", finding.witness.address
+    about, rule = _networks(finding), rules.get(finding.rule)
+    for name in (finding.rule, *(rule.blames if rule is not None else ())):
+        yield name, "networks", about
+        if finding.at[:1] == ("devices",):
+            yield from ((name, "networks", frozenset({network})) for network in about)
+        yield name, "place", _thing(finding.at)
+        if finding.witness is not None and finding.witness.address is not None:
+            yield name, "address", finding.witness.address
     for what in finding.states:
         if finding.network is None:
             yield what, "device", finding.at[1]
@@ -76,18 +78,19 @@ class _Wanted:
             return
         about = _networks(finding)
         if self._touching is not None and rule.rests_on:
-            yield from self._unread(finding, rule.rests_on, self._touching)
-        for name in rule.follows_here:
+            yield from self._not_understood(finding, rule.rests_on, self._touching)
+        itself = {rule.follows_itself: (rule.name,)}
+        for name in (*rule.rests_here, *rule.follows_here, *itself.get("place", ())):
             yield name, "place", _thing(finding.at)
         if finding.witness is not None and finding.witness.address is not None:
-            for name in rule.follows_address:
+            for name in rule.rests_at:
                 yield name, "address", finding.witness.address
         scopes = [about, *(frozenset({network}) for network in sorted(about))] if about else []
-        for name in rule.follows:
+        for name in (*rule.rests_on, *rule.follows, *itself.get("network", ())):
             for scope in scopes:
                 yield name, "networks", scope
 
-    def _unread(
+    def _not_understood(
         self, finding: Finding, rests_on: Iterable[str], touching: Touching
     ) -> Iterator[Key]:
         about = sorted(_networks(finding))

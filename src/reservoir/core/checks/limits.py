@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed
+from reservoir.core.checks.rule import Obstructed
 from reservoir.core.findings import Severity
 
 
@@ -15,8 +15,8 @@ class NotExpressible(Obstructed):
     """
 
     severity = Severity.ERROR
-    follows = (*SUBNET_WRONG, "server-not-reached")
-    rests_on = ("address", "interface")
+    rests_on = ("subnet", "address", "interface")
+    follows = ("server-not-reached",)
     failing = """
         devices: {depot: {dialect: quillon, interfaces: {lan: {address: 10.85.10.1/24}}}}
         networks:

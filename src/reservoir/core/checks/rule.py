@@ -11,7 +11,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cache
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.findings import Finding, Obstacle, Severity, Witness
@@ -19,12 +19,6 @@ from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Plan, PlanPath
 from reservoir.core.pools import Pools
 from reservoir.core.topology import Topology
-
-SUBNET_WRONG = ("subnet-has-host-bits", "subnet-differs")
-"""The rules that blame a network's subnet: what is outside it is then no mistake of its own."""
-
-EXCLUSION_WRONG = ("range-reversed", "exclusion-outside-subnet")
-"""The rules that blame an exclusion: what it was meant to exclude is then in the pool."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,15 +67,25 @@ class Rule(ABC):
     passing: ClassVar[str]
     dialect: ClassVar[str] = ""
     """The dialect of the examples, if they are configuration and not plans."""
-    follows: ClassVar[tuple[str, ...]] = ()
-    """Rules whose finding on the same network is the cause of this one's."""
-    follows_here: ClassVar[tuple[str, ...]] = ()
-    """Rules whose finding at the same place, or the same interface, is the cause of this one's."""
-    follows_address: ClassVar[tuple[str, ...]] = ()
-    """Rules whose finding is shown by the same address is the cause of this one's."""
+    # Cause and consequence, mostly in a vocabulary of things that may be wrong: fields and kinds of
+    # what is configured (``subnet``, ``range``, ``relay_to`` …), and ``networks`` (which overlap),
+    # ``placement`` (an interface in the wrong network), ``holder`` (an address with two holders),
+    # ``server`` (none), ``size`` (of the subnet).
+    blames: ClassVar[tuple[str, ...]] = ()
+    """What its findings say is wrong."""
     rests_on: ClassVar[tuple[str, ...]] = ()
-    """What it takes for known: a line about it that was not understood is the cause of this one's.
-    A field such as ``gateway`` or ``address``, or a kind: ``range``, ``exclusion``, ``route``."""
+    """What it takes for known: if that is blamed on the same network, or a line about it was not
+    understood, that is the cause of its findings."""
+    rests_here: ClassVar[tuple[str, ...]] = ()
+    """The same of what is blamed at the same place or interface."""
+    rests_at: ClassVar[tuple[str, ...]] = ()
+    """The same of what is blamed with the same address as witness."""
+    follows: ClassVar[tuple[str, ...]] = ()
+    """Rules whose finding on the same network is the cause of this one's, where no word says it."""
+    follows_here: ClassVar[tuple[str, ...]] = ()
+    """The same of findings at the same place or interface."""
+    follows_itself: ClassVar[Literal["", "network", "place"]] = ""
+    """Where further findings of the rule follow from the first."""
     comes_last: ClassVar[bool] = False
     """Whether it looks at what the other rules have found."""
 

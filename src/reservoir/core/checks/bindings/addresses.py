@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
+from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.values.addresses import format_address
@@ -23,7 +23,6 @@ class BindingOutsideSubnet(Obstructed):
     """
 
     severity = Severity.ERROR
-    follows = SUBNET_WRONG
     rests_on = ("subnet", "pool", "address", "interface")
     failing = """
         networks:

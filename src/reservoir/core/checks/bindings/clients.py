@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Obstructed, Rule, Site
+from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.hosts import FIRST_IDENTIFIER, HostTable, repeated
 from reservoir.core.values.addresses import format_address
@@ -227,13 +227,9 @@ class BindingPlacement(Obstructed):
     """
 
     severity = Severity.ERROR
-    follows = (
-        *EXCLUSION_WRONG,
-        "range-outside-subnet",
-        "binding-placement",  # one missing line affects every address that it would hold
-    )
-    dialect = "larkspur"
     rests_on = ("exclusion", "range")
+    follows_itself = "network"
+    dialect = "larkspur"
     failing = """
         pool crew
           withhold 10.84.30.1 to 10.84.30.19
@@ -258,14 +254,9 @@ class BindingOptionsDiffer(Obstructed):
     """
 
     severity = Severity.ADVICE
-    follows = (
-        *SUBNET_WRONG,
-        "gateway-outside-subnet",
-        "gateway-unattended",
-        "dns-digits-swapped",
-        "binding-options-differ",
-    )
-    rests_on = ("gateway", "dns", "domain", "lease", "option")
+    rests_on = ("subnet", "gateway", "dns", "domain", "lease", "option")
+    follows = ("gateway-outside-subnet", "gateway-unattended")
+    follows_itself = "network"
     dialect = "merganser"
     failing = """
         lending ready

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
+from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Demand, PlanPath
@@ -110,17 +110,8 @@ class PoolUndersized(Rule):
     """
 
     severity = Severity.ERROR
-    follows = (
-        "range-outside-subnet",
-        "range-reversed",
-        "exclusion-outside-subnet",
-        "pool-empty",
-        *SUBNET_WRONG,
-        "subnet-too-small",
-        "subnet-outgrown",
-        "lease-too-long",
-    )
-    rests_on = ("range", "binding")
+    rests_on = ("range", "exclusion", "binding", "subnet", "size", "lease")
+    follows = ("pool-empty",)
     failing = """
         networks:
           crew:
@@ -195,8 +186,7 @@ class PoolTight(Rule):
     """
 
     severity = Severity.WARNING
-    follows = (*SUBNET_WRONG, "exclusion-outside-subnet", "subnet-outgrown", "lease-too-long")
-    rests_on = ("range", "binding")
+    rests_on = ("range", "exclusion", "binding", "subnet", "size", "lease")
     failing = """
         networks:
           crew:
@@ -235,7 +225,8 @@ class SubnetOutgrown(Rule):
     """
 
     severity = Severity.WARNING
-    follows = (*SUBNET_WRONG, "subnet-too-small", "lease-too-long")
+    blames = ("size",)
+    rests_on = ("subnet", "size", "lease")
     failing = """
         networks:
           crew:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from reservoir.core.checks.capacity.demand import expected, lease_of, sized
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
+from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
@@ -37,8 +37,8 @@ class LeaseTooLong(Rule):
     """
 
     severity = Severity.WARNING
-    follows = ("range-outside-subnet", "range-reversed", *SUBNET_WRONG)
-    rests_on = ("range", "binding")
+    blames = ("lease",)
+    rests_on = ("range", "binding", "subnet")
     failing = """
         networks:
           crew:

@@ -8,7 +8,7 @@ from itertools import islice
 import numpy as np
 
 from reservoir.core.checks.remedies import exclude, range_holding
-from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Rule, Site
+from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import Network, PlanPath
@@ -75,8 +75,8 @@ class GatewayUnattended(Rule):
     """
 
     severity = Severity.WARNING
-    follows = (*SUBNET_WRONG, "interface-edge-address", "static-outside-subnet")
-    rests_on = ("address", "interface")
+    rests_on = ("subnet", "address", "interface")
+    follows = ("interface-edge-address", "static-outside-subnet")
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
         networks:
@@ -201,9 +201,9 @@ class AddressHeldTwice(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("networks-overlap",)
-    follows_address = ("server-not-reached", "relay-misplaced")
-    rests_on = ("interface", "address")
+    blames = ("holder",)
+    rests_on = ("networks", "interface", "address")
+    rests_at = ("placement",)
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
@@ -291,10 +291,10 @@ class InterfaceInPool(Rule):
     """
 
     severity = Severity.ERROR
-    follows = (*SUBNET_WRONG, *EXCLUSION_WRONG, "gateway-unattended")
-    follows_here = ("range-outside-subnet",)
-    follows_address = ("server-not-reached", "relay-misplaced")
-    rests_on = ("exclusion",)
+    rests_on = ("subnet", "exclusion")
+    rests_here = ("range",)
+    rests_at = ("placement",)
+    follows = ("gateway-unattended",)
     failing = """
         devices:
           pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.2/24}}}

@@ -6,8 +6,6 @@ from collections.abc import Iterator
 
 from reservoir.core.checks.remedies import exclude, range_holding
 from reservoir.core.checks.rule import (
-    EXCLUSION_WRONG,
-    SUBNET_WRONG,
     Obstructed,
     Rule,
     Site,
@@ -77,7 +75,6 @@ class GatewayOutsideSubnet(Rule):
     """
 
     severity = Severity.ERROR
-    follows = SUBNET_WRONG
     rests_on = ("subnet", "gateway")
     failing = """
         networks:
@@ -179,9 +176,9 @@ class GatewayInPool(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("gateway-unattended", *EXCLUSION_WRONG)
-    follows_here = ("range-outside-subnet",)
     rests_on = ("exclusion",)
+    rests_here = ("range",)
+    follows = ("gateway-unattended",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.1-10.84.30.99]}

@@ -27,8 +27,8 @@ class DnsMissing(Obstructed):
     """
 
     severity = Severity.ERROR
-    follows_here = ("dns-missing",)  # where no network has one, the defaults lack it
     rests_on = ("dns", "resolvers")
+    follows_itself = "place"
     failing = """
         devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
         networks:
@@ -152,6 +152,7 @@ class DnsDigitsSwapped(Rule):
     """
 
     severity = Severity.WARNING
+    blames = ("dns",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, dns: [10.84.0.53]}
@@ -231,8 +232,7 @@ class DnsUnrouted(Rule):
     """
 
     severity = Severity.ADVICE
-    follows = ("dns-digits-swapped",)
-    rests_on = ("route",)
+    rests_on = ("dns", "route")
     failing = """
         devices:
           pier:

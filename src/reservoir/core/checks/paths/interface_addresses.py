@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from functools import lru_cache
 from itertools import islice
 
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
+from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
@@ -96,8 +96,9 @@ class InterfaceEdgeAddress(Rule):
     """
 
     severity = Severity.ERROR
-    follows = SUBNET_WRONG
-    follows_here = ("server-not-reached", "interface-mask-differs")
+    rests_on = ("subnet",)
+    rests_here = ("placement",)
+    follows_here = ("interface-mask-differs",)
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.0/24}}}}
         networks:
@@ -154,9 +155,9 @@ class InterfaceMaskDiffers(Rule):
     """
 
     severity = Severity.ERROR
-    follows = (*SUBNET_WRONG, "networks-overlap")
-    follows_here = ("server-not-reached", "relay-misplaced")
-    follows_address = ("address-held-twice",)
+    rests_on = ("subnet", "networks")
+    rests_here = ("placement",)
+    rests_at = ("holder",)
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.1/23}}}}
         networks:
@@ -220,7 +221,8 @@ class InterfacesOverlap(Rule):
     """
 
     severity = Severity.WARNING
-    follows_here = ("server-not-reached", "relay-misplaced", "interface-edge-address")
+    rests_here = ("placement",)
+    follows_here = ("interface-edge-address",)
     failing = """
         devices:
           pier: {interfaces: {uplink: {address: 10.84.0.2/24}}}

@@ -28,8 +28,9 @@ class RelayToNobody(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("network-unserved", "address-held-twice", "interface-edge-address")
-    rests_on = ("address", "interface")
+    blames = ("relay_to",)
+    rests_on = ("server", "holder", "address", "interface")
+    follows = ("interface-edge-address",)
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.48.0.10]}}}

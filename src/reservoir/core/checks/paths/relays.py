@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
+from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.topology import Attachment
@@ -57,7 +57,8 @@ class RelayMisplaced(Rule):
     """
 
     severity = Severity.ERROR
-    follows = SUBNET_WRONG
+    blames = ("relay_to", "placement")
+    rests_on = ("subnet",)
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.40.1/24, relay_to: [10.84.0.10]}}}
@@ -178,8 +179,8 @@ class RelayWithoutPool(Rule):
     """
 
     severity = Severity.ERROR
-    follows = (*SUBNET_WRONG, "network-unserved", "address-held-twice")
-    rests_on = ("pool", "subnet")
+    blames = ("relay_to",)
+    rests_on = ("subnet", "server", "holder", "pool")
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
@@ -233,7 +234,6 @@ class RelayAndServer(Rule):
     """
 
     severity = Severity.WARNING
-    follows = ("relay-to-itself", "relay-to-nobody", "relay-without-pool")
     rests_on = ("relay_to", "address", "interface")
     failing = """
         devices:
@@ -283,7 +283,8 @@ class RelayToItself(Rule):
     """
 
     severity = Severity.ERROR
-    follows_address = ("address-held-twice",)
+    blames = ("relay_to",)
+    rests_at = ("holder",)
     failing = """
         devices:
           pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.30.1]}}}

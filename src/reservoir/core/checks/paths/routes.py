@@ -28,10 +28,10 @@ class NextHopUnreachable(Rule):
     """
 
     severity = Severity.WARNING
-    follows = ("relay-to-nobody",)
-    follows_address = ("address-held-twice",)
-    follows_here = ("interface-edge-address", "interface-mask-differs", "interfaces-overlap")
     rests_on = ("interface", "address")
+    rests_at = ("holder",)
+    follows = ("relay-to-nobody",)
+    follows_here = ("interface-edge-address", "interface-mask-differs", "interfaces-overlap")
     failing = """
         devices:
           pier:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from functools import lru_cache
 
-from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
+from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Network
@@ -25,8 +25,9 @@ class NetworkUnserved(Rule):
     """
 
     severity = Severity.ERROR
-    follows_here = ("network-unserved",)  # one switch that is off for several networks
+    blames = ("server",)
     rests_on = ("service", "active", "interface")
+    follows_itself = "place"
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
@@ -72,15 +73,9 @@ class ServerNotReached(Obstructed):
     """
 
     severity = Severity.ERROR
-    follows = (
-        *SUBNET_WRONG,
-        "interface-without-address",
-        "relay-misplaced",
-        "relay-to-nobody",
-        "relay-without-pool",
-        "address-held-twice",
-    )
-    rests_on = ("relay_to", "address", "interface")
+    blames = ("placement",)
+    rests_on = ("subnet", "relay_to", "holder", "address", "interface")
+    follows = ("interface-without-address",)
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.31.1/24}}}}
         networks:

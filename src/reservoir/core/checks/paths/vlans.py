@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from reservoir.core.checks.paths.interface_addresses import others_there
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
+from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.topology import Attachment
 
@@ -19,8 +19,8 @@ class VlanTwice(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("networks-overlap", "vlan-twice")
-    rests_on = ("interface", "vlan")
+    rests_on = ("networks", "interface", "vlan")
+    follows_itself = "network"
     failing = """
         devices:
           pier:
@@ -102,10 +102,9 @@ class VlanDiffers(Rule):
     """
 
     severity = Severity.ERROR
-    follows = (*SUBNET_WRONG, "networks-overlap")
-    follows_here = ("server-not-reached", "relay-misplaced")
-    follows_address = ("address-held-twice",)
-    rests_on = ("vlan", "interface")
+    rests_on = ("subnet", "networks", "vlan", "interface")
+    rests_here = ("placement",)
+    rests_at = ("holder",)
     failing = """
         devices:
           pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 3, address: 10.84.30.1/24}}}

@@ -8,7 +8,7 @@ from itertools import groupby
 import numpy as np
 
 from reservoir.core.checks.ranges.within import written_ranges
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site
+from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.pools import Pool
@@ -68,7 +68,8 @@ class NetworksOverlap(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("subnet-differs", "subnet-has-host-bits")
+    blames = ("networks",)
+    rests_on = ("subnet",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
@@ -112,7 +113,8 @@ class PoolsOverlap(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("two-servers", "networks-overlap", *SUBNET_WRONG, "range-outside-subnet")
+    rests_on = ("networks", "subnet")
+    follows = ("two-servers", "range-outside-subnet")
     failing = """
         devices: {pier: {}, depot: {}}
         networks:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 
 from reservoir.core.checks.ranges.within import written_ranges
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
+from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.values.address_set import AddressSet
@@ -49,6 +49,7 @@ class SubnetHasHostBits(Rule):
     """
 
     severity = Severity.ERROR
+    blames = ("subnet",)
     follows_here = ("subnet-differs",)
     failing = """
         networks:
@@ -87,7 +88,7 @@ class RangeSpecialUse(Rule):
     """
 
     severity = Severity.ERROR
-    follows_here = ("range-outside-subnet", *SUBNET_WRONG)
+    rests_here = ("range", "subnet")
     failing = """
         networks:
           crew: {subnet: 169.254.30.0/24, ranges: [169.254.30.20-169.254.30.200]}
@@ -145,7 +146,8 @@ class RangePublic(Rule):
     """
 
     severity = Severity.WARNING
-    follows_here = ("range-special-use", *SUBNET_WRONG)
+    rests_here = ("subnet",)
+    follows_here = ("range-special-use",)
     failing = """
         networks:
           crew: {subnet: 11.84.30.0/24, ranges: [11.84.30.20-11.84.30.200]}
@@ -179,6 +181,7 @@ class SubnetTooSmall(Rule):
     """
 
     severity = Severity.ERROR
+    blames = ("size",)
     follows_here = ("range-special-use", "subnet-differs")
     failing = """
         networks:

@@ -60,6 +60,7 @@ class SubnetDiffers(Obstructed):
     """
 
     severity = Severity.ERROR
+    blames = ("subnet",)
     failing = """
         networks:
           crew:

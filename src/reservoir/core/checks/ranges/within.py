@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import lru_cache
 
-from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
+from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.pools import Pool
@@ -39,6 +39,7 @@ class RangeReversed(Obstructed):
     """
 
     severity = Severity.ERROR
+    blames = ("range", "exclusion")
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.200-10.84.30.120]}
@@ -100,7 +101,7 @@ class RangeOutsideSubnet(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("subnet-differs",)
+    blames = ("range",)
     rests_on = ("subnet",)
     failing = """
         networks:
@@ -143,7 +144,7 @@ class RangeTakesEdgeAddress(Rule):
     """
 
     severity = Severity.ERROR
-    follows_here = ("range-outside-subnet",)
+    rests_here = ("range",)
     failing = """
         networks:
           crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.255]}
@@ -182,8 +183,7 @@ class PoolEmpty(Rule):
     """
 
     severity = Severity.ERROR
-    follows = ("range-outside-subnet", "range-reversed", *SUBNET_WRONG, "exclusion-outside-subnet")
-    rests_on = ("range",)
+    rests_on = ("range", "exclusion", "subnet")
     failing = """
         devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
         networks:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from reservoir.core.checks.rule import SUBNET_WRONG, Obstructed, Rule, Site, replaced
+from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Network, PlanPath
@@ -34,8 +34,9 @@ class ExclusionOutsideSubnet(Rule):
     """
 
     severity = Severity.WARNING
-    follows = (*SUBNET_WRONG, "range-outside-subnet")
+    blames = ("exclusion",)
     rests_on = ("subnet",)
+    follows = ("range-outside-subnet",)
     failing = """
         networks:
           crew:
@@ -78,12 +79,9 @@ class ExclusionIdle(Obstructed):
     """
 
     severity = Severity.WARNING
-    follows = (
-        *("range-outside-subnet", "range-reversed", *SUBNET_WRONG),
-        *("pool-undersized", "pool-tight"),  # a range that is too short, most likely
-    )
-    follows_here = ("exclusion-outside-subnet",)
-    rests_on = ("pool", "subnet", "range")
+    rests_on = ("range", "subnet", "pool")
+    rests_here = ("exclusion",)
+    follows = ("pool-undersized", "pool-tight")
     failing = """
         networks:
           crew:
@@ -174,7 +172,8 @@ class ExclusionSwallowsBinding(Obstructed):
     """
 
     severity = Severity.ERROR
-    follows = ("exclusion-swallows-binding", "exclusion-outside-subnet")
+    rests_on = ("exclusion",)
+    follows_itself = "network"
     dialect = "mortise"
     failing = """
         joint name=yard sits=10.85.10.1/24 desk=open

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 import numpy as np
 
 from reservoir.core.checks.remedies import exclude, range_holding
-from reservoir.core.checks.rule import EXCLUSION_WRONG, SUBNET_WRONG, Rule, Site
+from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.offered import OFFERED
@@ -24,14 +24,8 @@ class StaticInPool(Rule):
     """
 
     severity = Severity.ERROR
-    follows = (
-        "networks-overlap",
-        *SUBNET_WRONG,
-        "range-reversed",
-        "exclusion-outside-subnet",
-        "range-outside-subnet",
-    )
-    rests_on = ("exclusion",)
+    rests_on = ("networks", "exclusion", "subnet")
+    follows = ("range-outside-subnet",)
     failing = """
         networks:
           crew:
@@ -82,9 +76,8 @@ class InfrastructureInPool(Rule):
     """
 
     severity = Severity.ERROR
-    follows = (*SUBNET_WRONG, *EXCLUSION_WRONG)
-    follows_here = ("range-outside-subnet",)
-    rests_on = ("exclusion",)
+    rests_on = ("exclusion", "subnet")
+    rests_here = ("range",)
     failing = """
         networks:
           crew:

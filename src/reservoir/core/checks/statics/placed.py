@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from reservoir.core.checks.rule import SUBNET_WRONG, Rule, Site, replaced
+from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.typos import likely_meant
@@ -25,7 +25,7 @@ class StaticOutsideSubnet(Rule):
     """
 
     severity = Severity.WARNING
-    follows = SUBNET_WRONG
+    rests_on = ("subnet",)
     failing = """
         networks:
           crew:
