@@ -132,6 +132,20 @@ class Witness:
     servers: tuple[str, ...] = ()
     """The devices that answer."""
 
+    @classmethod
+    def of_gateway(cls, network: str, gateway: int, because: str) -> Witness:
+        """Clients are offered a gateway that is wrong."""
+        value = format_address(gateway)
+        return cls("offered", network, gateway, option="gateway", value=value, because=because)
+
+    @classmethod
+    def of_dns(cls, network: str, server: int, because: str, also: str = "") -> Witness:
+        """Clients are offered a DNS server that is wrong."""
+        value, option = format_address(server), "DNS server"
+        return cls(
+            "offered", network, server, option=option, value=value, also=also, because=because
+        )
+
     def as_json(self) -> dict[str, Any]:
         """The fields that are set; addresses and clients as text."""
         values = {f.name: getattr(self, f.name) for f in fields(self)}

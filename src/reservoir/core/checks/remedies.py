@@ -2,10 +2,35 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.hosts import ByAddress
 from reservoir.core.plan.model import PlanPath
-from reservoir.core.pools import Pool
+from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.addresses import Span, format_address
+
+
+class Correction(NamedTuple):
+    """What was probably meant by a mistyped value, if that can be told."""
+
+    hint: str
+    """The end of a message: ``; 10.84.30.1 would be``."""
+    edits: tuple[Edit, ...]
+
+
+def corrected(path: PlanPath, written: object, meant: object | None) -> Correction:
+    """The correction of a value that is written at a path; none if ``meant`` is None."""
+    if meant is None:
+        return Correction("", ())
+    return Correction(f"; {meant} would be", (Edit(path, str(written), str(meant)),))
+
+
+def free_address(meant: int | None, pools: Pools, table: ByAddress, vrf: str) -> str | None:
+    """The address that was meant, as text, unless another row of a table has it already."""
+    if meant is None or table.at(pools.vrf_of[vrf], meant):
+        return None
+    return format_address(meant)
 
 
 def range_holding(address: int, pool: Pool) -> tuple[PlanPath, Span | None]:

@@ -144,14 +144,7 @@ class _Faults:
             f"the gateway and {bound} of {self.name} are not in {subnet}; all are in {other}",
             stating.line_of("address" if stating is not pool else "subnet"),
             stating.column,
-            Witness(
-                "offered",
-                self.name,
-                gateway,
-                option="gateway",
-                value=format_address(gateway),
-                because="outside-subnet",
-            ),
+            Witness.of_gateway(self.name, gateway, "outside-subnet"),
         )
 
     def misplaced_bindings(self) -> Iterator[Fault]:

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
+from reservoir.core.checks.remedies import corrected, free_address
+from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.values.addresses import format_address
@@ -43,19 +44,17 @@ class BindingOutsideSubnet(Obstructed):
         if not len(table):
             return
         for row in np.flatnonzero(pools.outside_subnet(table)).tolist():
-            address = int(table.address[row])
-            subnet = pools.networks[table.network[row]].subnet
-            name = pools.names[table.network[row]]
-            meant = likely_meant(address, subnet)
-            if meant is not None and (table.address == meant).any():
-                meant = None  # somebody else has it already
-            shown = None if meant is None else format_address(meant)
+            address, network = int(table.address[row]), pools.networks[table.network[row]]
+            shown, path = format_address(address), (*table.path(row), "address")
+            meant = likely_meant(address, network.subnet)
+            free = free_address(meant, pools, pools.bindings_by_address, network.vrf)
+            right, name = corrected(path, shown, free), pools.names[table.network[row]]
             yield self.finding(
-                f"{table.label(row)} is bound to {format_address(address)}, "
-                f"which is not in {subnet.subnet}" + (f"; {shown} would be" if shown else ""),
-                (*table.path(row), "address"),
+                f"{table.label(row)} is bound to {shown}, "
+                f"which is not in {network.subnet.subnet}{right.hint}",
+                path,
                 Witness("bound", name, address, **table.who(row), because="outside-subnet"),
-                replaced((*table.path(row), "address"), format_address(address), shown),
+                right.edits,
             )
 
 

@@ -118,14 +118,7 @@ class GatewayUnattended(Rule):
                 f"no interface in the plan has the gateway address {format_address(gateway)}"
                 + (f"; {others}" if others else ""),
                 ("networks", name, "gateway"),
-                Witness(
-                    "offered",
-                    name,
-                    gateway,
-                    option="gateway",
-                    value=format_address(gateway),
-                    because="not-held",
-                ),
+                Witness.of_gateway(name, gateway, "not-held"),
                 severity=Severity.ADVICE if shared else None,
             )
 
@@ -242,13 +235,7 @@ class AddressHeldTwice(Rule):
             other = first.setdefault((interface.vrf, attachment.address), attachment)
             if other is attachment:
                 continue
-            networks = list(islice(topology.networks_of(attachment), FEW))
-            for device in dict.fromkeys([other.device, attachment.device]):
-                served = site.pools.served_by(device)
-                if attachment.address in asked:  # then every network that these devices serve
-                    networks += [pool.name for pool in served]
-                elif other.device == attachment.device:  # or the one where one of the two should be
-                    networks += [p.name for p in served if not topology.reach(device, p.network)]
+            networks = _concerned(site, other, attachment, attachment.address in asked)
             path = (*attachment.path, "address")
             yield self._twice(attachment.address, str(other), str(attachment), path, networks)
 
@@ -279,6 +266,18 @@ class AddressHeldTwice(Rule):
             Witness("held-twice", next(iter(networks), None), address, name=one, also=other),
             concerns=tuple(networks[1:]),
         )
+
+
+def _concerned(site: Site, one: Attachment, other: Attachment, is_asked: bool) -> list[str]:
+    """The networks whose clients notice that two interfaces have one address."""
+    networks = list(islice(site.topology.networks_of(other), FEW))
+    for device in dict.fromkeys([one.device, other.device]):
+        served = site.pools.served_by(device)
+        if is_asked:  # by a relay: then every network that these devices serve
+            networks += [pool.name for pool in served]
+        elif one.device == other.device:  # or the one where one of the two should be
+            networks += [p.name for p in served if not site.topology.reach(device, p.network)]
+    return networks
 
 
 class InterfaceInPool(Rule):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from reservoir.core.checks.remedies import exclude, range_holding
+from reservoir.core.checks.remedies import corrected, exclude, range_holding
 from reservoir.core.checks.rule import (
     Obstructed,
     Rule,
@@ -91,21 +91,13 @@ class GatewayOutsideSubnet(Rule):
             if gateway is None or subnet.span.holds(gateway):
                 continue
             path: PlanPath = ("networks", name, "gateway")
-            meant = _meant_gateway(site, network)
-            shown = None if meant is None else format_address(meant)
+            meant, shown = _meant_gateway(site, network), format_address(gateway)
+            right = corrected(path, shown, None if meant is None else format_address(meant))
             yield self.finding(
-                f"the gateway {format_address(gateway)} is not in {subnet.subnet}"
-                + (f"; {shown} would be" if shown else ""),
+                f"the gateway {shown} is not in {subnet.subnet}{right.hint}",
                 path,
-                Witness(
-                    "offered",
-                    name,
-                    gateway,
-                    option="gateway",
-                    value=format_address(gateway),
-                    because="outside-subnet",
-                ),
-                replaced(path, format_address(gateway), shown),
+                Witness.of_gateway(name, gateway, "outside-subnet"),
+                right.edits,
             )
 
 
@@ -154,14 +146,7 @@ class GatewayEdgeAddress(Rule):
             yield self.finding(
                 f"the gateway {format_address(gateway)} is the {kind} address of {subnet.subnet}",
                 path,
-                Witness(
-                    "offered",
-                    name,
-                    gateway,
-                    option="gateway",
-                    value=format_address(gateway),
-                    because=f"{kind}-address",
-                ),
+                Witness.of_gateway(name, gateway, f"{kind}-address"),
                 replaced(path, format_address(gateway), meant),
             )
 

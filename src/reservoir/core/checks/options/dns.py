@@ -130,14 +130,7 @@ class DnsInvalid(Rule):
                 yield self.finding(
                     f"the DNS server {shown} {reason}",
                     path,
-                    Witness(
-                        "offered",
-                        name,
-                        address,
-                        option="DNS server",
-                        value=shown,
-                        because="not-a-host",
-                    ),
+                    Witness.of_dns(name, address, "not-a-host"),
                 )
 
 
@@ -191,9 +184,7 @@ class DnsDigitsSwapped(Rule):
         return self.finding(
             f"only {name} uses the DNS server {shown}; {networks} networks use {others}",
             path,
-            Witness(
-                "offered", name, address, option="DNS server", value=shown, because="only-here"
-            ),
+            Witness.of_dns(name, address, "only-here"),
             replaced(path, shown, others),
         )
 
@@ -202,9 +193,7 @@ class DnsDigitsSwapped(Rule):
         return self.finding(
             f"the DNS server {shown} is in no known subnet; {format_address(meant)} would be",
             path,
-            Witness(
-                "offered", name, address, option="DNS server", value=shown, because="unknown-subnet"
-            ),
+            Witness.of_dns(name, address, "unknown-subnet"),
             severity=Severity.ADVICE,
         )
 
@@ -276,15 +265,7 @@ class DnsUnrouted(Rule):
                         f"{router}, the gateway of {name}, has no route to the DNS server "
                         f"{format_address(address)}",
                         path if network.dns is not None else ("defaults", "dns"),
-                        Witness(
-                            "offered",
-                            name,
-                            address,
-                            option="DNS server",
-                            value=format_address(address),
-                            also=router,
-                            because="no-route",
-                        ),
+                        Witness.of_dns(name, address, "no-route", router),
                     )
 
     def _routers(self, site: Site, name: str) -> list[str]:

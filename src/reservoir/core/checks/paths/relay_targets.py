@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import groupby
 
+from reservoir.core.checks.paths.meant import is_isolated, server_of_relay
 from reservoir.core.checks.paths.relays import Relay, relays
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
@@ -47,23 +48,16 @@ class RelayToNobody(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lost = [relay for relay in relays(site) if self._is_lost(site, relay)]
+        lost = [relay for relay in relays(site) if _is_lost(site, relay)]
         lost.sort(key=lambda relay: relay.target)
         for target, group in groupby(lost, key=lambda relay: relay.target):
             together = list(group)
-            meant = {self._meant(site, relay) for relay in together}
+            meant = {_server_meant(site, relay) for relay in together}
             server = meant.pop() if len(meant) == 1 else None
             if meant or len(together) == 1 or together[0].servers:
                 yield from (self._lost(site, relay) for relay in together)
             else:
                 yield self._lost_by_many(site, target, together, server)
-
-    def _is_lost(self, site: Site, relay: Relay) -> bool:
-        if relay.network is None or relay.attachment.device in relay.servers:
-            return False
-        if not site.complete and not relay.servers:
-            return False  # the server may be one that isn't known
-        return not any(site.pools.served_by(server) for server in relay.servers)
 
     def _lost(self, site: Site, relay: Relay) -> Finding:
         shown, holders = format_address(relay.target), relay.servers
@@ -71,9 +65,9 @@ class RelayToNobody(Rule):
         fault = (
             f"{owner}, which serves no network" if holders else "which no device in the plan has"
         )
-        meant = self._meant(site, relay)
+        meant = _server_meant(site, relay)
         path, edit = relay.path, replaced(relay.path, shown, None)
-        if meant is not None and not holders and _is_isolated(site, meant, relay.target):
+        if meant is not None and not holders and is_isolated(site, meant, relay.target):
             path = (*meant.path, "address")
             edit = replaced(path, meant.prefix, Prefix(relay.target, meant.bits))
         elif meant is not None:
@@ -111,26 +105,17 @@ class RelayToNobody(Rule):
             concerns=tuple(networks[1:]),
         )
 
-    def _meant(self, site: Site, relay: Relay) -> Attachment | None:
-        """The interface of the network's server whose address was meant."""
-        serving = {service.device for service in site.plan.networks[str(relay.network)].served_by}
-        others = site.topology.interface(relay.attachment).relay_to
-        found = [
-            attachment
-            for server in sorted(serving)
-            for attachment in site.topology.attachments_of(server)
-            if attachment.address not in others
-        ]
-        near = [attachment for attachment in found if is_slip(relay.target, attachment.address)]
-        chosen = near if len(near) == 1 else found
-        return chosen[0] if len(chosen) == 1 else None
+
+def _server_meant(site: Site, relay: Relay) -> Attachment | None:
+    return server_of_relay(site, str(relay.network), relay.attachment, relay.target)
 
 
-def _is_isolated(site: Site, server: Attachment, asked: int) -> bool:
-    """Whether other devices share a subnet with the target, and none with the server's address."""
-    topology = site.topology
-    beside = topology.subnets_around(asked, but=server.device)
-    return bool(beside) and not topology.subnets_around(server.address, but=server.device)
+def _is_lost(site: Site, relay: Relay) -> bool:
+    if relay.network is None or relay.attachment.device in relay.servers:
+        return False
+    if not site.complete and not relay.servers:
+        return False  # the server may be one that isn't known
+    return not any(site.pools.served_by(server) for server in relay.servers)
 
 
 class RelayNoWayBack(Rule):
@@ -188,7 +173,7 @@ class RelayNoWayBack(Rule):
             edits = tuple(
                 suggestion
                 for attachment in attachments
-                for suggestion in self._route(site, attachment, server, network, position)
+                for suggestion in _route(site, attachment, server, network, position)
             )
             if len(edits) == 1:
                 yield self._unanswered(server, [network], attachments, edits)
@@ -219,21 +204,22 @@ class RelayNoWayBack(Rule):
             concerns=tuple(networks[1:]),
         )
 
-    def _route(
-        self, site: Site, relaying: Attachment, server: str, network: str, position: int
-    ) -> tuple[Edit, ...]:
-        """The route via the relaying device, where the server shares a subnet with it."""
-        near = [
-            attachment
-            for attachment in site.topology.addressed
-            if attachment.device == relaying.device
-            and any(
-                interface.address is not None and interface.address.span.holds(attachment.address)
-                for interface in site.plan.devices[server].interfaces.values()
-            )
-        ]
-        if len(near) != 1:
-            return ()
-        to, via = site.plan.networks[network].subnet.subnet, format_address(near[0].address)
-        path: PlanPath = ("devices", server, "routes", position)
-        return (Edit(path, None, f"{{to: {to}, via: {via}}}"),)
+
+def _route(
+    site: Site, relaying: Attachment, server: str, network: str, position: int
+) -> tuple[Edit, ...]:
+    """The route via the relaying device, where the server shares a subnet with it."""
+    near = [
+        attachment
+        for attachment in site.topology.addressed
+        if attachment.device == relaying.device
+        and any(
+            interface.address is not None and interface.address.span.holds(attachment.address)
+            for interface in site.plan.devices[server].interfaces.values()
+        )
+    ]
+    if len(near) != 1:
+        return ()
+    to, via = site.plan.networks[network].subnet.subnet, format_address(near[0].address)
+    path: PlanPath = ("devices", server, "routes", position)
+    return (Edit(path, None, f"{{to: {to}, via: {via}}}"),)

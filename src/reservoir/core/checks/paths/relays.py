@@ -6,12 +6,12 @@ from collections.abc import Iterator, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
+from reservoir.core.checks.paths.meant import network_of_relay, networks_by_tag
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.topology import Attachment
-from reservoir.core.values.addresses import Prefix, format_address
-from reservoir.core.values.typos import FEW, likely_meant
+from reservoir.core.values.addresses import format_address
 from reservoir.core.wording import be, listed
 
 
@@ -86,8 +86,8 @@ class RelayMisplaced(Rule):
                 else ""
             )
             attachment, path = relay.attachment, (*relay.attachment.path, "address")
-            shown, typo = format_address(attachment.address), self._meant(site, attachment)
-            elsewhere = self._in_other_vrf(site, attachment)
+            shown, typo = format_address(attachment.address), network_of_relay(site, attachment)
+            elsewhere = _in_other_vrf(site, attachment)
             hint = f"; {format_address(typo[1].address)} would be in {typo[0]}" if typo else names
             networks = [*meant, *([typo[0]] if typo else ()), *filter(None, [relay.network])]
             yield self.finding(
@@ -116,46 +116,26 @@ class RelayMisplaced(Rule):
         if relay.network is None:
             return True
         interface = site.topology.interface(relay.attachment)
-        alike = _by_tag(site).get((interface.vrf, interface.vlan), [])
+        alike = networks_by_tag(site).get((interface.vrf, interface.vlan), [])
         if interface.vlan is None or len(alike) != 1 or alike[0][0] == relay.network:
             return False
         there = site.topology.attachments(site.plan.networks[alike[0][0]])
         return all(attachment.device != relay.attachment.device for attachment in there)
 
-    def _in_other_vrf(self, site: Site, attachment: Attachment) -> str:
-        """The network that has the address in another VRF, in words; nothing if there is none."""
-        own, *others = (
-            f"VRF {vrf}" if vrf else "no VRF"
-            for vrf in (site.topology.interface(attachment).vrf, *site.pools.vrf_of)
-        )
-        here = site.topology.interface(attachment).vrf
-        for words, vrf in zip(others, site.pools.vrf_of, strict=True):
-            if vrf == here:
-                continue
-            for name in site.topology.networks_at(attachment.address, vrf):
-                return f"; {name} contains it, but in {words}, and the interface is in {own}"
-        return ""
 
-    def _meant(self, site: Site, attachment: Attachment) -> tuple[str, Prefix] | None:
-        """The one network that the interface would be in but for a typo, and the address meant."""
-        interface = site.topology.interface(attachment)
-        alike = _by_tag(site).get((interface.vrf, interface.vlan), [])
-        found = [
-            (name, Prefix(meant, subnet.bits))
-            for name, subnet in (alike if len(alike) <= FEW else ())
-            if (meant := likely_meant(attachment.address, subnet)) is not None
-            if not site.topology.holders(meant)
-        ]
-        return found[0] if len(found) == 1 else None
-
-
-@lru_cache(maxsize=1)
-def _by_tag(site: Site) -> dict[tuple[str, int | None], list[tuple[str, Prefix]]]:
-    """The networks of each VRF and VLAN."""
-    found: dict[tuple[str, int | None], list[tuple[str, Prefix]]] = {}
-    for name, network in site.plan.networks.items():
-        found.setdefault((network.vrf, network.vlan), []).append((name, network.subnet))
-    return found
+def _in_other_vrf(site: Site, attachment: Attachment) -> str:
+    """The network that has the address in another VRF, in words; nothing if there is none."""
+    own, *others = (
+        f"VRF {vrf}" if vrf else "no VRF"
+        for vrf in (site.topology.interface(attachment).vrf, *site.pools.vrf_of)
+    )
+    here = site.topology.interface(attachment).vrf
+    for words, vrf in zip(others, site.pools.vrf_of, strict=True):
+        if vrf == here:
+            continue
+        for name in site.topology.networks_at(attachment.address, vrf):
+            return f"; {name} contains it, but in {words}, and the interface is in {own}"
+    return ""
 
 
 def _unreached(site: Site, servers: Sequence[str]) -> list[str]:

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from functools import lru_cache
-from typing import NamedTuple
 
+from reservoir.core.checks.paths.meant import Moved, hop_meant, interface_meant
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import Device, PlanPath
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import Prefix, format_address
-from reservoir.core.values.typos import FEW, likely_meant
 from reservoir.core.wording import listed
 
 OWN = "its own address"
@@ -50,33 +49,17 @@ class NextHopUnreachable(Rule):
             attached = site.topology.attachments_of(name)
             if not device.routes or not attached or _has_unknown_address(device):
                 continue
-            together: dict[tuple[str, Correction | None], list[int]] = {}
+            together: dict[tuple[str, Moved | None], list[int]] = {}
             for hop in dict.fromkeys(route.via for route in device.routes):
-                fault = self._fault(site, device, attached, hop)
+                fault = _fault(site, device, attached, hop)
                 if fault is not None:
-                    meant = _interface_meant(site, name, hop)
+                    meant = interface_meant(site, name, hop)
                     together.setdefault((fault, meant), []).append(hop)
             for (fault, meant), hops in together.items():
                 yield self._unreachable(site, name, hops, fault, meant)
 
-    def _fault(
-        self, site: Site, device: Device, attached: list[Attachment], hop: int
-    ) -> str | None:
-        """What is wrong with a next hop, if anything is."""
-        if any(attachment.address == hop for attachment in attached):
-            return OWN
-        near = [p for a in attached if (p := a.prefix).span.holds(hop)]
-        if any(prefix.hosts.holds(hop) for prefix in near):
-            return None
-        if near:
-            return f"the {near[0].edge_word(hop)} address of {near[0].subnet}"
-        further = (route for route in device.routes if route.via != hop and route.to.bits > 0)
-        if any(route.to.span.holds(hop) for route in further):
-            return None  # another route leads there
-        return "in none of its connected subnets"
-
     def _unreachable(
-        self, site: Site, device: str, hops: list[int], fault: str, interface: Correction | None
+        self, site: Site, device: str, hops: list[int], fault: str, interface: Moved | None
     ) -> Finding:
         routes = site.plan.devices[device].routes
         by_it = [position for position, route in enumerate(routes) if route.via in hops]
@@ -93,7 +76,7 @@ class NextHopUnreachable(Rule):
             written, path = interface.at.prefix, (*interface.at.path, "address")
             hint = f"; {interface.at} has {written}, but {interface.meant} would connect them"
             edits = replaced(path, written, interface.meant)
-        elif len(hops) == 1 and (hop := _hop_meant(site, device, hops[0])) is not None:
+        elif len(hops) == 1 and (hop := hop_meant(site, device, hops[0])) is not None:
             shown = format_address(hop.meant.address)
             hint = f"; {shown} would be in the subnet of {hop.at.interface}"
             if len(by_it) == 1 and _is_somebodys(site, device, hop.meant.address):
@@ -115,47 +98,24 @@ class NextHopUnreachable(Rule):
         )
 
 
+def _fault(site: Site, device: Device, attached: list[Attachment], hop: int) -> str | None:
+    """What is wrong with a next hop, if anything is."""
+    if any(attachment.address == hop for attachment in attached):
+        return OWN
+    near = [p for a in attached if (p := a.prefix).span.holds(hop)]
+    if any(prefix.hosts.holds(hop) for prefix in near):
+        return None
+    if near:
+        return f"the {near[0].edge_word(hop)} address of {near[0].subnet}"
+    further = (route for route in device.routes if route.via != hop and route.to.bits > 0)
+    if any(route.to.span.holds(hop) for route in further):
+        return None  # another route leads there
+    return "in none of its connected subnets"
+
+
 def _where(to: Prefix) -> str:
     """What a route leads to, in words."""
     return f"to {to}" if to.bits else "anywhere"
-
-
-class Correction(NamedTuple):
-    """An interface, and the address that was meant: of itself, or of a next hop there."""
-
-    at: Attachment
-    meant: Prefix
-
-
-def _hop_meant(site: Site, device: str, hop: int) -> Correction | None:
-    """The one address in the device's connected subnets that is a typo away from a next hop."""
-    found = [
-        Correction(attachment, Prefix(meant, own.bits))
-        for attachment in site.topology.attachments_of(device)[:FEW]
-        for own in [attachment.prefix]
-        if (meant := likely_meant(hop, own)) not in (None, attachment.address)
-    ]
-    return found[0] if len(found) == 1 else None
-
-
-def _interface_meant(site: Site, device: str, hop: int) -> Correction | None:
-    """The interface that a typo kept out of the hop's subnet, where another device is."""
-    found = {
-        Correction(attachment, Prefix(meant, subnet.bits))
-        for subnet in site.topology.subnets_around(hop, but=device)
-        for attachment in site.topology.attachments_of(device)[:FEW]
-        for own in [attachment.prefix]
-        if own.bits != subnet.bits or site.topology.home_of(attachment) is None
-        if (meant := _in_subnet(own, subnet)) not in (None, hop)
-    }
-    return found.pop() if len(found) == 1 else None
-
-
-def _in_subnet(written: Prefix, subnet: Prefix) -> int | None:
-    """The address in a subnet that was meant by one with another mask, or with a typo."""
-    if written.bits != subnet.bits:
-        return written.address if subnet.hosts.holds(written.address) else None
-    return likely_meant(written.address, subnet)
 
 
 def _has_unknown_address(device: Device) -> bool:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from functools import lru_cache
+from collections.abc import Iterator
 
+from reservoir.core.checks.paths.meant import interface_of_server
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
@@ -12,7 +12,6 @@ from reservoir.core.plan.model import Network
 from reservoir.core.pools import Pool
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import Prefix, format_address
-from reservoir.core.values.typos import FEW, likely_meant
 from reservoir.core.wording import listed
 
 
@@ -99,7 +98,7 @@ class ServerNotReached(Obstructed):
                 continue
             if site.topology.reach(pool.server, pool.network) is not None:
                 continue
-            mistyped = _mistyped_interface(site, pool.server, pool.network)
+            mistyped = interface_of_server(site, pool.server, pool.network)
             if mistyped is not None:
                 yield self._mistyped(site, pool, mistyped)
             elif site.complete or site.topology.attachments(pool.network):
@@ -129,54 +128,6 @@ class ServerNotReached(Obstructed):
             replaced(path, interface.prefix, Prefix(gateway, pool.network.subnet.bits)),
             concerns=tuple(there),
         )
-
-
-def _mistyped_interface(site: Site, server: str, network: Network) -> Attachment | None:
-    """The server's interface that was meant to have the network's gateway address.
-
-    It has the network's VLAN, but its address is in a network that hasn't; or its address is in no
-    network, and a typo away from the gateway.
-    """
-    gateway = network.gateway
-    if gateway is None or not network.subnet.hosts.holds(gateway):
-        return None
-    if site.topology.holders(gateway):
-        return None
-    tagged = _strangers(site, server).get((network.vrf, network.vlan), [])
-    if network.vlan is not None and len(tagged) == 1:
-        return tagged[0]
-    homeless = _homeless(site, server, network.vrf)
-    near = [a for a in homeless if likely_meant(a.address, network.subnet) == gateway]
-    return near[0] if len(near) == 1 else None
-
-
-@lru_cache(maxsize=64)
-def _strangers(site: Site, server: str) -> Mapping[tuple[str, int | None], list[Attachment]]:
-    """By VRF and VLAN: a server's interfaces that are in no network with that VLAN."""
-    found: dict[tuple[str, int | None], list[Attachment]] = {}
-    for attachment in site.topology.attachments_of(server):
-        interface = site.topology.interface(attachment)
-        there = site.topology.networks_of(attachment)
-        if all(site.plan.networks[name].vlan != interface.vlan for name in there):
-            found.setdefault((interface.vrf, interface.vlan), []).append(attachment)
-    return found
-
-
-@lru_cache(maxsize=64)
-def _homeless(site: Site, server: str, vrf: str) -> Sequence[Attachment]:
-    """A server's interfaces in no network, and without a next hop that confirms them.
-
-    Empty if there are many: one of so many would be no hint.
-    """
-    hops = [route.via for route in site.plan.devices[server].routes]
-    found = [
-        attachment
-        for attachment in site.topology.attachments_of(server)
-        if site.topology.interface(attachment).vrf == vrf
-        and site.topology.home_of(attachment) is None
-        if not any(map(attachment.prefix.span.holds, hops))
-    ]
-    return found if len(found) <= FEW else []
 
 
 def _relays(site: Site, network: Network) -> str:

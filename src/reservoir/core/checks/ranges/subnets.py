@@ -16,7 +16,7 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import Network
 from reservoir.core.topology import Attachment
 from reservoir.core.values.address_set import AddressSet
-from reservoir.core.values.addresses import ADDRESS_BITS, Prefix, Span, format_address
+from reservoir.core.values.addresses import ADDRESS_BITS, Prefix, Span
 from reservoir.core.wording import be, counted, listed
 
 
@@ -79,7 +79,7 @@ class SubnetDiffers(Obstructed):
     def check(self, site: Site) -> Iterator[Finding]:
         yield from super().check(site)
         ranges, pools = _ranges_of(site), site.pools
-        for index in self._suspects(site, ranges):
+        for index in _suspects(site, ranges):
             name, network = pools.names[index], pools.networks[index]
             whole = Named(
                 network.gateway,
@@ -98,69 +98,17 @@ class SubnetDiffers(Obstructed):
             if other is None:
                 continue
             yield self.finding(
-                self._message(site, name, named, ends, other),
+                _message(site, name, named, ends, other),
                 ("networks", name, "subnet"),
                 self._witness(site, name, named, other),
                 replaced(("networks", name, "subnet"), network.subnet, other),
             )
 
-    def _suspects(self, site: Site, ranges: Mapping[str, list[Span]]) -> Iterator[int]:
-        """The networks with anything outside their subnet, or with interfaces that differ."""
-        pools = site.pools
-        machines: set[int] = set()
-        for table in (pools.bindings, pools.static):
-            machines |= set(np.unique(table.network[pools.outside_subnet(table)]).tolist())
-        for index, (name, network) in enumerate(site.plan.networks.items()):
-            span = network.subnet.span
-            spans = [*ranges.get(name, ()), *_excluded(network)]
-            gateway = span.first if network.gateway is None else network.gateway
-            if (
-                index in machines
-                or not all(map(span.holds, [gateway, *chain(*spans)]))
-                or self._is_doubted(site, network)
-            ):
-                yield index
-
-    def _is_doubted(self, site: Site, network: Network) -> bool:
-        """Whether it has host bits, or interfaces with its network address and another mask."""
-        begin = network.vrf, network.subnet.address
-        return network.subnet != network.subnet.subnet or any(
-            attachment.bits != network.subnet.bits
-            for attachment in _interfaces_by_begin(site).get(begin, ())
-        )
-
-    def _message(
-        self, site: Site, name: str, named: Named, ends: Collection[int], other: Prefix
-    ) -> str:
-        network, one = site.plan.networks[name], named.things == 1
-        if all(map(network.subnet.span.holds, ends)):
-            there = _interfaces_there(site, network)
-            return f"{name} is {network.subnet}, but {listed(there)} {be(len(there))} in {other}"
-        return (
-            f"{named} of {name} {'is not' if one else 'are not all'} in {network.subnet}; "
-            f"{'it is' if one else 'all are'} in {other}" + self._whose(site, network, other)
-        )
-
-    def _whose(self, site: Site, network: Network, other: Prefix) -> str:
-        for attachment in _interfaces_there(site, network):
-            if other.span.holds(attachment.address):
-                return f", as {attachment} is"
-        owners = list(site.topology.networks_at(other.network, network.vrf))
-        owners = [name for name in owners if site.plan.networks[name] is not network]
-        return f", the subnet of {owners[0]}" if owners else ""
-
     def _witness(self, site: Site, name: str, named: Named, other: Prefix) -> Witness:
         """The first address that is outside the subnet."""
         span, table = site.plan.networks[name].subnet.span, site.pools.bindings
         if named.gateway is not None and not span.holds(named.gateway):
-            return Witness(
-                "offered",
-                name,
-                named.gateway,
-                option="gateway",
-                value=format_address(named.gateway),
-                because="outside-subnet",
-            )
+            return Witness.of_gateway(name, named.gateway, "outside-subnet")
         outside = AddressSet(named.ranges) - AddressSet([span])
         if outside:
             return Witness("in-range", name, outside.first, because="outside-subnet")
@@ -187,6 +135,53 @@ class SubnetDiffers(Obstructed):
             value=f"/{site.plan.networks[name].subnet.bits}",
             expected=f"/{other.bits}",
         )
+
+
+def _message(site: Site, name: str, named: Named, ends: Collection[int], other: Prefix) -> str:
+    network, one = site.plan.networks[name], named.things == 1
+    if all(map(network.subnet.span.holds, ends)):
+        there = _interfaces_there(site, network)
+        return f"{name} is {network.subnet}, but {listed(there)} {be(len(there))} in {other}"
+    return (
+        f"{named} of {name} {'is not' if one else 'are not all'} in {network.subnet}; "
+        f"{'it is' if one else 'all are'} in {other}" + _whose(site, network, other)
+    )
+
+
+def _whose(site: Site, network: Network, other: Prefix) -> str:
+    for attachment in _interfaces_there(site, network):
+        if other.span.holds(attachment.address):
+            return f", as {attachment} is"
+    owners = list(site.topology.networks_at(other.network, network.vrf))
+    owners = [name for name in owners if site.plan.networks[name] is not network]
+    return f", the subnet of {owners[0]}" if owners else ""
+
+
+def _suspects(site: Site, ranges: Mapping[str, list[Span]]) -> Iterator[int]:
+    """The networks with anything outside their subnet, or with interfaces that differ."""
+    pools = site.pools
+    machines: set[int] = set()
+    for table in (pools.bindings, pools.static):
+        machines |= set(np.unique(table.network[pools.outside_subnet(table)]).tolist())
+    for index, (name, network) in enumerate(site.plan.networks.items()):
+        span = network.subnet.span
+        spans = [*ranges.get(name, ()), *_excluded(network)]
+        gateway = span.first if network.gateway is None else network.gateway
+        if (
+            index in machines
+            or not all(map(span.holds, [gateway, *chain(*spans)]))
+            or _is_doubted(site, network)
+        ):
+            yield index
+
+
+def _is_doubted(site: Site, network: Network) -> bool:
+    """Whether it has host bits, or interfaces with its network address and another mask."""
+    begin = network.vrf, network.subnet.address
+    return network.subnet != network.subnet.subnet or any(
+        attachment.bits != network.subnet.bits
+        for attachment in _interfaces_by_begin(site).get(begin, ())
+    )
 
 
 def _other_subnet(

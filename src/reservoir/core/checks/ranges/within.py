@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import lru_cache
 
+from reservoir.core.checks.remedies import corrected
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import PlanPath
@@ -120,18 +121,17 @@ class RangeOutsideSubnet(Rule):
             outside = AddressSet([span]) - AddressSet([subnet.span])
             if not outside:
                 continue
-            meant = likely_range(span, subnet)
-            also = f"; {meant} would be inside" if meant else ""
+            right = corrected(path, span, likely_range(span, subnet))
             relation = (
                 f"is not in {subnet.subnet}"
                 if len(outside) == span.size
                 else f"has {counted(len(outside), 'address')} outside {subnet.subnet}"
             )
             yield self.finding(
-                f"the range {span} {relation}{also}",
+                f"the range {span} {relation}{right.hint}",
                 path,
                 Witness("in-range", pool.name, outside.first, because="outside-subnet"),
-                replaced(path, span, meant),
+                right.edits,
             )
 
 

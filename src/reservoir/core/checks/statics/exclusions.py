@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
+from reservoir.core.checks.remedies import corrected
+from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Network, PlanPath
@@ -59,13 +60,12 @@ class ExclusionOutsideSubnet(Rule):
                 continue
             outside = AddressSet([span]) - AddressSet([subnet.span])
             relation = "is not in" if len(outside) == span.size else "extends beyond"
-            meant = likely_range(span, subnet)
+            right = corrected(path, span, likely_range(span, subnet))
             yield self.finding(
-                f"the exclusion {span} {relation} {subnet.subnet}"
-                + (f"; {meant} would be inside" if meant else ""),
+                f"the exclusion {span} {relation} {subnet.subnet}{right.hint}",
                 path,
                 Witness("excluded-anyway", name, outside.first),
-                replaced(path, span, meant),
+                right.edits,
             )
 
 

@@ -6,7 +6,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.checks.remedies import corrected, free_address
+from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.typos import likely_meant
@@ -46,17 +47,16 @@ class StaticOutsideSubnet(Rule):
         for row in np.flatnonzero(pools.outside_subnet(table)).tolist():
             address, network = int(table.address[row]), pools.networks[table.network[row]]
             shown, name = format_address(address), pools.names[table.network[row]]
-            meant = likely_meant(address, network.subnet)
-            if meant is not None and pools.static_by_address.at(pools.vrf_of[network.vrf], meant):
-                meant = None  # somebody else has it already
-            right = None if meant is None else format_address(meant)
             who, path = table.name[row] or NAMELESS, (*table.path(row), "address")
+            meant = likely_meant(address, network.subnet)
+            free = free_address(meant, pools, pools.static_by_address, network.vrf)
+            right = corrected(path, shown, free)
             yield self.finding(
-                f"{who} has the static address {shown}, which is not in {network.subnet.subnet}"
-                + (f"; {right} would be" if right else ""),
+                f"{who} has the static address {shown}, "
+                f"which is not in {network.subnet.subnet}{right.hint}",
                 path,
                 Witness("has", name, address, name=who, because="outside-network"),
-                replaced(path, shown, right),
+                right.edits,
             )
 
 
