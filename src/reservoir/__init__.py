@@ -15,8 +15,10 @@ if TYPE_CHECKING:
 
 def __getattr__(name: str) -> Any:
     """Load the interface when something of it is asked for: it costs NumPy and the schema."""
-    if name.startswith("__"):
-        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    from reservoir import api  # late: see above
+    # Python asks for a submodule here before it imports it: "api" has to fall through.
+    if name != "api" and not name.startswith("_"):
+        from reservoir import api  # late: see above
 
-    return getattr(api, name)
+        if name in api.__all__:
+            return getattr(api, name)
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
