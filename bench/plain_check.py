@@ -106,7 +106,7 @@ def addresses(some: Pair) -> Iterator[IPv4Address]:
 
 
 def of_ranges(net: Net) -> Iterator[str]:
-    """What is wrong with ranges and exclusions; fills in what can be lent."""
+    """What is wrong with ranges and exclusions; fills in what can be assigned."""
     hosts: set[IPv4Address] = set()
     for some in net.ranges:
         every = list(addresses(some))
@@ -212,13 +212,13 @@ def of_paths(networks: list[Net], ports: list[Port]) -> Iterator[str]:
 
 def of_plan(networks: list[Net], ports: list[Port]) -> Iterator[str]:
     """What is wrong between networks, and with the addresses that somebody holds."""
-    lenders: defaultdict[IPv4Address, list[Net]] = defaultdict(list)
+    assignable: defaultdict[IPv4Address, list[Net]] = defaultdict(list)
     bound: Counter[IPv4Address | None] = Counter()
     shared = set()
     for net in networks:
         for address in net.assignable:
-            shared |= {(other.name, net.name) for other in lenders[address]}
-            lenders[address].append(net)
+            shared |= {(other.name, net.name) for other in assignable[address]}
+            assignable[address].append(net)
         for _, _, address in net.bindings:
             if address in bound:
                 yield "binding-address-twice"
@@ -228,18 +228,20 @@ def of_plan(networks: list[Net], ports: list[Port]) -> Iterator[str]:
     yield from ("binding-on-static" for address in static if address in bound)
     yield from of_gateways(networks, set(static), bound)
     for address in static:
-        yield from lent(lenders, address, "static-in-pool")
+        yield from in_pools(assignable, address, "static-in-pool")
     held = {port.address.ip for port in ports}
     for port in ports:
-        yield from lent(lenders, port.address.ip, "interface-in-pool")
+        yield from in_pools(assignable, port.address.ip, "interface-in-pool")
     for address in {address for net in networks for address in net.dns} - held.union(static):
-        yield from lent(lenders, address, "infrastructure-in-pool")
+        yield from in_pools(assignable, address, "infrastructure-in-pool")
 
 
-def lent(lenders: dict[IPv4Address, list[Net]], address: IPv4Address, rule: str) -> Iterator[str]:
-    """The rule, once for each network that may lend an address, unless it is its gateway."""
-    if address in lenders:
-        yield from (rule for net in lenders[address] if net.gateway != address)
+def in_pools(
+    assignable: dict[IPv4Address, list[Net]], address: IPv4Address, rule: str
+) -> Iterator[str]:
+    """The rule, once for each network that may assign an address, unless it is its gateway."""
+    if address in assignable:
+        yield from (rule for net in assignable[address] if net.gateway != address)
 
 
 def of_gateways(

@@ -41,7 +41,7 @@ def whole_space() -> list[tuple[IPv4Network, int]]:
 def make(folder: Path, sizes: list[tuple[IPv4Network, int]]) -> int:
     """A plan of these networks, and its table of bindings.
 
-    A network whose addresses are all bound lends nothing besides.
+    A network whose addresses are all bound assigns nothing besides.
     """
     plan = ["reservoir: 1", "defaults: {dns: [198.18.0.53], lease: 12h}", "devices:", "  server:"]
     plan += ["    interfaces: {uplink: {address: 198.18.0.1/24}}"]

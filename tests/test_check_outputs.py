@@ -175,7 +175,7 @@ def test_a_device_that_is_not_given_is_no_mistake(run: Run, put: Put) -> None:
 
 
 def test_what_runs_is_looked_at_beside_what_is_planned(run: Run, put: Put) -> None:
-    """A device that lends on a planned network is its second server; a plan's word counts."""
+    """A device that serves a planned network is its second server; a plan's word counts."""
     put(
         "plan.yaml",
         "defaults: {dns: [10.84.0.53]}\n"

@@ -57,7 +57,7 @@ def asked(run: Run, put: Put, tmp_path: Path) -> Callable[[str, list[str]], list
     return ask
 
 
-def test_the_real_service_lends_what_the_plan_says(
+def test_the_real_service_assigns_what_the_plan_says(
     asked: Callable[[str, list[str]], list[Answer]], tmp_path: Path
 ) -> None:
     """All of the assignable set and nothing else, with the planned words; bound clients their own.
@@ -105,7 +105,7 @@ def test_what_the_real_service_fills_in(
 
 
 def test_the_traits_are_what_the_real_service_does(tmp_path: Path) -> None:
-    """Left blank, the gateway is its own address; and it never lends that address."""
+    """Left blank, the gateway is its own address; and it never assigns that address."""
     folder = tmp_path / "files"
     folder.mkdir()
     (folder / "50-srv.network").write_text(

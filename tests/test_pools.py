@@ -78,7 +78,7 @@ def test_all_means_every_host_less_what_is_kept(pools: Pools) -> None:
 
 
 def test_servers_have_their_shares(pools: Pools) -> None:
-    """Each lends from its own ranges; both hold the bindings."""
+    """Each assigns from its own ranges; both hold the bindings."""
     assert str(pool(pools, "hold", "pier").assignable) == "10.84.31.20-10.84.31.29"
     assert str(pool(pools, "hold", "office").assignable) == "10.84.31.30-10.84.31.39"
     assert len(pools.served_by("pier")) == 3

@@ -32,7 +32,7 @@ FOREIGN = [
     "snmp community quay",
     "user mate secret 8c2f",
 ]
-"""Lines that have nothing to do with lending, and look like no line that has."""
+"""Lines that have nothing to do with DHCP, and look like no line that has."""
 
 
 def is_of_lines(dialect: str) -> bool:
@@ -148,7 +148,7 @@ def test_one_wrong_address_is_one_report_and_costs_nothing_else(
 
 
 def dhcp_lines(device: Fact, lines: list[str]) -> list[int]:
-    """The lines, from 0, that state something about lending; texts of options left out."""
+    """The lines, from 0, that state something about DHCP service; texts of options left out."""
     kind_at = {fact.line - 1: fact.kind for fact in device.walk()}
     kind, found = "", []
     for number in range(len(lines)):

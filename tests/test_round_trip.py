@@ -368,7 +368,7 @@ def test_damaged_text_is_read_without_a_crash(
 @pytest.mark.parametrize("target", DIALECTS)
 @given(data=st.data())
 @settings(max_examples=examples(4))
-def test_conversion_keeps_what_is_lent_and_bound(
+def test_conversion_keeps_pools_and_bindings(
     file: Path, source: str, target: str, data: st.DataObject
 ) -> None:
     """From any dialect to any: the same addresses, the same bindings, the same words to clients."""

@@ -259,7 +259,7 @@ def written(folder: Path, plan: str = PLAN, limits: str = "", **traits: str) -> 
 def test_each_trait_shapes_what_is_written(
     traits: dict[str, str], there: list[str], absent: list[str], tmp_path: Path
 ) -> None:
-    """And each text, read again, lends the same: writing has checked it."""
+    """And each text, read again, assigns the same: writing has checked it."""
     text = written(tmp_path, **traits).text
     for piece in there:
         assert piece in text
@@ -278,7 +278,7 @@ def test_too_many_exclusions_split_the_ranges(tmp_path: Path) -> None:
 
 
 def test_a_device_that_serves_nothing_is_switched_off(tmp_path: Path) -> None:
-    """Where it would lend from the factory."""
+    """Where it would serve from the factory."""
     plan = PLAN.replace("    served_by: box\n", "")
     assert "off\n" in written(tmp_path, plan, service="on-from-factory").text
     assert "off\n" not in written(tmp_path, plan, service="master-and-interface").text

@@ -334,7 +334,7 @@ def test_two_servers_of_one_subnet_are_one_network(run: Run, put: Put) -> None:
 
 
 def held(text: str, dialect: str) -> dict[str, tuple[object, object]]:
-    """By subnet, what a configuration lends, its own addresses aside, and whom it binds."""
+    """By subnet, what a configuration assigns, its own addresses aside, and whom it binds."""
     pools = Pools(read_device(text, "device.txt", Library(), dialect).lifted.plan())
     found: dict[str, tuple[object, object]] = {}
     for pool in pools:
@@ -347,7 +347,7 @@ def held(text: str, dialect: str) -> dict[str, tuple[object, object]]:
 
 @pytest.mark.parametrize("source", DIALECTS)
 def test_the_demos_devices_are_carried_from_any_dialect_to_any(source: str) -> None:
-    """What is lent and bound stays as it is, or what is lost is said."""
+    """Pools and static bindings stay as they are, or the loss is reported."""
     with resources.as_file(resources.files("reservoir.demo") / "right") as folder:
         written = reservoir.write(reservoir.load(str(folder / "ferry-line.yaml")))
     library, carried = Library(), 0

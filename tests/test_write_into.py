@@ -1,4 +1,4 @@
-"""Putting what is lent into a configuration that is there: the rest stays, byte for byte."""
+"""Writing DHCP configuration into one that is there: the rest stays, byte for byte."""
 
 from __future__ import annotations
 
@@ -44,10 +44,10 @@ def as_it_was(draw: st.DrawFn, plan: dict[str, Any], dialect: str) -> dict[str, 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
 @settings(max_examples=examples(30))
-def test_the_rest_stays_and_the_device_lends_what_the_plan_says(
+def test_the_rest_stays_and_the_device_assigns_what_the_plan_says(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
-    """Whatever was lent before; and once it is there, putting it there again changes nothing."""
+    """Whatever was assigned before; and once it is there, putting it there again changes nothing."""
     plan = data.draw(benign_plan(dialect, plain_names))
     sheet = Library().sheet(dialect)
     file.write_text(text_of(data.draw(as_it_was(plan, dialect))))
@@ -158,7 +158,7 @@ def there(tmp_path: Path) -> Path:
 
 
 def test_a_file_is_changed_where_it_is(run: Run, there: Path) -> None:
-    """Only what is lent: remarks, layout and an address that the plan has otherwise stay."""
+    """Only what is assigned: remarks, layout and an address that the plan has otherwise stay."""
     shown = run("write", "plan.yaml", "--into", "running.cfg", "--out", "-")
     assert shown.out == PLACED
     assert there.read_text() == RUNNING

@@ -1,4 +1,4 @@
-"""Putting what is lent into configuration that a person wrote: one example for each notation."""
+"""Writing DHCP configuration into what a person wrote: one example for each notation."""
 
 from __future__ import annotations
 

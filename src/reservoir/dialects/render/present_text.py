@@ -156,7 +156,7 @@ class _Merging:
     def _meet(self, around: tuple[Node, ...], there: Node, wanted: Node) -> None:
         """Two nodes that are about the same thing."""
         old, new = self.said.get(id(there)), self.new_said[id(wanted)]
-        if old is None or (self._lends(new) and not _is_same(old, new)):
+        if old is None or (self._serves(new) and not _is_same(old, new)):
             wanted = wanted if old is None else _numbered(wanted, new, old.number)
             self.edits += self.sheet.notation.swap(self.text, around, there, wanted)
         elif _is_same(old, new):
@@ -168,12 +168,12 @@ class _Merging:
     def _new(self, node: Node, numbers: _Numbers) -> list[Node]:
         """What of a node that isn't there is to be put there."""
         said = self.new_said[id(node)]
-        if self._lends(said):
+        if self._serves(said):
             return [numbers.numbered(node, said)]
         if said.row.is_frame:
             inside = [new for child in node.children for new in self._new(child, _Numbers())]
             return [Node(node.text, children=inside, kind=node.kind)] if inside else []
-        if any(self._lends(self.new_said[id(inner)]) for inner in all_nodes(node.children)):
+        if any(self._serves(self.new_said[id(inner)]) for inner in all_nodes(node.children)):
             self.missing.append(said.fact.label)
         return []
 
@@ -188,7 +188,7 @@ class _Merging:
             if said.row.kind in ("pool", "binding"):
                 self.removed.append((node.line, said.fact.label))
 
-    def _lends(self, said: Said) -> bool:
+    def _serves(self, said: Said) -> bool:
         """Whether something is about DHCP; letting DHCP into a zone is, too."""
         return said.row.about_dhcp or "dhcp" in said.values.get("admits", ())
 
