@@ -47,7 +47,7 @@ def as_it_was(draw: st.DrawFn, plan: dict[str, Any], dialect: str) -> dict[str, 
 def test_the_rest_stays_and_the_device_assigns_what_the_plan_says(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
-    """Whatever was assigned before; and once it is there, putting it there again changes nothing."""
+    """Whatever it assigned before; and writing it there again changes nothing."""
     plan = data.draw(benign_plan(dialect, plain_names))
     sheet = Library().sheet(dialect)
     file.write_text(text_of(data.draw(as_it_was(plan, dialect))))
