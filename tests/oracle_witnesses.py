@@ -18,6 +18,7 @@ def holds(witness: Witness, walked: Walked) -> bool:
     case |= {"answered-twice": answered_twice, "unanswered": unanswered, "has": has}
     case |= {"bound": bound, "bound-to-two": bound_to_two, "names-equal": names_equal}
     case |= {"held-twice": held, "masks-differ": masks_differ, "empty-range": empty_range}
+    case |= {"in-subnet": in_subnet}
     return case[witness.kind](witness, walked) and witness.sentence != ""
 
 
@@ -50,7 +51,7 @@ def assigned(witness: Witness, walked: Walked) -> bool:
 
 
 def in_range(witness: Witness, walked: Walked) -> bool:
-    """A range or the subnet has the address, and it is what the reason says."""
+    """A range has the address, and it is what the reason says."""
     name = str(witness.network)
     lists = [pool.named for pool in pools_of(witness, walked) if pool.named != "all"]
     ranges = {address for texts in lists for text in texts for address in walk(text)}
@@ -58,7 +59,12 @@ def in_range(witness: Witness, walked: Walked) -> bool:
         return witness.address in ranges - walked.addresses(name)
     if witness.because in ("network-address", "broadcast-address"):
         return witness.address in ranges - walked.hosts(name)
-    return witness.address in ranges | walked.addresses(name)
+    return witness.address in ranges
+
+
+def in_subnet(witness: Witness, walked: Walked) -> bool:
+    """The network's subnet has the address."""
+    return witness.address in walked.addresses(str(witness.network))
 
 
 def offered(witness: Witness, walked: Walked) -> bool:

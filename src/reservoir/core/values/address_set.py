@@ -139,7 +139,22 @@ class AddressSet:
         """The addresses of the set that are in ``frame``; free where all of them are."""
         if not self or (self.starts[0] >= frame.first and self.stops[-1] <= frame.last + 1):
             return self
-        return self & AddressSet([frame])
+        begin, end = self._meeting(frame)
+        starts = np.maximum(self.starts[begin:end], frame.first)
+        stops = np.minimum(self.stops[begin:end], frame.last + 1)
+        return self.of_sorted(starts, stops)
+
+    def meets(self, span: Span) -> bool:
+        """Whether any address of ``span`` is in the set."""
+        begin, end = self._meeting(span)
+        return end > begin
+
+    def _meeting(self, span: Span) -> tuple[int, int]:
+        """The first of the set's spans with an address of ``span``, and the one past the last."""
+        if not span.size:
+            return 0, 0
+        begin = int(np.searchsorted(self.stops, span.first, side="right"))
+        return begin, int(np.searchsorted(self.starts, span.last, side="right"))
 
     def __xor__(self, other: AddressSet) -> AddressSet:
         return (self - other) | (other - self)

@@ -15,7 +15,16 @@ CHUNK = 1 << 20
 WORD = 8
 """Bytes that are looked at at once."""
 
-_WEIGHTS = np.random.default_rng(2131).integers(1, 1 << 63, 1 << 12, dtype=np.uint64) | np.uint64(1)
+
+def _odd_numbers(count: int) -> NDArray[np.uint64]:
+    """Odd numbers without a pattern, shape (count,); the same in each run, without numpy.random."""
+    numbers = np.arange(1, count + 1, dtype=np.uint64) * np.uint64(0x9E3779B97F4A7C15)
+    for shift, factor in ((30, 0xBF58476D1CE4E5B9), (27, 0x94D049BB133111EB)):
+        numbers = (numbers ^ numbers >> np.uint64(shift)) * np.uint64(factor)
+    return numbers | np.uint64(1)
+
+
+_WEIGHTS = _odd_numbers(1 << 12)
 """An odd number for each word of a text: a weighted sum of words tells texts apart."""
 
 _FIRST_BYTES = np.array([(1 << 8 * count) - 1 for count in range(WORD + 1)], dtype=np.uint64)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import ChainMap
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -218,21 +219,33 @@ class _Lifting:
 
     def _interface(self, fact: Fact) -> Interface:
         name = fact.get("name")
-        others = self.interfaces.items()
-        parent = next(
-            (other for other, its in others if name in its.get("subinterfaces", ())), None
-        )
-        members = tuple(other for other, its in others if its.get("member_of") == name)
         return Interface(
             address=fact.get("address"),
-            parent=fact.get("parent", parent),
+            parent=fact.get("parent", self._parents.get(name)),
             vlan=fact.get("vlan"),
             zone=fact.get("zone"),
             relay_to=fact.get("relay_to", ()),
-            members=fact.get("members", members),
+            members=fact.get("members", tuple(self._members.get(name, ()))),
             enabled=fact.get("enabled", self.sheet.assumed["interface", "enabled"]),
             vrf=fact.get("vrf", ""),
         )
+
+    @cached_property
+    def _parents(self) -> dict[str, str]:
+        """The parents of interfaces, where the parents name their subinterfaces."""
+        parents: dict[str, str] = {}
+        for name, fact in self.interfaces.items():
+            for subinterface in fact.get("subinterfaces", ()):
+                parents.setdefault(subinterface, name)
+        return parents
+
+    @cached_property
+    def _members(self) -> dict[str, list[str]]:
+        """The members of bridges, where the members name their bridge."""
+        members: dict[str, list[str]] = {}
+        for name, fact in self.interfaces.items():
+            members.setdefault(fact.get("member_of"), []).append(name)
+        return members
 
     def _network(self, pools: Sequence[_Pool], served_by: tuple[Service, ...]) -> Network:
         pool, subnet = pools[0]
@@ -325,12 +338,10 @@ class _Lifting:
         excluded = AddressSet(
             span for pool in pools for span in each_span(pool.fact.of_kind("exclusion"))
         )
-        if self.behaviour.excludes_device_wide:
-            excluded = excluded | self._device_exclusions
         if self.behaviour.skips_own_address:
             excluded = excluded | own
         if not self.behaviour.assigns_ranges:
-            assigned = hosts - excluded - bound
+            assigned = hosts - self._excluded(excluded, subnet.hosts) - bound
             named = AddressSet([Span(assigned.first, assigned.last)]) if assigned else EMPTY
         else:
             named = AddressSet(
@@ -338,7 +349,8 @@ class _Lifting:
                 for pool in pools
                 for span in each_span(pool.fact.of_kind("range"), subnet.span.first)
             )
-            assigned = named - excluded - bound
+            whole = Span(named.first, named.last) if named else subnet.hosts
+            assigned = named - self._excluded(excluded, whole) - bound
         facts = [pool.fact for pool in pools]
         idle = idle_exclusions(facts, subnet.span)
         backwards = backward_ranges(facts, subnet.span.first)
@@ -347,11 +359,17 @@ class _Lifting:
         hull = AddressSet([Span(named.first, named.last)])
         ranges = [s for s in named | (bound & hull) if not AddressSet([s]) <= bound]
         left = AddressSet(ranges) - assigned - bound
-        notes = {**self._notes, **notes_of(pools[0].fact)}
+        notes = ChainMap(notes_of(pools[0].fact), self._notes)
         spans = [*(left - AddressSet(idle)), *idle]
         return [*ranges, *backwards], [
             Exclusion(range=span, reason=notes.get(span, "")) for span in spans
         ]
+
+    def _excluded(self, excluded: AddressSet, span: Span) -> AddressSet:
+        """What is excluded within ``span``: what its pools exclude, and the device as a whole."""
+        if not self.behaviour.excludes_device_wide:
+            return excluded
+        return excluded | self._device_exclusions.clipped(span)
 
     def _offered(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
         options = self._options(pool)

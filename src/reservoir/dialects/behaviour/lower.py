@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from functools import cached_property
+from operator import itemgetter
 from typing import Any
 
 from reservoir.core.compare.differences import Served
@@ -123,10 +125,9 @@ class _Lowering:
 
     def _derived(self, name: str, interface: Interface) -> dict[str, Any]:
         """Fields that state from an interface's side what the plan states of others."""
-        others = self.device.interfaces.items()
         fields = {
-            "subinterfaces": tuple(other for other, inside in others if inside.parent == name),
-            "member_of": next((other for other, around in others if name in around.members), None),
+            "subinterfaces": tuple(self._subinterfaces.get(name, ())),
+            "member_of": self._bridges.get(name),
             "is_bridge": bool(interface.members) or None,
             "file": name,
         }
@@ -134,19 +135,45 @@ class _Lowering:
             key: value for key, value in fields.items() if self.sheet.mentions("interface", key)
         }
 
+    @cached_property
+    def _subinterfaces(self) -> dict[str | None, list[str]]:
+        """The interfaces on each parent."""
+        found: dict[str | None, list[str]] = {}
+        for name, interface in self.device.interfaces.items():
+            found.setdefault(interface.parent, []).append(name)
+        return found
+
+    @cached_property
+    def _bridges(self) -> dict[str, str]:
+        """The bridge that each interface is a member of: the first, where several name it."""
+        found: dict[str, str] = {}
+        for name, interface in self.device.interfaces.items():
+            for member in interface.members:
+                found.setdefault(member, name)
+        return found
+
     def _route_owner(self, via: int) -> Fact:
         """The fact that a route is in: the interface that leads to it, or the device."""
-        if self.sheet.stands_in("route", "interface"):
-            for fact in self.top.of_kind("interface"):
-                if "address" in fact.fields and fact.fields["address"].subnet.span.holds(via):
-                    return fact
-        return self.top
+        if not self.sheet.stands_in("route", "interface"):
+            return self.top
+        lengths = {subnet.bits for subnet in self._interface_at}
+        subnets = (Prefix(via, bits).subnet for bits in lengths)
+        leading = [self._interface_at[subnet] for subnet in subnets if subnet in self._interface_at]
+        return min(leading, default=(0, self.top), key=itemgetter(0))[1]
+
+    @cached_property
+    def _interface_at(self) -> dict[Prefix, tuple[int, Fact]]:
+        """The first interface in each subnet, with its number."""
+        found: dict[Prefix, tuple[int, Fact]] = {}
+        for number, fact in enumerate(self.top.of_kind("interface")):
+            if "address" in fact.fields:
+                found.setdefault(fact.fields["address"].subnet, (number, fact))
+        return found
 
     def _owner(self, pool: FittedPool) -> Fact:
         """The fact that the pool's facts are in: its interface or the device."""
         if pool.attachment is not None and self.sheet.stands_in("pool", "interface"):
-            name = pool.attachment.interface
-            return next(f for f in self.top.of_kind("interface") if f.get("name") == name)
+            return self.called[f"interface {pool.attachment.interface}"][0]
         return self.top
 
     def _pool(self, pool: FittedPool) -> list[Fact]:

@@ -160,15 +160,15 @@ def _whose(site: Site, network: Network, other: Prefix) -> str:
 def _suspects(site: Site, ranges: Mapping[str, list[Span]]) -> Iterator[int]:
     """The networks with anything outside their subnet, or with interfaces that differ."""
     pools = site.pools
-    machines: set[int] = set()
+    outside = np.zeros(len(site.plan.networks), dtype=np.bool_)
     for table in (pools.bindings, pools.static):
-        machines |= set(np.unique(table.network[pools.outside_subnet(table)]).tolist())
+        outside[table.network[pools.outside_subnet(table)]] = True
     for index, (name, network) in enumerate(site.plan.networks.items()):
         span = network.subnet.span
         spans = [*ranges.get(name, ()), *_excluded(network)]
         gateway = span.first if network.gateway is None else network.gateway
         if (
-            index in machines
+            outside[index]
             or not all(map(span.holds, [gateway, *chain(*spans)]))
             or _is_doubted(site, network)
         ):

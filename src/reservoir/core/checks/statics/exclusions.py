@@ -107,7 +107,7 @@ class ExclusionIdle(Obstructed):
             if pools[0].name in excluding
         }
         for name, _, path, span in written:
-            if ranges[name].isdisjoint(AddressSet([span])):
+            if not ranges[name].meets(span):
                 yield self.finding(
                     f"the exclusion {span} has no effect: no range of {name} includes any of it",
                     path,
