@@ -24,6 +24,11 @@ def counted(number: int, noun: str) -> str:
     return f"1 {noun}" if number == 1 else f"{number:,} {_PLURALS.get(noun, f'{noun}s')}"
 
 
+def in_more(number: int, noun: str, subject: str) -> str:
+    """The end of a message on an address: ``, which is in 3 more ranges``; nothing for 0."""
+    return f"{subject} is in {counted(number, f'more {noun}')}" if number else ""
+
+
 def be(number: int) -> str:
     """The verb for a number of things: ``is`` or ``are``."""
     return "is" if number == 1 else "are"

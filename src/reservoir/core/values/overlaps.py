@@ -1,12 +1,17 @@
-"""Which of many spans overlap: a sweep, n log n in spans plus the pairs found."""
+"""Which of many spans overlap: a sweep, n log n in spans."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from heapq import heappop, heappush
+from itertools import islice
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import ArrayLike
+
+LISTED = 5
+"""The overlaps that are listed of each span with those that begin before it; others are counted."""
 
 
 class Overlap(NamedTuple):
@@ -15,12 +20,16 @@ class Overlap(NamedTuple):
     earlier: int
     later: int
     first: int
+    unlisted: int = 0
+    """Further spans that have the address ``first``, whose overlaps are not listed."""
 
 
 def overlaps(starts: ArrayLike, stops: ArrayLike) -> Iterator[Overlap]:
-    """Every pair of half-open spans, shape (n,) each, that share an address.
+    """The pairs of half-open spans, shape (n,) each, that share an address.
 
     ``earlier`` is the one of the smaller place. Spans that overlap nothing cost only the sort.
+    Where more than :data:`LISTED` spans have an address, the last pair there counts those left out:
+    hundreds of networks with one subnet would make a pair for each two of them.
     """
     begins, ends = np.asarray(starts, dtype=np.int64), np.asarray(stops, dtype=np.int64)
     order = np.lexsort((ends, begins))
@@ -34,10 +43,16 @@ def overlaps(starts: ArrayLike, stops: ArrayLike) -> Iterator[Overlap]:
     clusters = np.flatnonzero(~covered)
     sizes = np.diff(np.concatenate([clusters, [len(order)]]))
     for begin, size in zip(clusters[sizes > 1], sizes[sizes > 1], strict=True):
-        open_spans: list[tuple[int, int]] = []
+        closing: list[tuple[int, int]] = []
+        open_places: dict[int, None] = {}  # in the order in which they begin
         for at in range(begin, begin + size):
             first, place = int(begins[at]), int(order[at])
-            open_spans = [span for span in open_spans if span[0] > first]
-            for _, other in open_spans:
-                yield Overlap(min(place, other), max(place, other), first)
-            open_spans.append((int(ends[at]), place))
+            while closing and closing[0][0] <= first:
+                del open_places[heappop(closing)[1]]
+            unlisted = max(len(open_places) - LISTED, 0)
+            others = list(islice(open_places, LISTED))
+            for other in others:
+                left_out = unlisted if other == others[-1] else 0
+                yield Overlap(min(place, other), max(place, other), first, left_out)
+            heappush(closing, (int(ends[at]), place))
+            open_places[place] = None

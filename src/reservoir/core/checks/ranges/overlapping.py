@@ -13,8 +13,9 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.pools import Pool
 from reservoir.core.values.address_set import AddressSet
-from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.addresses import LAST_ADDRESS, Prefix, format_address
 from reservoir.core.values.overlaps import overlaps
+from reservoir.core.wording import in_more
 
 
 class RangesOverlap(Rule):
@@ -44,13 +45,13 @@ class RangesOverlap(Rule):
                 continue
             spans = [span for _, _, span in written]
             pairs = overlaps([s.first for s in spans], [s.last + 1 for s in spans])
-            for earlier, later, first in sorted(pairs):
+            for earlier, later, first, unlisted in sorted(pairs):
                 pool, path, span = written[later]
                 rest = list(AddressSet([span]) - AddressSet([spans[earlier]]))
                 suggestion = Edit(path, str(span), str(rest[0]) if len(rest) == 1 else None)
                 yield self.finding(
                     f"the ranges {spans[earlier]} and {span} overlap, "
-                    f"starting at {format_address(first)}",
+                    f"starting at {format_address(first)}{in_more(unlisted, 'range', ', which')}",
                     path,
                     Witness("in-both", pool.name, first, name=str(span), also=str(spans[earlier])),
                     (suggestion,) if len(rest) < 2 else (),
@@ -85,16 +86,17 @@ class NetworksOverlap(Rule):
         pools = site.pools
         spans = pools.subnet_spans
         shift = pools.vrf_numbers << 33  # VRFs side by side in one line of numbers
-        for earlier, later, first in overlaps(spans[:, 0] + shift, spans[:, 1] + 1 + shift):
-            names = pools.names[earlier], pools.names[later]
-            one, other = pools.networks[earlier].subnet, pools.networks[later].subnet
-            path = ("networks", names[1], "subnet")
-            relation = _relation(other, one)
+        for overlap in overlaps(spans[:, 0] + shift, spans[:, 1] + 1 + shift):
+            also, name = pools.names[overlap.earlier], pools.names[overlap.later]
+            one = pools.networks[overlap.earlier].subnet
+            other = pools.networks[overlap.later].subnet
+            address = overlap.first & LAST_ADDRESS
+            more = in_more(overlap.unlisted, "network", f"; {format_address(address)}")
             yield self.finding(
-                f"{other} of {names[1]} {relation} {one} of {names[0]}",
-                path,
-                Witness("in-both", names[1], first & 0xFFFFFFFF, name=names[1], also=names[0]),
-                concerns=names[:1],
+                f"{other} of {name} {_relation(other, one)} {one} of {also}{more}",
+                ("networks", name, "subnet"),
+                Witness("in-both", name, address, name=name, also=also),
+                concerns=(also,),
             )
 
 
@@ -148,14 +150,15 @@ class PoolsOverlap(Rule):
             pair = int(owner[overlap.earlier]), int(owner[overlap.later])
             if pair not in seen:
                 seen.add(pair)
-                yield self._shared(pools[pair[0]], pools[pair[1]])
+                yield self._shared(pools[pair[0]], pools[pair[1]], overlap.unlisted)
 
-    def _shared(self, one: Pool, other: Pool) -> Finding:
+    def _shared(self, one: Pool, other: Pool, unlisted: int) -> Finding:
         shared = one.assignable & other.assignable
         if one.name == other.name:
             message = f"{one.server} and {other.server} may both assign {_some(shared)}"
         else:
             message = f"the pools of {one.name} and {other.name} share {_some(shared)}"
+        message += in_more(unlisted, "pool", f"; {format_address(shared.first)}")
         path = (*other.path, "served_by") if one.name == other.name else other.ranges_path
         who = str(one.server) if one.name == other.name else one.name
         mine = str(other.server) if one.name == other.name else other.name

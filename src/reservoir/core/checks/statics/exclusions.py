@@ -14,6 +14,7 @@ from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.addresses import Span, format_address
 from reservoir.core.values.overlaps import overlaps
 from reservoir.core.values.typos import likely_range
+from reservoir.core.wording import in_more
 
 
 def written_exclusions(site: Site) -> Iterator[tuple[str, Network, PlanPath, Span]]:
@@ -155,10 +156,11 @@ class ExclusionsOverlap(Rule):
                 continue
             spans = [exclusion.range for exclusion in network.exclusions]
             pairs = overlaps([s.first for s in spans], [s.last + 1 for s in spans])
-            for earlier, later, first in sorted(pairs):
+            for earlier, later, first, unlisted in sorted(pairs):
+                more = in_more(unlisted, "exclusion", ", which")
                 yield self.finding(
                     f"the exclusions {spans[earlier]} and {spans[later]} overlap, "
-                    f"starting at {format_address(first)}",
+                    f"starting at {format_address(first)}{more}",
                     ("networks", name, "exclusions", later, "range"),
                 )
 

@@ -1,0 +1,140 @@
+"""Work grows as the input does: calls are counted, by function, at three sizes of input."""
+
+from __future__ import annotations
+
+import json
+import pstats
+import subprocess
+import sys
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import PROGRAM
+
+SIZES = (12, 48, 192)
+"""Each four times the one before: linear work grows to four times, quadratic work to sixteen."""
+
+MOST = 7
+"""How many times the calls that the first step adds the second may add: n log n is about 5."""
+
+DIALECTS = ("fulmar", "larkspur", "linux-host", "merganser", "mortise", "quillon", "tamarack")
+
+
+def subnet(number: int, host: int = 0) -> str:
+    """An address in subnet ``number``."""
+    return f"10.{100 + number // 250}.{number % 250}.{host}"
+
+
+def span(number: int, first: int, last: int) -> str:
+    return f"{subnet(number, first)}-{subnet(number, last)}"
+
+
+def binding(number: int, host: int, client: int) -> dict[str, Any]:
+    mac = f"00:00:5e:00:{client >> 8:02x}:{client & 255:02x}"
+    return {"name": f"printer-{client}", "mac": mac, "address": subnet(number, host)}
+
+
+def network(number: int, **other: Any) -> dict[str, Any]:
+    """A network in which every kind of thing that a plan holds is right."""
+    return {
+        "subnet": f"{subnet(number)}/24",
+        "gateway": subnet(number, 1),
+        "dns": ["10.84.0.53"],
+        "lease": "8h",
+        "served_by": ["pier"],
+        "ranges": [span(number, 20, 99)],
+        "exclusions": [span(number, 40, 44)],
+        "bindings": [binding(number, 10, number)],
+        **other,
+    }
+
+
+def plan(networks: Sequence[Mapping[str, Any]], dialect: str = "larkspur") -> str:
+    """A plan of networks that one device serves, with an interface at each gateway."""
+    gateways = dict.fromkeys(f"{one['gateway']}/{one['subnet'][-2:]}" for one in networks)
+    interfaces = {"uplink": {"address": "10.84.0.2/24"}}
+    interfaces |= {f"port{number}": {"address": own} for number, own in enumerate(gateways)}
+    routes = [{"to": "0.0.0.0/0", "via": "10.84.0.1"}]
+    device = {"dialect": dialect, "interfaces": interfaces, "routes": routes}
+    named = {f"net-{number}": one for number, one in enumerate(networks)}
+    return json.dumps({"reservoir": 1, "devices": {"pier": device}, "networks": named}, indent=1)
+
+
+def right(size: int) -> list[dict[str, Any]]:
+    return [network(number) for number in range(size)]
+
+
+def crowded(size: int) -> list[dict[str, Any]]:
+    """One network with many ranges, exclusions and bindings."""
+    wide = {"subnet": "10.100.0.0/16", "gateway": "10.100.0.1"}
+    ranges = [span(number + 1, 20, 99) for number in range(size)]
+    exclusions = [span(number + 1, 40, 44) for number in range(size)]
+    bindings = [binding(number + 1, 10, number) for number in range(size)]
+    return [network(0, **wide, ranges=ranges, exclusions=exclusions, bindings=bindings)]
+
+
+def mistaken(size: int) -> list[dict[str, Any]]:
+    """Each network has a range that ends in the subnet after it."""
+    return [
+        network(number, ranges=[f"{subnet(number, 20)}-{subnet(number + 1, 99)}"])
+        for number in range(size)
+    ]
+
+
+def repeated(size: int) -> list[dict[str, Any]]:
+    """Each network has the same subnet."""
+    return [network(0, bindings=[binding(0, 10, number)]) for number in range(size)]
+
+
+def entangled(size: int) -> list[dict[str, Any]]:
+    """One network whose ranges and exclusions each overlap the next."""
+    [one] = crowded(size)
+    ranges = [f"{subnet(n + 1, 20)}-{subnet(n + 2, 30)}" for n in range(size)]
+    exclusions = [f"{subnet(n + 1, 40)}-{subnet(n + 2, 42)}" for n in range(size)]
+    return [one | {"ranges": ranges, "exclusions": exclusions}]
+
+
+SHAPES = (right, crowded, mistaken, repeated, entangled)
+
+
+def calls(folder: Path, *arguments: str) -> Counter[str]:
+    """Calls of each function in a run of the program."""
+    profile = folder / "profile"
+    command = [sys.executable, "-m", "cProfile", "-o", str(profile), str(PROGRAM), *arguments]
+    ended = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    assert ended.returncode in (0, 1), ended.stderr + ended.stdout
+    counted: Counter[str] = Counter()
+    for (file, line, name), (_, number, *_) in pstats.Stats(str(profile)).stats.items():  # type: ignore[attr-defined]
+        counted[f"{file}:{line} {name.partition(' at 0x')[0]}"] += number
+    return counted
+
+
+def excess(counted: Sequence[Counter[str]]) -> list[str]:
+    """The functions whose calls grow faster than the input."""
+    small, middle, large = counted
+    return [
+        f"{where}: {small[where]}, {middle[where]}, {most}"
+        for where, most in large.most_common()
+        if most - middle[where] > MOST * max(middle[where] - small[where], SIZES[1] - SIZES[0])
+    ]
+
+
+def folders(tmp_path: Path) -> list[Path]:
+    made = [tmp_path / str(size) for size in SIZES]
+    for folder in made:
+        folder.mkdir()
+    return made
+
+
+@pytest.mark.parametrize("shape", SHAPES)
+@pytest.mark.parametrize("command", [("check",), ("mend",)])
+def test_checking_grows_as_the_plan_does(tmp_path: Path, shape: Any, command: Any) -> None:
+    counted = []
+    for folder, size in zip(folders(tmp_path), SIZES, strict=True):
+        (folder / "plan.yaml").write_text(plan(shape(size)))
+        counted.append(calls(folder, *command, "plan.yaml"))
+    assert not excess(counted)
