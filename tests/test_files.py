@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import re
+import subprocess
 from pathlib import Path
 from typing import Any
 
@@ -17,9 +18,10 @@ from conftest import examples
 from reservoir.core.plan.edits import Edit
 from reservoir.core.problems import InputError
 from reservoir.files.deliveries import LEDGER, Delivery, deliver
-from reservoir.files.plan_edits import NotEditableError, edited
+from reservoir.files.plan_edits import NotEditableError, TextEdits, edited
 from reservoir.files.tables import BINDING_COLUMNS, read_table
 from reservoir.files.yaml_tree import YamlTree, parse_yaml
+from reservoir.reports.difference import unified_difference
 
 Path_ = tuple[str | int, ...]
 
@@ -133,6 +135,37 @@ def commented(text: str) -> str:
 def test_an_item_is_taken_away_with_its_line(before: str, path: Path_, after: str) -> None:
     """In braces with its comma, in a block with its line."""
     assert edited(before, Edit(path, "y", None)) == after
+
+
+def test_several_edits_are_made_at_once_in_the_text_as_it_is() -> None:
+    """Places of a list are those before any is gone; what touches another edit waits."""
+    edits = TextEdits("a: [x, y, z, w]\nb: 'c'\n")
+    edits.edit(Edit(("a", 2), "z", None))
+    edits.edit(Edit(("b",), "c", "d"))
+    with pytest.raises(NotEditableError):
+        edits.edit(Edit(("a", 3), "w", "v"))
+    edits.edit(Edit(("a", 0), "x", "u"))
+    assert edits.result() == "a: [u, y, w]\nb: 'd'\n"
+
+
+texts = st.lists(st.sampled_from("abcdef"), max_size=12)
+
+
+@given(before=texts, after=texts, context=st.sampled_from([0, 1, 3]))
+@settings(max_examples=examples(40))
+def test_a_difference_turns_one_text_into_the_other(
+    tmp_path_factory: pytest.TempPathFactory, before: list[str], after: list[str], context: int
+) -> None:
+    """Another program that applies such differences makes the second text of the first."""
+    file = tmp_path_factory.mktemp("difference") / "x"
+    file.write_text("".join(f"{line}\n" for line in before))
+    difference = list(unified_difference(before, after, ("a/x", "b/x"), context))
+    assert bool(difference) == (before != after)
+    if difference:
+        patch = "\n".join([*difference, ""])
+        apply = ["git", "apply", "--unidiff-zero"]
+        subprocess.run(apply, cwd=file.parent, input=patch, text=True, check=True)
+    assert file.read_text().split() == after
 
 
 @pytest.mark.parametrize(

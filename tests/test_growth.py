@@ -119,7 +119,8 @@ def excess(counted: Sequence[Counter[str]]) -> list[str]:
     return [
         f"{where}: {small[where]}, {middle[where]}, {most}"
         for where, most in large.most_common()
-        if most - middle[where] > MOST * max(middle[where] - small[where], SIZES[1] - SIZES[0])
+        if most > MOST * max(small[where], middle[where])
+        and most - middle[where] > MOST * max(middle[where] - small[where], SIZES[1] - SIZES[0])
     ]
 
 

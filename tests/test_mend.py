@@ -39,7 +39,7 @@ devices:
 networks:
   crew:    # the crew's own
     subnet:  10.84.30.0/24
-    gateway: 10.84.30.1     # typed in a hurry
+    gateway: "10.84.30.1"     # typed in a hurry
     ranges:
       # the low ones are ours
       - 10.84.30.20-10.84.30.60
@@ -63,7 +63,7 @@ def test_comments_and_layout_stay(run: Run, put: Put) -> None:
     assert shown.code == 0
     assert file.read_text() == HURRIED
     assert '-    gateway: "10.48.30.1"     # typed in a hurry' in shown.out
-    assert "+    gateway: 10.84.30.1     # typed in a hurry" in shown.out
+    assert '+    gateway: "10.84.30.1"     # typed in a hurry' in shown.out
     assert "5 findings can be fixed" in shown.err
     assert run("mend", "plan.yaml", "--in-place").code == 0
     assert file.read_text() == MENDED

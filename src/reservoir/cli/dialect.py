@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -151,6 +150,7 @@ def _try_sample(sheet: Sheet, sample: str) -> list[str]:
     from reservoir.core.wording import counted
     from reservoir.dialects.trial import try_on
     from reservoir.files.texts import read_text
+    from reservoir.reports.difference import unified_difference
 
     text = read_text(sample)
     tried = try_on(text, sheet)
@@ -161,7 +161,7 @@ def _try_sample(sheet: Sheet, sample: str) -> list[str]:
     for problem in problems:
         click.echo(problem, err=True)
     before, after = tried.understood, tried.rewritten
-    show(difflib.unified_diff(before, after, sample, "written back", lineterm="", n=0))
+    show(unified_difference(before, after, (sample, "written back"), context=0))
     if before == after:
         talk(f"{sample}: writing back what was understood changes nothing.")
     reading = tried.reading

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from pathlib import Path
 
 import click
@@ -27,6 +26,7 @@ def command(plan: str, in_place: bool) -> None:
     import reservoir  # late: --help needs none of it
     from reservoir.core.wording import counted
     from reservoir.files.texts import STANDARD_INPUT, write_whole
+    from reservoir.reports.difference import unified_difference
     from reservoir.reports.theme import styled
 
     if plan == STANDARD_INPUT:
@@ -34,9 +34,8 @@ def command(plan: str, in_place: bool) -> None:
     mended = reservoir.mend(plan)
     for file, after in mended.after.items():
         before = mended.before[file]
-        lines = difflib.unified_diff(
-            before.splitlines(), after.splitlines(), file, file, lineterm="", n=1
-        )
+        texts = before.splitlines(), after.splitlines()
+        lines = unified_difference(*texts, (file, file), context=1)
         meanings = {"+": "added", "-": "removed", "@": "place"}
         show(styled(line, meanings[line[0]]) if line[0] in meanings else line for line in lines)
         if in_place:

@@ -10,7 +10,7 @@ from reservoir.core.checks import Report
 from reservoir.core.findings import Finding
 from reservoir.core.plan.edits import Edit
 from reservoir.core.problems import InputError
-from reservoir.files.plan_edits import NotEditableError, edited, with_cell
+from reservoir.files.plan_edits import NotEditableError, TextEdits
 from reservoir.files.plan_file import LoadedPlan, load_plan
 from reservoir.files.texts import read_text
 
@@ -50,6 +50,8 @@ def mend(file: str, check: Check) -> Mended:
         if not chosen:
             break
         texts = _with_edits(loaded, chosen, mended)
+        if not chosen:
+            break
         attempt = _loaded(file, texts)
         after = check(attempt) if attempt else None
         every = {finding.network for finding in chosen}
@@ -90,35 +92,28 @@ def _chosen(
 
 def _with_edits(loaded: LoadedPlan, chosen: list[Finding], mended: Mended) -> dict[str, str]:
     """The texts with the edits made; a finding whose edit has no place is taken off the list."""
-    texts = dict(mended.after)
+    edits: dict[str, TextEdits] = {}
+
+    def edits_of(file: str) -> TextEdits:
+        if file not in edits:
+            mended.before.setdefault(file, read_text(file))
+            edits[file] = TextEdits(mended.after.get(file, mended.before[file]))
+        return edits[file]
+
     for finding in list(chosen):
         suggestion = finding.suggestions[0]
+        path = suggestion.path
         try:
-            file, text = _with_edit(loaded, suggestion, texts, mended)
+            if loaded.places.is_in_table(path):
+                place = loaded.places.place(path)
+                edits_of(place.file).edit_cell(place.line, place.column, suggestion)
+            else:
+                tree, there = loaded.places.tree_of(path)
+                edit = Edit(there, suggestion.old, suggestion.new)
+                edits_of(tree.file).edit(edit)
         except NotEditableError:
             chosen.remove(finding)
-            continue
-        texts[file] = text
-    return texts
-
-
-def _with_edit(
-    loaded: LoadedPlan, suggestion: Edit, texts: Mapping[str, str], mended: Mended
-) -> tuple[str, str]:
-    """The file that an edit is in, the plan's own or a table, and its text with the edit made."""
-
-    def text_of(file: str) -> str:
-        mended.before.setdefault(file, read_text(file))
-        return texts.get(file, mended.before[file])
-
-    path = suggestion.path
-    if loaded.places.is_in_table(path):
-        place = loaded.places.place(path)
-        edit = Edit(path, suggestion.old, suggestion.new)
-        return place.file, with_cell(text_of(place.file), place.line, place.column, edit)
-    tree, there = loaded.places.tree_of(path)
-    edit = Edit(there, suggestion.old, suggestion.new)
-    return tree.file, edited(text_of(tree.file), edit)
+    return mended.after | {file: one.result() for file, one in edits.items()}
 
 
 def _loaded(file: str, texts: Mapping[str, str]) -> LoadedPlan | None:

@@ -6,6 +6,10 @@ dumped anew, so nothing else can change.
 
 from __future__ import annotations
 
+import re
+from bisect import bisect
+from functools import cached_property
+
 import yaml
 
 from reservoir.core.plan.edits import Edit
@@ -19,72 +23,131 @@ class NotEditableError(Exception):
 
 
 def edited(text: str, edit: Edit) -> str:
-    """The text with the edit made.
+    """The text with one edit made.
 
     Raises:
         NotEditableError: a path isn't there, or is no single value.
     """
-    root = yaml.compose(text, Loader=_LOADER)
-    assert root is not None  # an empty plan has not been loaded
-    begin, end, replacement = _change(text, root, edit)
-    return text[:begin] + replacement + text[end:]
+    edits = TextEdits(text)
+    edits.edit(edit)
+    return edits.result()
 
 
 Change = tuple[int, int, str]
 """Begin and end in the text, and what is there instead."""
 
 
-def _change(text: str, root: yaml.Node, edit: Edit) -> Change:
+class TextEdits:
+    """Edits of one text, a plan or a table: each found in the text as it is, all made at once."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self._changes: list[Change] = []
+        """In the order of the text; none touches the next."""
+
+    def edit(self, edit: Edit) -> None:
+        """Make an edit of a plan's text.
+
+        Raises:
+            NotEditableError: a path isn't there, or is no single value; or an edit that was made
+                before touches the same text.
+        """
+        self._make(_change(self.text, self._root, edit))
+
+    def edit_cell(self, line: int, column: int, edit: Edit) -> None:
+        """Put another value into the cell of a table at a place, quoted or not.
+
+        Raises:
+            NotEditableError: the cell doesn't have the old value.
+        """
+        begin = self._line_starts[line - 1] + column - 1
+        begin += self.text.startswith('"', begin)
+        old = edit.old or ""
+        if not old or edit.new is None or not self.text.startswith(old, begin):
+            raise NotEditableError(f"line {line} of the table doesn't have {old} there")
+        self._make((begin, begin + len(old), edit.new))
+
+    def result(self) -> str:
+        """The text with all edits made."""
+        parts, at = [], 0
+        for begin, end, new in self._changes:
+            parts += [self.text[at:begin], new]
+            at = end
+        return "".join([*parts, self.text[at:]])
+
+    def _make(self, change: Change) -> None:
+        place = bisect(self._changes, change)
+        before, after = self._changes[:place][-1:], self._changes[place : place + 1]
+        if any(begin <= change[1] and change[0] <= end for begin, end, _ in before + after):
+            raise NotEditableError("another edit touches the same text")
+        self._changes.insert(place, change)
+
+    @cached_property
+    def _root(self) -> Tree:
+        root = yaml.compose(self.text, Loader=_LOADER)
+        assert root is not None  # an empty plan has not been loaded
+        return Tree(root)
+
+    @cached_property
+    def _line_starts(self) -> list[int]:
+        return [0, *(match.end() for match in re.finditer("\n", self.text))]
+
+
+def _change(text: str, root: Tree, edit: Edit) -> Change:
     if edit.old is None:
         return _addition(text, root, edit.path, edit.new or "")
-    node = _find(root, edit.path)
+    node = root.find(edit.path)
     if edit.new is None:
         return _removal(text, root, edit.path)
     if not isinstance(node, yaml.ScalarNode):
         raise NotEditableError(f"{'.'.join(map(str, edit.path))} is not a single value")
-    return (*_extent(node), edit.new)
-
-
-def with_cell(text: str, line: int, column: int, edit: Edit) -> str:
-    """The text of a table with another value in the cell at a place, quoted or not.
-
-    Raises:
-        NotEditableError: the cell doesn't have the old value.
-    """
-    lines = text.split("\n")
-    written, start = lines[line - 1], column - 1
-    start += written[start : start + 1] == '"'
-    old = edit.old or ""
-    if not old or edit.new is None or not written.startswith(old, start):
-        raise NotEditableError(f"line {line} of the table doesn't have {old} there")
-    lines[line - 1] = written[:start] + edit.new + written[start + len(old) :]
-    return "\n".join(lines)
+    begin, end = _extent(node)
+    is_quoted = node.style in ("'", '"') and not set(edit.new) & set("'\"\\")
+    return begin + is_quoted, end - is_quoted, edit.new
 
 
 def _extent(node: yaml.Node) -> tuple[int, int]:
     return node.start_mark.index, node.end_mark.index
 
 
-def _find(root: yaml.Node, path: PlanPath) -> yaml.Node:
-    node = root
-    for number, step in enumerate(path):
-        inner: yaml.Node | None = None
-        if isinstance(node, yaml.MappingNode):
-            inner = next((v for k, v in node.value if k.value == step), None)
-        elif isinstance(node, yaml.SequenceNode) and isinstance(step, int):
-            inner = node.value[step] if step < len(node.value) else None
-        elif isinstance(node, yaml.ScalarNode) and step in (0, "device", "range"):
-            inner = node  # a list of one may stand without its dash, a block by its main key
-        if inner is None:
-            raise NotEditableError(f"there is no {'.'.join(map(str, path[: number + 1]))}")
-        node = inner
-    return node
+class Tree:
+    """A composed text, in which nodes are found by path."""
+
+    def __init__(self, root: yaml.Node) -> None:
+        self._root = root
+        self._keys: dict[int, dict[str, yaml.Node]] = {}
+        """The values of mappings that were searched, by key."""
+
+    def find(self, path: PlanPath) -> yaml.Node:
+        """The node at a path.
+
+        Raises:
+            NotEditableError: there is none.
+        """
+        node = self._root
+        for number, step in enumerate(path):
+            inner: yaml.Node | None = None
+            if isinstance(node, yaml.MappingNode):
+                inner = self._values(node).get(str(step))
+            elif isinstance(node, yaml.SequenceNode) and isinstance(step, int):
+                inner = node.value[step] if step < len(node.value) else None
+            elif isinstance(node, yaml.ScalarNode) and step in (0, "device", "range"):
+                inner = node  # a list of one may stand without its dash, a block by its main key
+            if inner is None:
+                raise NotEditableError(f"there is no {'.'.join(map(str, path[: number + 1]))}")
+            node = inner
+        return node
+
+    def _values(self, node: yaml.MappingNode) -> dict[str, yaml.Node]:
+        if id(node) not in self._keys:
+            self._keys[id(node)] = {key.value: value for key, value in reversed(node.value)}
+        return self._keys[id(node)]
 
 
-def _addition(text: str, root: yaml.Node, path: PlanPath, new: str) -> Change:
+def _addition(text: str, root: Tree, path: PlanPath, new: str) -> Change:
     *above, last = path
     try:
-        parent = _find(root, tuple(above))
+        parent = root.find(tuple(above))
     except NotEditableError:
         if last != 0:
             raise
@@ -130,9 +193,9 @@ def _line_end(text: str, index: int) -> int:
     return len(text) if end < 0 else end
 
 
-def _removal(text: str, root: yaml.Node, path: PlanPath) -> Change:
+def _removal(text: str, root: Tree, path: PlanPath) -> Change:
     """Remove a list's item; its line too, where it has one of its own."""
-    parent = _find(root, path[:-1])
+    parent = root.find(path[:-1])
     position = path[-1]
     if not isinstance(parent, yaml.SequenceNode) or not isinstance(position, int):
         raise NotEditableError("only an item of a list can be removed")
