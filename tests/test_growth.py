@@ -21,6 +21,9 @@ SIZES = (12, 48, 192)
 MOST = 7
 """How many times the calls that the first step adds the second may add: n log n is about 5."""
 
+LEAST = 8 * SIZES[1]
+"""Calls that prove nothing: long texts are read in another way than short ones."""
+
 DIALECTS = ("fulmar", "larkspur", "linux-host", "merganser", "mortise", "quillon", "tamarack")
 
 
@@ -120,7 +123,7 @@ def excess(counted: Sequence[Counter[str]]) -> list[str]:
         f"{where}: {small[where]}, {middle[where]}, {most}"
         for where, most in large.most_common()
         if most > MOST * max(small[where], middle[where])
-        and most - middle[where] > MOST * max(middle[where] - small[where], SIZES[1] - SIZES[0])
+        and most - middle[where] > MOST * max(middle[where] - small[where], LEAST)
     ]
 
 

@@ -10,7 +10,7 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from functools import cache
+from functools import cache, cached_property
 from typing import ClassVar, Literal
 
 from reservoir.core.behaviour import DeviceBehaviour
@@ -93,7 +93,7 @@ class Rule(ABC):
     def check(self, site: Site) -> Iterator[Finding]:
         """Every place where the rule is broken, in the plan's order."""
 
-    @property
+    @cached_property
     def name(self) -> str:
         """The rule's name: ``GatewayInPool`` is ``gateway-in-pool``."""
         return re.sub("(?<!^)(?=[A-Z])", "-", type(self).__name__).lower()

@@ -115,10 +115,10 @@ class _Lifting:
         owners = (device, *self.interfaces.values())
         self._bindings = self._usable(b for owner in owners for b in owner.of_kind("binding"))
         self._bindings_by_address = FactsByAddress(
-            (fact.get("address"), fact) for fact in self._bindings
+            (address := fact.get("address"), address, fact) for fact in self._bindings
         )
         self._interfaces_by_address = FactsByAddress(
-            (fact.get("address").address, fact)
+            (address := fact.get("address").address, address, fact)
             for fact in self.interfaces.values()
             if fact.get("address") is not None
         )

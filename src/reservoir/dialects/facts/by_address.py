@@ -1,28 +1,34 @@
-"""Finds facts by an address that they state."""
+"""Finds facts by the addresses that they state."""
 
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Iterable
+from itertools import accumulate
 
 from reservoir.core.values.addresses import Span
 from reservoir.dialects.facts.fact import Fact
 
 
 class FactsByAddress:
-    """Facts found by an address of theirs; given back in the order in which they were given."""
+    """Facts found by addresses of theirs; given back in the order in which they were given."""
 
-    def __init__(self, facts: Iterable[tuple[int, Fact]]) -> None:
-        """Sort the facts by their addresses."""
-        ordered = sorted(
-            ((address, position, fact) for position, (address, fact) in enumerate(facts)),
-            key=lambda entry: entry[:2],
+    def __init__(self, facts: Iterable[tuple[int, int, Fact]]) -> None:
+        """Sort the facts, each with its first and last address, by the first."""
+        self._facts = sorted(
+            (first, last, position, fact) for position, (first, last, fact) in enumerate(facts)
         )
-        self._addresses = [address for address, _, _ in ordered]
-        self._facts = [(position, fact) for _, position, fact in ordered]
+        self._firsts = [first for first, *_ in self._facts]
+        self._reaches = list(accumulate((last for _, last, *_ in self._facts), max))
+        """How far a fact or one before it reaches."""
 
     def within(self, span: Span) -> list[Fact]:
-        """The facts whose address is in a span."""
-        begin = bisect_left(self._addresses, span.first)
-        end = bisect_right(self._addresses, span.last)
-        return [fact for _, fact in sorted(self._facts[begin:end], key=lambda entry: entry[0])]
+        """The facts that have an address in a span."""
+        begin = bisect_left(self._reaches, span.first)
+        end = bisect_right(self._firsts, span.last)
+        found = [
+            (position, fact)
+            for _, last, position, fact in self._facts[begin:end]
+            if last >= span.first
+        ]
+        return [fact for _, fact in sorted(found)]

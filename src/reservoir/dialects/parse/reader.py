@@ -235,13 +235,15 @@ class _Reader:
 
         Then the one that leaves least unread; the sheet's order decides ties.
         """
-        trials = []
+        trials: list[tuple[int, int, int]] = []
         for row, values in matches:
             trial = _Reader(self.sheet)
             copy = Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
             trial._accept(row, dict(values), node, copy)
             lost = sum(unread.lines for unread in trial.diagnostics.not_understood)
             trials.append((trial.misshapen, lost, len(trial.foreign)))
+            if trials[-1] == (0, 0, 0):
+                break  # none can be better
         self._accept(*matches[trials.index(min(trials))], node, block)
 
     def _accept(self, row: Row, values: dict[str, Any], node: Node, block: Block) -> None:

@@ -16,6 +16,7 @@ from reservoir.core.values.typos import likely_meant
 from reservoir.core.wording import counted, listed
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift import Lifted, Origin
+from reservoir.dialects.facts.by_address import FactsByAddress
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import each_span
 from reservoir.dialects.sheet.model import Sheet
@@ -34,8 +35,10 @@ class Fault(NamedTuple):
 def faults_in(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[Fault]:
     """Everything that is wrong with the order or the place of a configuration's lines."""
     behaviour = Behaviour(sheet)
+    excluded = device.of_kind("exclusion") if behaviour.excludes_device_wide else ()
+    everywhere = FactsByAddress((*span, fact) for fact in excluded for span in each_span([fact]))
     for name, origin in lifted.origins.items():
-        finder = _Faults(name, origin, device, behaviour)
+        finder = _Faults(name, origin, everywhere, behaviour)
         yield from finder.not_served()
         yield from finder.counted_from_elsewhere(lifted)
         yield from finder.served_elsewhere(lifted.interfaces)
@@ -60,7 +63,7 @@ def _left_behind(lifted: Lifted, device: Fact, behaviour: Behaviour) -> Iterator
                 rule = "range-reversed"
                 witness = Witness("assigned", None, span.first, because="meant-excluded")
                 message = f"the exclusion {span} is reversed, so it excludes nothing"
-            elif pools.isdisjoint(AddressSet([span])):
+            elif not pools.meets(span):
                 rule, witness = "exclusion-idle", Witness("excluded-anyway", None, span.first)
                 message = f"{span} is excluded, but no pool of {lifted.name} includes any of it"
             else:
@@ -106,11 +109,13 @@ FEW = 100
 class _Faults:
     """The faults of one network."""
 
-    def __init__(self, name: str, origin: Origin, device: Fact, behaviour: Behaviour) -> None:
+    def __init__(
+        self, name: str, origin: Origin, everywhere: FactsByAddress, behaviour: Behaviour
+    ) -> None:
+        """Look at a network; ``everywhere`` has the exclusions of the device as a whole."""
         self.name, self.origin, self.behaviour = name, origin, behaviour
-        everywhere = behaviour.excludes_device_wide
         self.exclusions = [
-            *(device.of_kind("exclusion") if everywhere else ()),
+            *everywhere.within(origin.subnet.span),
             *(fact for pool in origin.pools for fact in pool.of_kind("exclusion")),
         ]
 
