@@ -9,7 +9,7 @@ from typing import Any
 
 from reservoir.dialects.notations.nodes import Node, all_nodes
 from reservoir.dialects.parse.not_understood import NotUnderstood, meant_among, stated_by
-from reservoir.dialects.parse.open_fact import Block
+from reservoir.dialects.parse.open_fact import OpenFact
 from reservoir.dialects.sheet.model import Row, Scope
 
 
@@ -22,7 +22,7 @@ class Diagnostics:
         self._lost: set[Row] = set()
         """Rows that a line was meant for of which an earlier step was not understood."""
 
-    def ownerless(self, row: Row, wanted: tuple[Any, ...], node: Node, block: Block) -> None:
+    def ownerless(self, row: Row, wanted: tuple[Any, ...], node: Node, block: OpenFact) -> None:
         """Report what names a fact that isn't there, unless the lack of that is reported."""
         kind, names = row.links[0].partition(".")[0], [str(value) for value in wanted]
         lost = (
@@ -39,7 +39,7 @@ class Diagnostics:
         if not self.gave_up_before(message, 1, block):
             self.say(node, message, states=stated_by(row), block=block)
 
-    def require(self, rows: Iterable[Row], block: Block, node: Node) -> None:
+    def require(self, rows: Iterable[Row], block: OpenFact, node: Node) -> None:
         """Report the rows that must be there and aren't."""
         missing = list(self._missing(rows, block))
         if missing:
@@ -48,7 +48,7 @@ class Diagnostics:
             states = frozenset[str]().union(*map(stated_by, missing))
             self.say(node, f"{owner} is missing its {lines}: {shapes}", states=states, block=block)
 
-    def _missing(self, rows: Iterable[Row], block: Block) -> Iterator[Row]:
+    def _missing(self, rows: Iterable[Row], block: OpenFact) -> Iterator[Row]:
         for row in rows:
             if row.kind or row.repeat or row.links or row in block.misread or row in self._lost:
                 continue
@@ -58,7 +58,7 @@ class Diagnostics:
                 yield row
 
     def whole(
-        self, node: Node, block: Block, row: Row | None, message: str, column: int = 0
+        self, node: Node, block: OpenFact, row: Row | None, message: str, column: int = 0
     ) -> None:
         """Report a node that was not understood; what is inside it can't be placed either."""
         if row is not None:
@@ -81,7 +81,7 @@ class Diagnostics:
                 states |= stated_by(row) | self._lost_inside(child, row.scope)
         return states
 
-    def gave_up_before(self, what: str, lines: int, block: Block) -> bool:
+    def gave_up_before(self, what: str, lines: int, block: OpenFact) -> bool:
         """Whether the same was given up in a block; these lines then count there too."""
         place = block.given_up.setdefault(what, len(self.not_understood))
         if place == len(self.not_understood):
@@ -96,7 +96,7 @@ class Diagnostics:
         message: str,
         column: int = 0,
         states: frozenset[str] = frozenset(),
-        block: Block | None = None,
+        block: OpenFact | None = None,
         lines: int = 1,
     ) -> None:
         """Report something that is wrong with a node, in a block if that matters."""

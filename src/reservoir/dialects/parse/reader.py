@@ -20,8 +20,9 @@ from reservoir.dialects.parse.not_understood import (
     meant_among,
     with_faults,
 )
-from reservoir.dialects.parse.open_fact import Block, by_link, first_like
+from reservoir.dialects.parse.open_fact import OpenFact, Reopening, by_link
 from reservoir.dialects.parse.undo import taken_back
+from reservoir.dialects.parse.withdrawn import FactsLike, without_fields
 from reservoir.dialects.sheet.model import Row, Scope, Sheet, kind_of
 from reservoir.dialects.sheet.patterns import BadValueError, head_of, joined_parts
 
@@ -122,8 +123,9 @@ def _understood(
     nodes: Nodes, sheet: Sheet, text: str, said: dict[int, Said] | None = None
 ) -> Reading:
     reader = _Reader(sheet, said)
-    device = Block(Fact("device", {}), "", 1)
+    device = OpenFact(Fact("device", {}), "", 1)
     reader.take_all(nodes.top, sheet.scope, device)
+    reader.settle(device)
     reader.finish(device)
     device.fact.said = device.said
     return Reading(
@@ -146,18 +148,20 @@ class _Reader:
         self.said = said
         """By the ``id`` of each node how it was understood, if somebody wants to know."""
         self.undo_words = sheet.undo_words
+        self._lists: dict[int, FactsLike] = {}
+        """The lists of facts that something was looked up in, by their ``id``."""
         self.diagnostics = Diagnostics()
         self.foreign: set[int] = set()
         """Lines about other things."""
         self.misshapen = 0
         """Nodes about DHCP that match no row; a wrong value doesn't count."""
 
-    def take_all(self, nodes: Iterable[Node], scope: Scope, block: Block) -> None:
+    def take_all(self, nodes: Iterable[Node], scope: Scope, block: OpenFact) -> None:
         """Understand what is in a block."""
         for node in nodes:
             self.take(node, scope, block)
 
-    def take(self, node: Node, scope: Scope, block: Block) -> None:
+    def take(self, node: Node, scope: Scope, block: OpenFact) -> None:
         """Understand one node and what is inside it."""
         text = node.text
         if self.undo_words and head_of(text) in self.undo_words:
@@ -182,13 +186,13 @@ class _Reader:
         else:
             self._not_understood(node, scope, block, candidates)
 
-    def _take_back(self, node: Node, scope: Scope, block: Block) -> None:
+    def _take_back(self, node: Node, scope: Scope, block: OpenFact) -> None:
         """Understand a line that undoes what others have said."""
         try:
             done = self._taken_back(node, scope, block, inside=False)
-            if not done and block.earlier is not None:
-                there = Block(block.earlier, block.label, block.line)
-                done = self._taken_back(node, scope, there, inside=False)
+            earlier = None if done else self._earlier(block)
+            if earlier is not None:
+                done = self._taken_back_there(*earlier, [node], scope, inside=False)
         except BadValueError as error:
             self.diagnostics.say(node, error.message, error.column)
             return
@@ -199,38 +203,79 @@ class _Reader:
         else:
             self.diagnostics.say(node, f"there is nothing here to undo with {node.text!r}")
 
-    def _taken_back(self, node: Node, scope: Scope, block: Block, *, inside: bool) -> bool:
+    def _taken_back(self, node: Node, scope: Scope, block: OpenFact, *, inside: bool) -> bool:
         """Take back what a line, or a step of a path, says; whether it was there."""
         for row, values, inner in taken_back(node, scope, self.sheet, inside=inside):
             if inner.children and not row.pieces:
                 if self._taken_back_inside(row, values, inner, block):
                     return True
                 continue
-            said = Block(Fact(block.fact.kind, {}), "", node.line)
+            said = OpenFact(Fact(block.fact.kind, {}), "", node.line)
             if inner is node and not inside:  # a line of its own for undoing
                 said.fact = Fact(block.fact.kind, values if row.adds_fields else {})
                 gone = [] if row.adds_fields else [Fact(row.kind, values)]
                 if row.links:
-                    said.waiting = [(row, fact, node) for fact in gone]
+                    said.waiting = gone
                 else:
                     said.fact.children = gone
             else:
                 _Reader(self.sheet)._accept(row, values, inner, said)
-            if block.withdraw(said):
+            if self._withdraw(block, said):
                 return True
         return False
 
+    def _withdraw(self, block: OpenFact, less: OpenFact) -> bool:
+        """Take out of a fact what another states; whether something of it was there."""
+        found = without_fields(block.fact.fields, less.fact.fields)
+        for name in less.fact.fields:
+            block.said.pop(name, None)
+        both = (block.fact.children, less.fact.children), (block.waiting, less.waiting)
+        for facts, unwanted in both:
+            if unwanted and self._list(facts).take_out(unwanted):
+                block.shrunk[id(facts)] = self._list(facts)
+                found = True
+        return found
+
+    def _list(self, facts: list[Fact]) -> FactsLike:
+        return self._lists.setdefault(id(facts), FactsLike(facts))
+
+    def settle(self, block: OpenFact) -> None:
+        """Drop what was taken out of a fact, once all of it is read, and of what is inside it."""
+        for facts in block.shrunk.values():
+            facts.settle()
+
+    def _earlier(self, block: OpenFact) -> tuple[OpenFact, int] | None:
+        """The fact that a line opens again: what it is in, and its place there."""
+        again = block.reopens
+        if again is None:
+            return None
+        if not again.is_looked_up:
+            again.is_looked_up = True
+            facts = self._list(again.around.fact.children)
+            again.place = facts.first(again.kind, again.fields)
+        return None if again.place is None else (again.around, again.place)
+
     def _taken_back_inside(
-        self, row: Row, values: dict[str, Any], node: Node, block: Block
+        self, row: Row, values: dict[str, Any], node: Node, block: OpenFact
     ) -> bool:
         """Take back what stands deeper in a path."""
-        fact = first_like(block.fact.children, row.kind, values)
-        if fact is None:
+        place = self._list(block.fact.children).first(row.kind, values)
+        if place is None:
             return False
-        there = Block(fact, fact.label, node.line)
-        return all(self._taken_back(n, row.scope, there, inside=True) for n in node.children)
+        return self._taken_back_there(block, place, node.children, row.scope, inside=True)
 
-    def _best(self, matches: list[_Match], node: Node, block: Block) -> None:
+    def _taken_back_there(
+        self, around: OpenFact, place: int, nodes: Iterable[Node], scope: Scope, *, inside: bool
+    ) -> bool:
+        """Take back what lines say of a fact that was read before; whether all was there."""
+        facts = self._list(around.fact.children)
+        fact = facts.facts[place]
+        there = OpenFact(fact, fact.label, fact.line, shrunk=around.shrunk)
+        done = all(self._taken_back(node, scope, there, inside=inside) for node in nodes)
+        facts.changed(place)
+        return done
+
+    def _best(self, matches: list[_Match], node: Node, block: OpenFact) -> None:
         """Of several readings, the one under which most nodes have the shape that they should.
 
         Then the one that leaves least unread; the sheet's order decides ties.
@@ -238,7 +283,7 @@ class _Reader:
         trials: list[tuple[int, int, int]] = []
         for row, values in matches:
             trial = _Reader(self.sheet)
-            copy = Block(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
+            copy = OpenFact(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
             trial._accept(row, dict(values), node, copy)
             lost = sum(unread.lines for unread in trial.diagnostics.not_understood)
             trials.append((trial.misshapen, lost, len(trial.foreign)))
@@ -246,7 +291,7 @@ class _Reader:
                 break  # none can be better
         self._accept(*matches[trials.index(min(trials))], node, block)
 
-    def _accept(self, row: Row, values: dict[str, Any], node: Node, block: Block) -> None:
+    def _accept(self, row: Row, values: dict[str, Any], node: Node, block: OpenFact) -> None:
         node.kind = kind_of(row)
         block.given_up.pop("", None)
         if row.conditions:
@@ -272,17 +317,19 @@ class _Reader:
             owner = tuple(fact.get(link) for link in row.links)
             self.said[id(node)] = replace(self.said[id(node)], fact=fact, owner=owner)
         if row.links:
-            block.waiting.append((row, fact, node))
+            block.waiting.append(fact)
+            block.waiting_for[id(fact)] = row, node
         else:
             block.fact.children.append(fact)
 
-    def _inside(self, row: Row, fact: Fact, node: Node, block: Block) -> bool:
+    def _inside(self, row: Row, fact: Fact, node: Node, block: OpenFact) -> bool:
         """Understand what is inside a fact; false if that only undoes what was said of it."""
-        inner = Block(fact, fact.label, node.line, dict.fromkeys(fact.fields, node.line))
+        inner = OpenFact(fact, fact.label, node.line, dict.fromkeys(fact.fields, node.line))
         if self.undo_words:
-            inner.earlier = first_like(block.fact.children, row.kind, fact.fields)
+            inner.reopens = Reopening(block, row.kind, dict(fact.fields))
         self.take_all(node.children, row.scope, inner)
-        if inner.earlier is not None and 0 < inner.taken_back == len(node.children):
+        self.settle(inner)
+        if 0 < inner.taken_back == len(node.children) and self._earlier(inner) is not None:
             return False
         inner.label = fact.label
         fact.said = inner.said
@@ -291,12 +338,14 @@ class _Reader:
         self.finish(inner)
         return True
 
-    def _implied(self, row: Row, node: Node, block: Block) -> Block:
+    def _implied(self, row: Row, node: Node, block: OpenFact) -> OpenFact:
         """The block of a fact that opens with the first of the lines inside it."""
         if row not in block.implied:
             fact = Fact(row.kind, dict(row.conditions), [], node.line, node.column)
+            if self.undo_words:
+                self._list(block.fact.children).unfinished.append(len(block.fact.children))
             block.fact.children.append(fact)
-            block.implied[row] = Block(
+            block.implied[row] = OpenFact(
                 fact,
                 f"{row.kind} of {block.label}",
                 node.line,
@@ -305,7 +354,7 @@ class _Reader:
             )
         return block.implied[row]
 
-    def finish(self, block: Block) -> None:
+    def finish(self, block: OpenFact) -> None:
         """Once all of a block is read: what lacks something, and what waits for its owner."""
         for row, implied in block.implied.items():
             implied.fact.said = implied.said
@@ -313,7 +362,8 @@ class _Reader:
             self._join_parts(implied, at)
             self.diagnostics.require(row.children, implied, at)
         owners: dict[tuple[str, ...], dict[tuple[Any, ...], Fact]] = {}
-        for row, fact, node in sorted(block.waiting, key=lambda entry: entry[0].link_depth):
+        waiting = ((*block.waiting_for[id(fact)], fact) for fact in block.waiting)
+        for row, node, fact in sorted(waiting, key=lambda entry: entry[0].link_depth):
             links = row.links
             if links not in owners:
                 owners[links] = by_link(block.fact, links)
@@ -331,7 +381,7 @@ class _Reader:
             else:
                 owner.children.append(fact)
 
-    def _set(self, name: str, value: Any, row: Row, node: Node, block: Block) -> None:
+    def _set(self, name: str, value: Any, row: Row, node: Node, block: OpenFact) -> None:
         fields = block.fact.fields
         if row.repeat == "*":
             fields[name] = (
@@ -347,7 +397,7 @@ class _Reader:
             fields[name] = value
             block.said[name] = node.line
 
-    def _join_parts(self, block: Block, node: Node) -> None:
+    def _join_parts(self, block: OpenFact, node: Node) -> None:
         """Put together the values whose parts stood in several lines."""
         fields = block.fact.fields
         parts: dict[str, dict[str, int]] = {}
@@ -371,7 +421,7 @@ class _Reader:
                 self.diagnostics.say(node, message, states=frozenset({name}), block=block)
 
     def _not_understood(
-        self, node: Node, scope: Scope, block: Block, candidates: list[Row]
+        self, node: Node, scope: Scope, block: OpenFact, candidates: list[Row]
     ) -> None:
         inside = KINDS[block.fact.kind].about_dhcp
         if inside or any(row.about_dhcp for row in candidates):
