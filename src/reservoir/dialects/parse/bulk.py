@@ -28,6 +28,8 @@ class Understood(NamedTuple):
 
     facts: list[Fact]
     """In their order."""
+    before: int
+    """The line that they are all before: the first that undoes another, or one past the last."""
     rest: str
     """The lines left over, in order."""
     rest_lines: list[int]
@@ -65,11 +67,14 @@ class FastReader:
 
     def understand(self, text: str) -> Understood | None:
         """What is well-formed in the text; None if it has to be read exactly as a whole."""
-        if not self._blocks or (self._undoing is not None and self._undoing.search(text)):
+        if not self._blocks:
             return None
         numbered = Numbered.of(text)
-        spans, facts = self._claimed(numbered)  # facts of each span
+        undoing = self._undoing and self._undoing.search(text)
+        limit = undoing.start() if undoing else len(text)
+        spans, facts = self._claimed(numbered, limit)  # facts of each span
         order = np.argsort(spans[:, 0], kind="stable")
+        order = order[spans[order, 1] <= limit]
         spans = spans[order]
         kept = self._standing(text, spans)
         if kept is None:
@@ -88,14 +93,18 @@ class FastReader:
         lines = int((ends - begins).sum())
         closed = self._closed_kinds
         closing = sum(1 for fact in chosen if fact.kind in closed) if closed else 0
-        return Understood(chosen, "\n".join(rest), rest_lines, lines, lines - closing)
+        before = int(numbered.lines_at([limit])[0]) if undoing else len(numbered.starts) + 1
+        return Understood(chosen, before, "\n".join(rest), rest_lines, lines, lines - closing)
 
-    def _claimed(self, text: Numbered) -> tuple[NDArray[np.int64], list[list[Fact]]]:
-        """Spans of matched blocks or runs of lines, shape (n, 2), and the facts of each."""
+    def _claimed(self, text: Numbered, limit: int) -> tuple[NDArray[np.int64], list[list[Fact]]]:
+        """Spans of matched blocks or runs of lines, shape (n, 2), and the facts of each.
+
+        Nothing is begun at the limit or behind it.
+        """
         spans: list[NDArray[np.int64]] = [np.empty((0, 2), np.int64)]
         facts: list[list[Fact]] = []
         position = 0
-        while position < len(text.text):
+        while position < limit:
             for run in self._runs:
                 end, made = run.take(text, position)
                 if made:

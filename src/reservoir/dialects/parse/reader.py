@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from operator import attrgetter
@@ -100,11 +101,8 @@ def read_fast(text: str, sheet: Sheet) -> Reading:
         for node in all_nodes(nodes.top):
             node.line = numbers[node.line - 1]
         faults = [_moved(fault, numbers) for fault in nodes.faults]
-        reading = _understood(Nodes(nodes.top, nodes.comments, faults), sheet, bulk.rest)
-        device = reading.device
-        device.children += bulk.facts
-        if len(device.children) > len(bulk.facts):
-            device.children.sort(key=attrgetter("line"))
+        moved = Nodes(nodes.top, nodes.comments, faults)
+        reading = _understood(moved, sheet, bulk.rest, known=(bulk.facts, bulk.before))
         return replace(
             reading,
             lines=reading.lines + bulk.lines,
@@ -120,11 +118,23 @@ def _moved(fault: Fault, numbers: Sequence[int]) -> Fault:
 
 
 def _understood(
-    nodes: Nodes, sheet: Sheet, text: str, said: dict[int, Said] | None = None
+    nodes: Nodes,
+    sheet: Sheet,
+    text: str,
+    said: dict[int, Said] | None = None,
+    known: tuple[list[Fact], int] = ([], 1),
 ) -> Reading:
+    """What nodes state, and facts that are known already, all before a line."""
+    facts, before = known
     reader = _Reader(sheet, said)
     device = OpenFact(Fact("device", {}), "", 1)
-    reader.take_all(nodes.top, sheet.scope, device)
+    children = device.fact.children
+    split = bisect_left(nodes.top, before, key=_last_line)
+    reader.take_all(nodes.top[:split], sheet.scope, device)
+    children += facts
+    if len(children) > len(facts) > 0:
+        children.sort(key=attrgetter("line"))
+    reader.take_all(nodes.top[split:], sheet.scope, device)
     reader.settle(device)
     reader.finish(device)
     device.fact.said = device.said
@@ -136,6 +146,13 @@ def _understood(
         foreign=len(reader.foreign),
         comments=nodes.comments,
     )
+
+
+def _last_line(node: Node) -> int:
+    """The line of the last node in a node, however deep."""
+    while node.children:
+        node = node.children[-1]
+    return node.line
 
 
 _Match = tuple[Row, dict[str, Any]]
