@@ -2,26 +2,29 @@
 
 from __future__ import annotations
 
+import cProfile
 import json
-import pstats
-import subprocess
-import sys
+import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 import pytest
+from click.testing import CliRunner
 
-from conftest import PROGRAM
+from reservoir.cli.commands import reservoir
+from reservoir.dialects.parse.bulk import fast_reader
+from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.sheet.model import Sheet
 
-SIZES = (12, 48, 192)
+SIZES = (5, 20, 80)
 """Each four times the one before: linear work grows to four times, quadratic work to sixteen."""
 
 MOST = 7
 """How many times the calls that the first step adds the second may add: n log n is about 5."""
 
-LEAST = 8 * SIZES[1]
+LEAST = 20 * SIZES[1]
 """Calls that prove nothing: long texts are read in another way than short ones."""
 
 DIALECTS = ("fulmar", "larkspur", "linux-host", "merganser", "mortise", "quillon", "tamarack")
@@ -101,18 +104,16 @@ def entangled(size: int) -> list[dict[str, Any]]:
     return [one | {"ranges": ranges, "exclusions": exclusions}]
 
 
-SHAPES = (right, crowded, mistaken, repeated, entangled)
-
-
-def calls(folder: Path, *arguments: str) -> Counter[str]:
-    """Calls of each function in a run of the program."""
-    profile = folder / "profile"
-    command = [sys.executable, "-m", "cProfile", "-o", str(profile), str(PROGRAM), *arguments]
-    ended = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
-    assert ended.returncode in (0, 1), ended.stderr + ended.stdout
+def calls(*arguments: str | Path) -> Counter[str]:
+    """Calls of each function in a run of the program, in this process: most of it is loaded."""
+    with cProfile.Profile() as profile:
+        ended = CliRunner().invoke(reservoir, [*map(str, arguments)])
+    assert ended.exit_code in (0, 1), ended.output
     counted: Counter[str] = Counter()
-    for (file, line, name), (_, number, *_) in pstats.Stats(str(profile)).stats.items():  # type: ignore[attr-defined]
-        counted[f"{file}:{line} {name.partition(' at 0x')[0]}"] += number
+    for entry in profile.getstats():
+        code = entry.code
+        where = code if isinstance(code, str) else f"{code.co_filename}:{code.co_firstlineno}"
+        counted[re.sub(" at 0x[0-9a-f]+", "", where)] += entry.callcount
     return counted
 
 
@@ -127,6 +128,9 @@ def excess(counted: Sequence[Counter[str]]) -> list[str]:
     ]
 
 
+Shape = Callable[[int], list[dict[str, Any]]]
+
+
 def folders(tmp_path: Path) -> list[Path]:
     made = [tmp_path / str(size) for size in SIZES]
     for folder in made:
@@ -134,11 +138,53 @@ def folders(tmp_path: Path) -> list[Path]:
     return made
 
 
-@pytest.mark.parametrize("shape", SHAPES)
-@pytest.mark.parametrize("command", [("check",), ("mend",)])
-def test_checking_grows_as_the_plan_does(tmp_path: Path, shape: Any, command: Any) -> None:
+@pytest.mark.parametrize(
+    ("command", "shape"),
+    [
+        ("check", right),
+        ("check", crowded),
+        ("check", mistaken),
+        ("check", repeated),
+        ("check", entangled),
+        ("mend", mistaken),
+        ("mend", entangled),
+    ],
+)
+def test_work_on_a_plan_grows_as_the_plan_does(tmp_path: Path, command: str, shape: Shape) -> None:
+    """Whether it is right or full of mistakes, with many networks or much in one."""
     counted = []
     for folder, size in zip(folders(tmp_path), SIZES, strict=True):
         (folder / "plan.yaml").write_text(plan(shape(size)))
-        counted.append(calls(folder, *command, "plan.yaml"))
+        counted.append(calls(command, folder / "plan.yaml"))
     assert not excess(counted)
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_work_on_configuration_grows_as_it_does(tmp_path: Path, dialect: str) -> None:
+    """Checking it, and writing a plan into it: reading, lifting, lowering and writing."""
+    fast_reader(Library().sheet(dialect))  # only long texts pay for its expressions
+    checked, written = [], []
+    for folder, size in zip(folders(tmp_path), SIZES, strict=True):
+        networks = right(size)
+        if dialect == "linux-host":  # it holds one range for each network
+            networks = [one | {"exclusions": []} for one in networks]
+        (folder / "plan.yaml").write_text(plan(networks, dialect))
+        calls("write", folder / "plan.yaml", "--out", folder / "out")
+        file = folder / "out" / f"pier.{dialect}"
+        if file.is_file():
+            file.write_text(with_lines_undone(file.read_text(), Library().sheet(dialect)))
+        checked.append(calls("check", file))
+        into = ("--into", file, "--out", folder / "new")
+        written.append(calls("write", folder / "plan.yaml", *into))
+    assert not excess(checked)
+    assert not excess(written)
+
+
+def with_lines_undone(text: str, sheet: Sheet) -> str:
+    """The text with each line of its last third undone at its end, if the dialect can."""
+    if sheet.undo is None:
+        return text
+    lines = text.rstrip("\n").split("\n")
+    undone = (line for line in lines[len(lines) * 2 // 3 :] if line and not line.startswith(" "))
+    undoing = [f"{sheet.undo.before}{line}{sheet.undo.after}" for line in undone]
+    return "\n".join([*lines, *undoing, ""])

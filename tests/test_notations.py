@@ -15,7 +15,7 @@ from reservoir.dialects.forms.texts import Text
 from reservoir.dialects.notations import NOTATIONS
 from reservoir.dialects.notations import json as json_carrier
 from reservoir.dialects.notations import xml as xml_carrier
-from reservoir.dialects.notations.files import file_and_line, in_files, in_one_text
+from reservoir.dialects.notations.files import FileMarks, in_files, in_one_text
 from reservoir.dialects.notations.json import Json
 from reservoir.dialects.notations.lines import Lines
 from reservoir.dialects.notations.nodes import Nesting, Node, Notation
@@ -236,7 +236,7 @@ def test_several_files_in_one_text(files: dict[str, list[str]]) -> None:
         name: text.strip("\n") for name, text in texts.items()
     }
     for number, line in enumerate(together.split("\n")[:-1], start=1):
-        name, inside = file_and_line(together, number)
+        name, inside = FileMarks(together).file_and_line(number)
         if inside and files[name]:
             assert files[name][inside - 1] == line
 

@@ -218,10 +218,10 @@ MESS = [
 @settings(max_examples=examples(100))
 def test_both_roads_of_reading_find_the_same(file: Path, dialect: str, data: st.DataObject) -> None:
     """On any text: the same facts at the same places, the same reports, the same counts."""
-    lines = written(file, dialect, data).split("\n")
+    lines, sheet = written(file, dialect, data).split("\n"), Library().sheet(dialect)
     for _ in range(data.draw(st.integers(0, 6))):
         at = data.draw(st.integers(0, len(lines) - 1))
-        what = data.draw(st.integers(0, 5))
+        what = data.draw(st.integers(0, 6))
         if what == 0:
             lines.insert(at, data.draw(st.sampled_from(MESS)))
         elif what == 1:
@@ -230,14 +230,17 @@ def test_both_roads_of_reading_find_the_same(file: Path, dialect: str, data: st.
             del lines[at : at + data.draw(st.integers(0, 1))]
         elif what == 3:
             lines[at] = data.draw(st.sampled_from([" ", "    ", "\t"])) + lines[at].lstrip()
-        elif what == 4:
+        elif what == 4 and sheet.undo is not None:
+            said = lines[data.draw(st.integers(0, at))]
+            indent = " " * (len(said) - len(said.lstrip()))
+            lines.insert(at, f"{indent}{sheet.undo.before}{said.strip()}{sheet.undo.after}")
+        elif what == 5:
             lines[at : at + 1] = [lines[at]] * data.draw(st.integers(16, 20))
         else:
             cut = data.draw(st.integers(0, len(lines[at])))
             junk = data.draw(st.sampled_from(["x", " ", "999", "\u2028", "é", "\r"]))
             lines[at] = lines[at][:cut] + junk + lines[at][cut:]
     text = "\n".join(lines)
-    sheet = Library().sheet(dialect)
     exact, fast = read_exactly(text, sheet), read_fast(text, sheet)
     assert fast.device.children == exact.device.children
     assert fast == exact

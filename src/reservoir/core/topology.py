@@ -7,9 +7,10 @@ from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import accumulate
+from itertools import accumulate, chain
 
 from reservoir.core.plan.model import Interface, Network, Plan, PlanPath
+from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import ADDRESS_BITS, Prefix
 
 
@@ -65,6 +66,7 @@ class Topology:
         self._holders: dict[int, list[Attachment]] = {}
         self._attached: dict[tuple[str, Prefix], list[Attachment]] = {}
         self._reached: dict[tuple[str, str, Prefix], Reach | None] = {}
+        self._ways: dict[str, AddressSet] = {}
         self._attached_of: dict[str, list[Attachment]] = {name: [] for name in plan.devices}
         for device_name, device in plan.devices.items():
             for name, interface in device.interfaces.items():
@@ -192,8 +194,9 @@ class Topology:
 
     def knows_way(self, device: str, address: int) -> bool:
         """Whether an interface's subnet or a route of the device leads to an address."""
-        described = self._plan.devices[device]
-        interfaces = described.interfaces.values()
-        return any(i.address is not None and i.address.span.holds(address) for i in interfaces) or (
-            any(route.to.span.holds(address) for route in described.routes)
-        )
+        if device not in self._ways:
+            described = self._plan.devices[device]
+            own = [i.address for i in described.interfaces.values() if i.address is not None]
+            prefixes = chain(own, (route.to for route in described.routes))
+            self._ways[device] = AddressSet(prefix.span for prefix in prefixes)
+        return address in self._ways[device]

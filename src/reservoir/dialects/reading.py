@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import PurePath
 
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.dialects.behaviour.lift import Lifted, lift
-from reservoir.dialects.notations.files import FILE_MARK, file_and_line, in_one_text
+from reservoir.dialects.notations.files import FILE_MARK, FileMarks, in_one_text
 from reservoir.dialects.parse.reader import Reading, read_configuration
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.sheet.model import Sheet
@@ -39,9 +40,13 @@ class ConfigurationRead:
         """The name of its dialect."""
         return self.sheet.name
 
+    @cached_property
+    def _marks(self) -> FileMarks:
+        return FileMarks(self.text)
+
     def place(self, line: int, column: int) -> Place:
         """Where a line of the text stands; in which file, if it is several."""
-        name, number = file_and_line(self.text, line)
+        name, number = self._marks.file_and_line(line)
         if not name or name == PurePath(self.file).name:
             return Place(self.file, number, column)
         return Place(f"{self.file}/{name}", number, column)

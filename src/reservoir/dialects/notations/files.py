@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from bisect import bisect
 from collections.abc import Iterable, Iterator
 
 FILE_MARK = "# file: "
@@ -31,10 +33,20 @@ def _text(lines: Iterable[str]) -> str:
     return "\n".join(lines).strip("\n") + "\n"
 
 
-def file_and_line(text: str, line: int) -> tuple[str, int]:
-    """The file in which a line of one text stands, and its number there."""
-    name, first = "", 0
-    for number, content in enumerate(text.split("\n")[:line], start=1):
-        if content.startswith(FILE_MARK):
-            name, first = content.removeprefix(FILE_MARK).strip(), number
-    return name, line - first
+class FileMarks:
+    """Tells where the lines of one text stand, if it is several files."""
+
+    def __init__(self, text: str) -> None:
+        """Find the lines that name a file."""
+        self._names, self._lines = [""], [0]
+        line, since = 1, 0
+        for mark in re.finditer(f"^{FILE_MARK}(.*)", text, re.MULTILINE):
+            line += text.count("\n", since, mark.start())
+            since = mark.start()
+            self._names.append(mark[1].strip())
+            self._lines.append(line)
+
+    def file_and_line(self, line: int) -> tuple[str, int]:
+        """The file in which a line of the text stands, and its number there."""
+        at = bisect(self._lines, line) - 1
+        return self._names[at], line - self._lines[at]

@@ -77,13 +77,9 @@ class Fault(NamedTuple):
     column: int
     message: str
     since: int = 0
-    """The line from which on what is read may be wrong because of it, if not its own."""
+    """The line from which on, up to its own, what is read may be wrong because of it."""
     opened: tuple[int, int] | None = None
     """Where the piece begins that it is the end of; if that isn't understood, it says nothing."""
-
-    def covers(self, line: int) -> bool:
-        """Whether what is read in a line may be wrong because of it."""
-        return (self.since or self.line) <= line <= self.line
 
 
 @dataclass(frozen=True)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from bisect import bisect, bisect_left
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import NamedTuple
 
 from reservoir.core.wording import counted, nearest
@@ -44,16 +46,20 @@ EVERYTHING = frozenset(KINDS).union(*(kind.fields for kind in KINDS.values()))
 
 def with_faults(unread: Iterable[NotUnderstood], faults: Iterable[Fault]) -> list[NotUnderstood]:
     """What was not understood, and what is broken; not what is only wrong because of that."""
-    left = list(unread)
-    known = {(found.line, found.column) for found in left}
+    by_line: dict[int, list[NotUnderstood]] = {}
+    for found in sorted(unread):
+        by_line.setdefault(found.line, []).append(found)
+    known = {(found.line, found.column) for some in by_line.values() for found in some}
+    lines = list(by_line)
     result: list[NotUnderstood] = []
     for fault in faults:
         if fault.opened in known:
             continue
-        lost = sum(found.lines for found in left if fault.covers(found.line))
-        left = [found for found in left if not fault.covers(found.line)]
+        covered = slice(bisect_left(lines, fault.since or fault.line), bisect(lines, fault.line))
+        lost = sum(found.lines for line in lines[covered] for found in by_line.pop(line))
+        del lines[covered]
         result.append(NotUnderstood(*fault[:3], 1 + lost, EVERYTHING))
-    return left + result
+    return [*chain.from_iterable(by_line.values()), *result]
 
 
 class Meant(NamedTuple):
