@@ -172,6 +172,8 @@ class _Reader:
         """Lines about other things."""
         self.misshapen = 0
         """Nodes about DHCP that match no row; a wrong value doesn't count."""
+        self.has_undone = False
+        """Whether there was a line that undoes others, so that it matters what was read before."""
 
     def take_all(self, nodes: Iterable[Node], scope: Scope, block: OpenFact) -> None:
         """Understand what is in a block."""
@@ -205,6 +207,7 @@ class _Reader:
 
     def _take_back(self, node: Node, scope: Scope, block: OpenFact) -> None:
         """Understand a line that undoes what others have said."""
+        self.has_undone = True
         try:
             done = self._taken_back(node, scope, block, inside=False)
             earlier = None if done else self._earlier(block)
@@ -299,14 +302,26 @@ class _Reader:
         """
         trials: list[tuple[int, int, int]] = []
         for row, values in matches:
-            trial = _Reader(self.sheet)
+            trial = _Reader(self.sheet, None if self.said is None else {})
             copy = OpenFact(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
             trial._accept(row, dict(values), node, copy)
             lost = sum(unread.lines for unread in trial.diagnostics.not_understood)
             trials.append((trial.misshapen, lost, len(trial.foreign)))
-            if trials[-1] == (0, 0, 0):
-                break  # none can be better
+            if trials[-1] == (0, 0, 0):  # none can be better
+                if not (row.adds_fields or copy.implied or trial.has_undone):
+                    self._adopt(trial, copy, block)
+                    return
+                break
         self._accept(*matches[trials.index(min(trials))], node, block)
+
+    def _adopt(self, trial: _Reader, copy: OpenFact, block: OpenFact) -> None:
+        """Take over what a trial has read into a copy of a fact, instead of reading it again."""
+        if self.said is not None and trial.said is not None:
+            self.said.update(trial.said)
+        block.given_up.pop("", None)
+        block.fact.children += copy.fact.children
+        block.waiting += copy.waiting
+        block.waiting_for.update(copy.waiting_for)
 
     def _accept(self, row: Row, values: dict[str, Any], node: Node, block: OpenFact) -> None:
         node.kind = kind_of(row)
