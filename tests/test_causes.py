@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from reservoir.core.checks.causes import with_causes
+from reservoir.core.checks.causes import causes
 from reservoir.core.checks.rule import Rule, rules
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import PlanPath
@@ -48,16 +48,14 @@ def findings(draw: st.DrawFn) -> Finding:
 
 @given(st.lists(findings(), max_size=12))
 def test_what_follows_has_a_cause_that_follows_from_nothing(found: list[Finding]) -> None:
-    """None is lost, their order stays, and something is always left to put right."""
-    result = with_causes(found, rules(), lambda _: ["pier"])
-    assert [(f.rule, f.at) for f in result] == [(f.rule, f.at) for f in found]
-    leaders = [finding for finding in result if finding.cause is None]
-    assert bool(leaders) == bool(found)
-    for finding in result:
-        if finding.cause is not None:
-            assert finding.cause in leaders
-            rule = rules()[finding.rule]
-            assert rule in SOME_RULES
+    """Each has one or none, and something is always left to put right."""
+    roots = causes(found, rules(), lambda _: ["pier"])
+    assert len(roots) == len(found)
+    assert (None in roots) == bool(found)
+    for finding, root in zip(found, roots, strict=True):
+        if root is not None:
+            assert roots[root] is None
+            assert rules()[finding.rule] in SOME_RULES
 
 
 def of(rule: str, at: PlanPath, network: str | None = None, *states: str) -> Finding:
@@ -87,6 +85,6 @@ def test_a_line_that_was_not_understood_explains_what_it_may_have_said(
     """What rests on such a line: of the network, or of a device that touches it."""
     touching = {"crew": ["pier"], "shop": ["depot"]}
     for order in ([unread, EMPTY], [EMPTY, unread]):
-        result = with_causes(order, rules(), touching.__getitem__)
-        found = next(finding for finding in result if finding.rule == "pool-empty")
-        assert (found.cause == unread) == follows
+        roots = causes(order, rules(), touching.__getitem__)
+        root = roots[order.index(EMPTY)]
+        assert (root == order.index(unread)) == follows

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence, Set
 
 from reservoir.core.checks.rule import Rule
 from reservoir.core.findings import Finding
@@ -17,10 +16,10 @@ Touching = Callable[[str], Iterable[str]]
 """The devices that serve a network or are in it, by its name."""
 
 
-def with_causes(
+def causes(
     found: Sequence[Finding], rules: Mapping[str, Rule], touching: Touching
-) -> list[Finding]:
-    """Point each consequence to the finding that it follows from in the end.
+) -> list[int | None]:
+    """For each finding the place of the one that it follows from in the end, if there is one.
 
     A finding follows from one that blames what its rule rests on, or whose rule its rule names: at
     the same place, shown by the same address, or on the same network. What is wrong between two
@@ -30,27 +29,36 @@ def with_causes(
     is the cause of all.
     Linear in the number of findings.
     """
+    wanted = _Wanted(rules, touching if any(f.states for f in found) else None)
+    known = {finding.rule: rules.get(finding.rule) for finding in found}
+    names = {name for rule in known.values() if rule is not None for name in wanted.names(rule)}
     first: dict[Key, int] = {}
     for number, finding in enumerate(found):
-        for key in _offered(finding, rules):
+        for key in _offered(finding, known[finding.rule], names):
             first.setdefault(key, number)
-    wanted = _Wanted(rules, touching if any(f.states for f in found) else None)
+    offered = {name for name, *_ in first}
+    following = {
+        name
+        for name, rule in known.items()
+        if rule is not None and not offered.isdisjoint(wanted.names(rule))
+    }
     direct = [
         next((first[key] for key in wanted.by(f) if first.get(key, number) != number), None)
+        if f.rule in following
+        else None
         for number, f in enumerate(found)
     ]
-    result = list(found)
-    for number in range(len(found)):
-        root = _root(number, direct)
-        if root != number:
-            result[number] = replace(found[number], cause=found[root])
-    return result
+    roots = (_root(number, direct) for number in range(len(found)))
+    return [root if root != number else None for number, root in enumerate(roots)]
 
 
-def _offered(finding: Finding, rules: Mapping[str, Rule]) -> Iterator[Key]:
-    """The keys under which other findings may name this one as their cause."""
-    about, rule = _networks(finding), rules.get(finding.rule)
-    for name in (finding.rule, *(rule.blames if rule is not None else ())):
+def _offered(finding: Finding, rule: Rule | None, wanted: Set[str]) -> Iterator[Key]:
+    """The keys under which findings that want a name may name this one as their cause."""
+    names = [n for n in (finding.rule, *(rule.blames if rule is not None else ())) if n in wanted]
+    if not names and not finding.states:
+        return
+    about = _networks(finding)
+    for name in names:
         yield name, "networks", about
         if finding.at[:1] == ("devices",):
             yield from ((name, "networks", frozenset({network})) for network in about)
@@ -71,6 +79,13 @@ class _Wanted:
         self._rules = rules
         self._touching = touching
         """None if every line was understood."""
+
+    def names(self, rule: Rule) -> Iterator[str]:
+        """The rules, and what is blamed, that findings of a rule may follow from."""
+        yield from (*rule.rests_on, *rule.rests_here, *rule.rests_at)
+        yield from (*rule.follows, *rule.follows_here)
+        if rule.follows_itself:
+            yield rule.name
 
     def by(self, finding: Finding) -> Iterator[Key]:
         rule = self._rules.get(finding.rule)

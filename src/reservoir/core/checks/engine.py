@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.checks.acceptance import accepts, is_at
-from reservoir.core.checks.causes import with_causes
+from reservoir.core.checks.causes import causes
 from reservoir.core.checks.rule import Rule, Site, rules
 from reservoir.core.checks.suggestions import with_tried_suggestions
 from reservoir.core.findings import Finding, Obstacle, Severity
@@ -89,13 +89,18 @@ def check_plan(
     def look(changed: Pools, watch: Callable[[float], None] | None = None) -> list[Finding]:
         return _found(Site(changed, today, tuple(fit(changed)), behaviours or {}, complete), watch)
 
+    found = look(pools, watch)
+    roots = causes(found, rules(), pools.topology.devices_touching)
     found = [
-        replace(finding, suggestions=(), cause=None) if finding.cause else finding
-        for finding in with_causes(look(pools, watch), rules(), pools.topology.devices_touching)
+        finding if root is None else replace(finding, suggestions=())
+        for finding, root in zip(found, roots, strict=True)
     ]  # what follows from another goes away with that one
     found = with_tried_suggestions(found, plan, lambda changed: look(Pools(changed)))
     found = [_accepted(finding, plan, today) for finding in found]
-    found = with_causes(found, rules(), pools.topology.devices_touching)
+    found = [
+        finding if root is None else replace(finding, cause=found[root])
+        for finding, root in zip(found, roots, strict=True)
+    ]
     kept = [f for f in found if _wanted(f, select, ignore) and _placed(f, at)]
     return Report(
         findings=tuple(_ordered(kept, plan)),

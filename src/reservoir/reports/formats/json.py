@@ -6,6 +6,8 @@ import json
 from collections.abc import Iterator
 from typing import Any
 
+from pydantic_core import to_json
+
 from reservoir.core.checks import Report
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit
@@ -34,7 +36,7 @@ def pieces(report: Report, subject: Subject, width: int) -> Iterator[str]:
 
 def _written(value: Any, indent: int) -> str:
     """A value inside an object that is indented by so many columns."""
-    text = json.dumps(value, indent=2, ensure_ascii=False)
+    text = to_json(value, indent=2).decode()  # json.dumps indents in Python, many times slower
     return text.replace("\n", "\n" + " " * indent)
 
 
