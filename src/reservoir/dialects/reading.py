@@ -7,7 +7,8 @@ from functools import cached_property
 from pathlib import PurePath
 
 from reservoir.core.problems import InputError, Place, Problem
-from reservoir.dialects.behaviour.lift import Lifted, lift
+from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.notations.files import FILE_MARK, FileMarks, in_one_text
 from reservoir.dialects.parse.reader import Reading, read_configuration
 from reservoir.dialects.sheet.library import Library

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -14,7 +14,6 @@ from reservoir.core.plan.model import (
     Exclusion,
     Interface,
     Network,
-    Plan,
     Route,
     Service,
     Zone,
@@ -27,65 +26,13 @@ from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import listed
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.kept import kept_of
+from reservoir.dialects.behaviour.lifted import Lifted, Note, Origin, SwitchedOff
 from reservoir.dialects.behaviour.lower import called
 from reservoir.dialects.facts.by_address import FactsByAddress
 from reservoir.dialects.facts.fact import NOTHING, Fact
 from reservoir.dialects.facts.options import option_data
 from reservoir.dialects.facts.spans import backward_ranges, each_span, idle_exclusions, notes_of
 from reservoir.dialects.sheet.model import Sheet
-
-
-class Note(NamedTuple):
-    """What people should know: a default that was filled in, a fact that was left out."""
-
-    about: str
-    text: str
-
-
-@dataclass
-class Lifted:
-    """A device in the plan's terms."""
-
-    name: str
-    device: Device
-    networks: dict[str, Network] = field(default_factory=dict)
-    notes: list[Note] = field(default_factory=list)
-    origins: dict[str, Origin] = field(default_factory=dict)
-    """The facts that each network was made of."""
-    interfaces: Mapping[str, Fact] = field(default_factory=dict)
-    """The facts that its interfaces were made of."""
-    zones: Mapping[str, Fact] = field(default_factory=dict)
-    """The facts that its zones were made of."""
-    routes: Sequence[Fact] = ()
-    """The facts that its routes were made of, in their order."""
-    strays: list[Fact] = field(default_factory=list)
-    """Bindings whose address is in no pool's subnet."""
-    differing: list[tuple[Fact, list[str]]] = field(default_factory=list)
-    """Bindings whose clients are offered other values than their network, and which."""
-
-    def plan(self) -> Plan:
-        """A plan of this device alone."""
-        return Plan(devices={self.name: self.device}, networks=self.networks)
-
-
-@dataclass(frozen=True)
-class Origin:
-    """The facts that a network was made of."""
-
-    subnet: Prefix
-    pools: Sequence[Fact]
-    bindings: Sequence[Fact]
-    """In the order of the network's bindings."""
-    switched_off: SwitchedOff | None = None
-    """The switch that keeps the device from serving it, if one is off."""
-
-
-class SwitchedOff(NamedTuple):
-    """A switch that is off, so that a pool isn't served."""
-
-    why: str
-    line: int
-    column: int
 
 
 def lift(device: Fact, sheet: Sheet, otherwise_called: str = "device") -> Lifted:

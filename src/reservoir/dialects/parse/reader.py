@@ -3,29 +3,20 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from operator import attrgetter
-from typing import Any
 
-from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.garbage import garbage_collection_paused
-from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Fault, Node, Nodes, all_nodes
-from reservoir.dialects.parse.diagnostics import Diagnostics
+from reservoir.dialects.parse.node_reader import NodeReader, Said
 from reservoir.dialects.parse.not_understood import (
-    EVERYTHING,
     NotUnderstood,
-    meant_about_dhcp,
-    meant_among,
     with_faults,
 )
-from reservoir.dialects.parse.open_fact import OpenFact, Reopening, by_link
-from reservoir.dialects.parse.undo import taken_back
-from reservoir.dialects.parse.withdrawn import FactsLike, without_fields
-from reservoir.dialects.sheet.model import Row, Scope, Sheet, kind_of
-from reservoir.dialects.sheet.patterns import BadValueError, head_of, joined_parts
+from reservoir.dialects.parse.open_fact import OpenFact
+from reservoir.dialects.sheet.model import Sheet
 
 
 @dataclass(frozen=True)
@@ -48,21 +39,6 @@ class Reading:
     def lines_not_understood(self) -> int:
         """Lines about DHCP that were not understood."""
         return sum(unread.lines for unread in self.not_understood)
-
-
-@dataclass(frozen=True)
-class Said:
-    """How a node was understood."""
-
-    row: Row
-    values: Mapping[str, Any]
-    """What its own line states."""
-    number: int | None
-    """Its running number, if it has one."""
-    fact: Fact
-    """The fact that it opens or adds to."""
-    owner: tuple[Any, ...] = ()
-    """The fields by which it names the fact that it belongs to."""
 
 
 FAST_FROM_LINES = 2_000
@@ -126,7 +102,7 @@ def _understood(
 ) -> Reading:
     """What nodes state, and facts that are known already, all before a line."""
     facts, before = known
-    reader = _Reader(sheet, said)
+    reader = NodeReader(sheet, said)
     device = OpenFact(Fact("device", {}), "", 1)
     children = device.fact.children
     split = bisect_left(nodes.top, before, key=_last_line)
@@ -153,320 +129,3 @@ def _last_line(node: Node) -> int:
     while node.children:
         node = node.children[-1]
     return node.line
-
-
-_Match = tuple[Row, dict[str, Any]]
-"""One way to understand a node."""
-
-
-class _Reader:
-    def __init__(self, sheet: Sheet, said: dict[int, Said] | None = None) -> None:
-        self.sheet = sheet
-        self.said = said
-        """By the ``id`` of each node how it was understood, if somebody wants to know."""
-        self.undo_words = sheet.undo_words
-        self._lists: dict[int, FactsLike] = {}
-        """The lists of facts that something was looked up in, by their ``id``."""
-        self.diagnostics = Diagnostics()
-        self.foreign: set[int] = set()
-        """Lines about other things."""
-        self.misshapen = 0
-        """Nodes about DHCP that match no row; a wrong value doesn't count."""
-        self.has_undone = False
-        """Whether there was a line that undoes others, so that it matters what was read before."""
-
-    def take_all(self, nodes: Iterable[Node], scope: Scope, block: OpenFact) -> None:
-        """Understand what is in a block."""
-        for node in nodes:
-            self.take(node, scope, block)
-
-    def take(self, node: Node, scope: Scope, block: OpenFact) -> None:
-        """Understand one node and what is inside it."""
-        text = node.text
-        if self.undo_words and head_of(text) in self.undo_words:
-            self._take_back(node, scope, block)
-            return
-        candidates = scope.candidates(text)
-        matches: list[_Match] = []
-        misread: list[tuple[Row, BadValueError]] = []
-        for row in candidates:
-            try:
-                if (values := row.pattern.read(text)) is not None:
-                    matches.append((row, values))
-            except BadValueError as error:
-                misread.append((row, error))
-        if len(matches) > 1:
-            self._best(matches, node, block)
-        elif matches:
-            self._accept(*matches[0], node, block)
-        elif misread:
-            row, fault = misread[0]
-            self.diagnostics.whole(node, block, row, fault.message, fault.column)
-        else:
-            self._not_understood(node, scope, block, candidates)
-
-    def _take_back(self, node: Node, scope: Scope, block: OpenFact) -> None:
-        """Understand a line that undoes what others have said."""
-        self.has_undone = True
-        try:
-            done = self._taken_back(node, scope, block, inside=False)
-            earlier = None if done else self._earlier(block)
-            if earlier is not None:
-                done = self._taken_back_there(*earlier, [node], scope, inside=False)
-        except BadValueError as error:
-            self.diagnostics.say(node, error.message, error.column)
-            return
-        if done:
-            block.taken_back += 1
-            for inner in (node, *all_nodes(node.children)):
-                inner.kind = block.fact.kind
-        else:
-            self.diagnostics.say(node, f"there is nothing here to undo with {node.text!r}")
-
-    def _taken_back(self, node: Node, scope: Scope, block: OpenFact, *, inside: bool) -> bool:
-        """Take back what a line, or a step of a path, says; whether it was there."""
-        for row, values, inner in taken_back(node, scope, self.sheet, inside=inside):
-            if inner.children and not row.pieces:
-                if self._taken_back_inside(row, values, inner, block):
-                    return True
-                continue
-            said = OpenFact(Fact(block.fact.kind, {}), "", node.line)
-            if inner is node and not inside:  # a line of its own for undoing
-                said.fact = Fact(block.fact.kind, values if row.adds_fields else {})
-                gone = [] if row.adds_fields else [Fact(row.kind, values)]
-                if row.links:
-                    said.waiting = gone
-                else:
-                    said.fact.children = gone
-            else:
-                _Reader(self.sheet)._accept(row, values, inner, said)
-            if self._withdraw(block, said):
-                return True
-        return False
-
-    def _withdraw(self, block: OpenFact, less: OpenFact) -> bool:
-        """Take out of a fact what another states; whether something of it was there."""
-        found = without_fields(block.fact.fields, less.fact.fields)
-        for name in less.fact.fields:
-            block.said.pop(name, None)
-        both = (block.fact.children, less.fact.children), (block.waiting, less.waiting)
-        for facts, unwanted in both:
-            if unwanted and self._list(facts).take_out(unwanted):
-                block.shrunk[id(facts)] = self._list(facts)
-                found = True
-        return found
-
-    def _list(self, facts: list[Fact]) -> FactsLike:
-        return self._lists.setdefault(id(facts), FactsLike(facts))
-
-    def settle(self, block: OpenFact) -> None:
-        """Drop what was taken out of a fact, once all of it is read, and of what is inside it."""
-        for facts in block.shrunk.values():
-            facts.settle()
-
-    def _earlier(self, block: OpenFact) -> tuple[OpenFact, int] | None:
-        """The fact that a line opens again: what it is in, and its place there."""
-        again = block.reopens
-        if again is None:
-            return None
-        if not again.is_looked_up:
-            again.is_looked_up = True
-            facts = self._list(again.around.fact.children)
-            again.place = facts.first(again.kind, again.fields)
-        return None if again.place is None else (again.around, again.place)
-
-    def _taken_back_inside(
-        self, row: Row, values: dict[str, Any], node: Node, block: OpenFact
-    ) -> bool:
-        """Take back what stands deeper in a path."""
-        place = self._list(block.fact.children).first(row.kind, values)
-        if place is None:
-            return False
-        return self._taken_back_there(block, place, node.children, row.scope, inside=True)
-
-    def _taken_back_there(
-        self, around: OpenFact, place: int, nodes: Iterable[Node], scope: Scope, *, inside: bool
-    ) -> bool:
-        """Take back what lines say of a fact that was read before; whether all was there."""
-        facts = self._list(around.fact.children)
-        fact = facts.facts[place]
-        there = OpenFact(fact, fact.label, fact.line, shrunk=around.shrunk)
-        done = all(self._taken_back(node, scope, there, inside=inside) for node in nodes)
-        facts.changed(place)
-        return done
-
-    def _best(self, matches: list[_Match], node: Node, block: OpenFact) -> None:
-        """Of several readings, the one under which most nodes have the shape that they should.
-
-        Then the one that leaves least unread; the sheet's order decides ties.
-        """
-        trials: list[tuple[int, int, int]] = []
-        for row, values in matches:
-            trial = _Reader(self.sheet, None if self.said is None else {})
-            copy = OpenFact(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
-            trial._accept(row, dict(values), node, copy)
-            lost = sum(unread.lines for unread in trial.diagnostics.not_understood)
-            trials.append((trial.misshapen, lost, len(trial.foreign)))
-            if trials[-1] == (0, 0, 0):  # none can be better
-                if not (row.adds_fields or copy.implied or trial.has_undone):
-                    self._adopt(trial, copy, block)
-                    return
-                break
-        self._accept(*matches[trials.index(min(trials))], node, block)
-
-    def _adopt(self, trial: _Reader, copy: OpenFact, block: OpenFact) -> None:
-        """Take over what a trial has read into a copy of a fact, instead of reading it again."""
-        if self.said is not None and trial.said is not None:
-            self.said.update(trial.said)
-        block.given_up.pop("", None)
-        block.fact.children += copy.fact.children
-        block.waiting += copy.waiting
-        block.waiting_for.update(copy.waiting_for)
-
-    def _accept(self, row: Row, values: dict[str, Any], node: Node, block: OpenFact) -> None:
-        node.kind = kind_of(row)
-        block.given_up.pop("", None)
-        if row.conditions:
-            values.update(row.conditions)
-        number = values.pop(RUNNING_NUMBER, None)
-        if row.owner is not None and row.owner.is_implied:
-            block = self._implied(row.owner, node, block)
-        if self.said is not None:
-            self.said[id(node)] = Said(row, dict(values), number, block.fact)
-        if row.adds_fields and not row.links:
-            for name, value in values.items():
-                self._set(name, value, row, node, block)
-            self.take_all(node.children, row.scope, block)
-            self.diagnostics.require(row.pieces, block, node)
-            return
-        fact = Fact(node.kind, values, [], node.line, node.column)
-        if (row.children or node.children) and not self._inside(row, fact, node, block):
-            return
-        for name, other in row.same_as.items():
-            if other in values:
-                values.setdefault(name, values[other])
-        if self.said is not None:
-            owner = tuple(fact.get(link) for link in row.links)
-            self.said[id(node)] = replace(self.said[id(node)], fact=fact, owner=owner)
-        if row.links:
-            block.waiting.append(fact)
-            block.waiting_for[id(fact)] = row, node
-        else:
-            block.fact.children.append(fact)
-
-    def _inside(self, row: Row, fact: Fact, node: Node, block: OpenFact) -> bool:
-        """Understand what is inside a fact; false if that only undoes what was said of it."""
-        inner = OpenFact(fact, fact.label, node.line, dict.fromkeys(fact.fields, node.line))
-        if self.undo_words:
-            inner.reopens = Reopening(block, row.kind, dict(fact.fields))
-        self.take_all(node.children, row.scope, inner)
-        self.settle(inner)
-        if 0 < inner.taken_back == len(node.children) and self._earlier(inner) is not None:
-            return False
-        inner.label = fact.label
-        fact.said = inner.said
-        self._join_parts(inner, node)
-        self.diagnostics.require(row.children, inner, node)
-        self.finish(inner)
-        return True
-
-    def _implied(self, row: Row, node: Node, block: OpenFact) -> OpenFact:
-        """The block of a fact that opens with the first of the lines inside it."""
-        if row not in block.implied:
-            fact = Fact(row.kind, dict(row.conditions), [], node.line, node.column)
-            if self.undo_words:
-                self._list(block.fact.children).unfinished.append(len(block.fact.children))
-            block.fact.children.append(fact)
-            block.implied[row] = OpenFact(
-                fact,
-                f"{row.kind} of {block.label}",
-                node.line,
-                misread=block.misread,
-                given_up=block.given_up,
-            )
-        return block.implied[row]
-
-    def finish(self, block: OpenFact) -> None:
-        """Once all of a block is read: what lacks something, and what waits for its owner."""
-        for row, implied in block.implied.items():
-            implied.fact.said = implied.said
-            at = Node("", implied.line, implied.fact.column)
-            self._join_parts(implied, at)
-            self.diagnostics.require(row.children, implied, at)
-        owners: dict[tuple[str, ...], dict[tuple[Any, ...], Fact]] = {}
-        waiting = ((*block.waiting_for[id(fact)], fact) for fact in block.waiting)
-        for row, node, fact in sorted(waiting, key=lambda entry: entry[0].link_depth):
-            links = row.links
-            if links not in owners:
-                owners[links] = by_link(block.fact, links)
-            wanted = tuple(fact.fields.pop(link, None) for link in links)
-            owner = owners[links].get(wanted)
-            if owner is None:
-                self.diagnostics.ownerless(row, wanted, node, block)
-            elif row.adds_fields:
-                label = owner.label
-                for name, value in fact.fields.items():
-                    if owner.fields.setdefault(name, value) != value:
-                        self.diagnostics.say(
-                            node, f"{label} already has its {name} (line {owner.line})"
-                        )
-            else:
-                owner.children.append(fact)
-
-    def _set(self, name: str, value: Any, row: Row, node: Node, block: OpenFact) -> None:
-        fields = block.fact.fields
-        if row.repeat == "*":
-            fields[name] = (
-                *fields.get(name, ()),
-                *(value if isinstance(value, tuple) else (value,)),
-            )
-        elif name in block.said and fields[name] != value:
-            owner, what = block.label or "the device", name.partition(":")[0]
-            message = f"{owner} already has its {what} (line {block.said[name]})"
-            if not self.diagnostics.gave_up_before("said twice", 1, block):
-                self.diagnostics.say(node, message, states=EVERYTHING, block=block)
-        else:
-            fields[name] = value
-            block.said[name] = node.line
-
-    def _join_parts(self, block: OpenFact, node: Node) -> None:
-        """Put together the values whose parts stood in several lines."""
-        fields = block.fact.fields
-        parts: dict[str, dict[str, int]] = {}
-        for key in [key for key in fields if ":" in key]:
-            name, _, part = key.partition(":")
-            parts.setdefault(name, {})[part] = fields.pop(key)
-        if not parts:
-            return
-        try:
-            joined = joined_parts(parts)
-        except MalformedValueError as error:
-            self.diagnostics.say(node, f"{error}, in: {block.label}")
-            return
-        unread = {name.partition(":")[0] for row in block.misread for name in row.mentioned}
-        for key, value in joined.items():
-            name, _, part = key.partition(":")
-            if not part:
-                fields[name] = value
-            elif name not in unread:
-                message = f"{block.label} has only a part of its {name}"
-                self.diagnostics.say(node, message, states=frozenset({name}), block=block)
-
-    def _not_understood(
-        self, node: Node, scope: Scope, block: OpenFact, candidates: list[Row]
-    ) -> None:
-        inside = KINDS[block.fact.kind].about_dhcp
-        if inside or any(row.about_dhcp for row in candidates):
-            meant = meant_among(node.text, scope, candidates)
-        else:
-            meant = meant_about_dhcp(node, scope)
-            if meant.row is None:
-                self.foreign.add(node.line)
-                self.foreign.update(inner.line for inner in all_nodes(node.children))
-                return
-        self.misshapen += 1
-        if meant.row is None and self.diagnostics.gave_up_before("", 1, block):
-            return  # one more that belongs elsewhere, right after another
-        where = f", inside {block.label} (line {block.line})" if block.label else ""
-        message = f"not understood{where}: {node.text!r}{meant.hint}"
-        self.diagnostics.whole(node, block, meant.row, message)

@@ -14,7 +14,8 @@ from dataclasses import dataclass, field
 
 from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Fault, Node, Spot, TextEdit, all_nodes
-from reservoir.dialects.parse.reader import Said, read_nodes
+from reservoir.dialects.parse.node_reader import Said
+from reservoir.dialects.parse.reader import read_nodes
 from reservoir.dialects.sheet.model import Sheet, kind_of
 from reservoir.dialects.sheet.patterns import head_of
 

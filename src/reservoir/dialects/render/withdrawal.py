@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 
 from reservoir.dialects.notations.nodes import Node
-from reservoir.dialects.parse.reader import Said, read_nodes
+from reservoir.dialects.parse.node_reader import Said
+from reservoir.dialects.parse.reader import read_nodes
 from reservoir.dialects.sheet.model import Sheet
 
 

@@ -14,7 +14,7 @@ from reservoir.core.plan.offered import DEFAULTS, OFFERED
 from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, Span
-from reservoir.dialects.behaviour.lift import Lifted
+from reservoir.dialects.behaviour.lifted import Lifted
 
 
 def merged_plan(devices: Sequence[Lifted]) -> Plan:

@@ -15,7 +15,7 @@ from reservoir.core.values.clients import format_client
 from reservoir.core.values.typos import likely_meant
 from reservoir.core.wording import counted, listed
 from reservoir.dialects.behaviour.device import Behaviour
-from reservoir.dialects.behaviour.lift import Lifted, Origin
+from reservoir.dialects.behaviour.lifted import Lifted, Origin
 from reservoir.dialects.facts.by_address import FactsByAddress
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import each_span

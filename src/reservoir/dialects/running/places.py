@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from reservoir.core.plan.model import Network, PlanPath
 from reservoir.core.values.addresses import Prefix
-from reservoir.dialects.behaviour.lift import Lifted, Origin
+from reservoir.dialects.behaviour.lifted import Lifted, Origin
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import each_span
 

@@ -15,7 +15,7 @@ from reservoir.core.plan.offered import DEFAULTS
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import LineChange, Subject
 from reservoir.core.values.addresses import Prefix
-from reservoir.dialects.behaviour.lift import Lifted
+from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.parse.not_understood import NotUnderstood
 from reservoir.dialects.reading import ConfigurationRead
