@@ -53,7 +53,7 @@ def _rule(rule: Rule) -> Iterator[str]:
     yield from textwrap.wrap(manual["why"], 99)
     yield ""
     yield from textwrap.wrap(f"**Remedy:** {manual['remedy']}", 99)
-    for title, example in (("Reported:", rule.failing), ("Right:", rule.passing)):
+    for title, example in (("Reported:", rule.failing), ("Correct:", rule.passing)):
         yield ""
         yield title
         yield ""
