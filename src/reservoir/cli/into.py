@@ -93,6 +93,8 @@ def _require_dialect(read: ConfigurationRead, text: str, library: Library) -> No
     from reservoir.core.problems import InputError, Place, Problem
     from reservoir.dialects.reading import read_device
 
+    if read.share >= 0.5:
+        return  # no other dialect can make twice as much sense of it
     try:
         recognised = read_device(text, read.file, library)
     except InputError:
