@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from pathlib import Path
 
@@ -295,3 +296,18 @@ def test_what_follows_from_what_was_not_asked_for_names_it(run: Run, put: Put) -
     rest = run("check", "plan.yaml", "--ignore", "paths").out
     assert "gateway-unattended" in rest
     assert "due to   interface-edge-address, plan.yaml:3:47" in rest
+
+
+def test_many_networks_with_one_subnet_are_each_reported_in_few_lines(run: Run, put: Put) -> None:
+    """Five of the others are named, the rest counted: none is left out, none fills the screen."""
+    networks = [f"  n{number}: {{subnet: 10.84.30.0/24}}" for number in range(8)]
+    put("plan.yaml", "\n".join(["networks:", *networks]))
+    checked = run("check", "plan.yaml", "--select", "networks-overlap", "--format", "json")
+    by_network: dict[str, list[str]] = {}
+    for finding in json.loads(checked.out)["findings"]:
+        by_network.setdefault(finding["at"].split(".")[1], []).append(finding["message"])
+    for number in range(1, 8):
+        messages = by_network[f"n{number}"]
+        assert len(messages) == min(number, 5)
+        counts = re.findall(r"10.84.30.0 is in (\d) more network", " ".join(messages))
+        assert counts == ([str(number - 5)] if number > 5 else [])
