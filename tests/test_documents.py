@@ -16,7 +16,7 @@ from conftest import Run
 from reservoir.cli.commands import COMMANDS
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.notations import NOTATIONS
-from reservoir.dialects.parse.reader import read_exactly, read_fast
+from reservoir.dialects.parse.reader import read_nodes
 from reservoir.dialects.sheet.loader import _HeaderReader, load_sheet
 from reservoir.testing import check_dialect
 
@@ -155,7 +155,7 @@ def test_a_ninth_device_by_the_guide_alone(run: Run) -> None:
     sheet = load_sheet((NINTH / "avocet.sheet").read_text(), "avocet.sheet")
     text = (NINTH / "avocet.txt").read_text()
     for some in (text, text * 30, text.replace("begin", "")):
-        assert read_fast(some, sheet) == read_exactly(some, sheet)
+        assert read_nodes(some, sheet)[0] == read_nodes(some, sheet, in_bulk=False)[0]
 
 
 def test_the_guide_names_every_kind_field_carrier_and_word() -> None:

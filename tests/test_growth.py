@@ -14,7 +14,6 @@ import pytest
 from click.testing import CliRunner
 
 from reservoir.cli.commands import reservoir
-from reservoir.dialects.parse.bulk import fast_reader
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.sheet.model import Sheet
 
@@ -162,7 +161,6 @@ def test_work_on_a_plan_grows_as_the_plan_does(tmp_path: Path, command: str, sha
 @pytest.mark.parametrize("dialect", DIALECTS)
 def test_work_on_configuration_grows_as_it_does(tmp_path: Path, dialect: str) -> None:
     """Checking it, and writing a plan into it: reading, lifting, lowering and writing."""
-    fast_reader(Library().sheet(dialect))  # only long texts pay for its expressions
     checked, written = [], []
     for folder, size in zip(folders(tmp_path), SIZES, strict=True):
         networks = right(size)

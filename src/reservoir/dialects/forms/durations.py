@@ -64,12 +64,6 @@ class DurationForm(Form):
         return min(UNIT_SECONDS[unit] for unit in self.units)
 
     @property
-    def strict(self) -> str:
-        """The template, or the word for infinite."""
-        written = _duration_expression(self.parts, "[0-9]{1,9}")
-        return f"(?:{written}|{re.escape(self.infinite)})" if self.infinite else written
-
-    @property
     def signs(self) -> set[str]:
         """What stands between the numbers, and the word for infinite."""
         bare = re.sub(r"\{[wdhms]\}|[][]", "", self.template)

@@ -26,11 +26,6 @@ class Form(ABC):
     """The characters that a value may have, if it has only some; never a blank."""
 
     @property
-    def strict(self) -> str:
-        """A pattern of well-formed values, perhaps not of all; a part of what ``pattern`` is."""
-        return self.pattern
-
-    @property
     def signs(self) -> set[str]:
         """Characters with a meaning of their own in the value: quotes, separators, units."""
         return set(self.characters)

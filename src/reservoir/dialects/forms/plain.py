@@ -36,12 +36,6 @@ class Plain(Form):
     texts: Callable[[Sequence[Any]], list[str]] | None = None
     """Writes many at once."""
 
-    @property
-    def strict(self) -> str:
-        """The characters; the digits and signs of the template."""
-        allowed = self.characters or self.template.replace("0", "0123456789")
-        return f"[{re.escape(''.join(sorted(set(allowed))))}]+" if allowed else self.pattern
-
     def read_column(self, texts: Sequence[str]) -> list[Any]:
         values = None if self.column is None else self.column(texts)
         return super().read_column(texts) if values is None else values
@@ -85,12 +79,14 @@ _LENGTHS = {str(bits): bits for bits in range(33)}
 
 
 def _prefix_column(texts: Sequence[str]) -> list[Prefix] | None:
-    pairs = [text.partition("/")[::2] for text in texts]
-    lengths = [_LENGTHS.get(bits) for _, bits in pairs]
-    addresses = address_column(TextColumn.of(address for address, _ in pairs))
+    pieces = "/".join(texts).split("/")
+    if len(pieces) != 2 * len(texts) or not all("/" in text for text in texts):
+        return None
+    lengths = [_LENGTHS.get(bits) for bits in pieces[1::2]]
+    addresses = _address_list(pieces[::2])
     if addresses is None or None in lengths:
         return None
-    return list(map(Prefix, addresses.tolist(), lengths))  # type: ignore[arg-type]
+    return list(map(Prefix._make, zip(addresses, lengths, strict=True)))
 
 
 def codes_except(codes: frozenset[int]) -> Plain:
@@ -169,12 +165,6 @@ class MacForm(Form):
     separator: str = ":"
     prefix: str = ""
     upper: bool = False
-
-    @property
-    def strict(self) -> str:
-        """As many digits and separators as are written."""
-        length = 12 + (12 // self.group - 1) * len(self.separator)
-        return f"{re.escape(self.prefix)}[0-9A-Fa-f{re.escape(self.separator)}]{{{length}}}"
 
     def read_column(self, texts: Sequence[str]) -> list[Any]:
         values = mac_column(TextColumn.of(texts), self.prefix)

@@ -57,11 +57,6 @@ class Text(Form):
             return TOKEN
         return f"(?:{self.quoted}|[^ \\t\\n{re.escape(self.quote)}]+?)"
 
-    @property
-    def strict(self) -> str:
-        """A quoted text, or characters that need no quotation."""
-        return f"(?:{self.quoted}|[{self.bare}]+)" if self.quote else f"[{self.bare}]+"
-
     def read_column(self, texts: Sequence[str]) -> list[Any]:
         together = "".join(texts)
         if (self.quote and self.quote in together) or not self._is_bare(together):
@@ -103,6 +98,8 @@ class Enclosed(Form):
     pattern: str = TOKEN
     forbidden: frozenset[str] = frozenset()
     """Characters that are never bare in it."""
+    sign: str = ""
+    """What an escape begins with."""
     unescape: Callable[[str], str] = str
     escape: Callable[[str], str] = str
 
@@ -110,6 +107,12 @@ class Enclosed(Form):
     def signs(self) -> set[str]:
         """What can't be bare in it."""
         return set(self.forbidden)
+
+    def read_column(self, texts: Sequence[str]) -> list[Any]:
+        together = "".join(texts)
+        if self.sign in together or not together.isprintable() or not all(map(str.strip, texts)):
+            return super().read_column(texts)
+        return list(texts)  # nothing in them has to be undone
 
     def read(self, text: str) -> str:
         return _visible(self.unescape(text))
@@ -201,12 +204,6 @@ class ListOf(Form):
         """Items and separators; blanks around a separator are free."""
         between = re.escape(self.separator.strip()) or "[ \\t]"
         return f"{self.item.pattern}(?:[ \\t]*{between}[ \\t]*{self.item.pattern})*?"
-
-    @property
-    def strict(self) -> str:
-        """Items with the separator as it is written."""
-        item = self.item.strict
-        return f"{item}(?:{re.escape(self.separator)}{item})*"
 
     @property
     def signs(self) -> set[str]:

@@ -164,7 +164,7 @@ class Json(Notation):
             yield Piece(found[name], row.start(2) + found.start(name), name == "maybe")
 
     def text_form(self, text: Text) -> Form:
-        return Enclosed(r'(?:[^"\\]|\\.)+?', frozenset('"\\'), unescape, escape)
+        return Enclosed(r'(?:[^"\\]|\\.)+?', frozenset('"\\'), "\\", unescape, escape)
 
     def item_form(self, form: Form) -> Form:
         return Quoted(form)

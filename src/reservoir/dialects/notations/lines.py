@@ -15,7 +15,7 @@ from reservoir.dialects.notations.nodes import (
     Undo,
     as_far_as_it_goes,
     joined,
-    lines_of,
+    line_nodes,
     spaced,
 )
 
@@ -36,16 +36,14 @@ class Lines(ByLines):
         return as_far_as_it_goes(lambda by_layout: self._read(text, by_layout))
 
     def _read(self, text: str, by_layout: bool) -> Nodes:
+        nodes, comments = line_nodes(text, self.comments)
+        if not self.nesting.end:
+            return Nodes(_indented(nodes), comments, [])
         reader = _Reader(self, by_layout)
-        for line in lines_of(text):
-            if self.is_comment(line.text):
-                reader.comments += 1
-            elif self.nesting.end:
-                reader.take_closed(line.node(), line.column)
-            else:
-                reader.take_indented(line.node(), line.column)
+        for node in nodes:
+            reader.take(node)
         reader.finish()
-        return Nodes(reader.top, reader.comments, reader.faults)
+        return Nodes(reader.top, comments, reader.faults)
 
     def write(self, nodes: Sequence[Node]) -> str:
         return joined(
@@ -68,24 +66,32 @@ class Lines(ByLines):
         return taken_back
 
 
+def _indented(nodes: Sequence[Node]) -> list[Node]:
+    """The nodes of the top level, each with those that stand deeper after it inside."""
+    top: list[Node] = []
+    around: list[Node] = []
+    for node in nodes:
+        while around and around[-1].column >= node.column:
+            around.pop()
+        (around[-1].children if around else top).append(node)
+        around.append(node)
+    return top
+
+
 class _Reader:
+    """Puts lines into blocks that are closed by a word."""
+
     def __init__(self, lines: Lines, by_layout: bool) -> None:
         self.by_layout = by_layout
         self.nesting = lines.nesting
         self.top: list[Node] = []
-        self.comments = 0
         self.faults: list[Fault] = []
         self.open: list[tuple[int, Node]] = []
         self.is_laid_out = False
         """Whether what is inside a block has stood deeper somewhere."""
 
-    def take_indented(self, node: Node, indent: int) -> None:
-        while self.open and self.open[-1][0] >= indent:
-            self.open.pop()
-        self._add(node)
-        self.open.append((indent, node))
-
-    def take_closed(self, node: Node, indent: int) -> None:
+    def take(self, node: Node) -> None:
+        indent = node.column
         if node.text == self.nesting.end:
             self._close(node, indent)
             return
@@ -142,6 +148,5 @@ class _Reader:
         self.faults.append(Fault(node.line, node.column, message))
 
     def finish(self) -> None:
-        if self.nesting.end:
-            for _, node in self.open:
-                self._not_closed(node)
+        for _, node in self.open:
+            self._not_closed(node)

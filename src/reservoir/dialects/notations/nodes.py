@@ -242,32 +242,22 @@ class Notation(ABC):
         return line
 
 
-class Line(NamedTuple):
-    """A line that says something."""
+def line_nodes(text: str, comments: tuple[str, ...]) -> tuple[list[Node], int]:
+    """A node for each line that says something, and how many lines are comments.
 
-    text: str
-    """Without the blanks around it; only blanks, tabs and a carriage return count as such."""
-    number: int
-    column: int
-    start: int
-    end: int
-    """Offsets of the whole line with its end."""
-
-    def node(self, text: str | None = None) -> Node:
-        """The node of the line, perhaps spelled otherwise."""
-        said = self.text if text is None else text
-        return Node(said, self.number, self.column, start=self.start, end=self.end)
-
-
-def lines_of(text: str) -> Iterator[Line]:
-    """The lines that say something, comments too; only ``\\n`` ends one."""
-    start = 0
+    Only ``\\n`` ends a line; only blanks, tabs and a carriage return around it don't count.
+    """
+    nodes: list[Node] = []
+    start = skipped = 0
     for number, raw in enumerate(text.split("\n"), start=1):
         end = start + len(raw) + 1
         said = raw.strip(" \t\r")
-        if said:
-            yield Line(said, number, raw.index(said[0]) + 1, start, end)
+        if said and comments and said.startswith(comments):
+            skipped += 1
+        elif said:
+            nodes.append(Node(said, number, raw.index(said[0]) + 1, [], start, end))
         start = end
+    return nodes, skipped
 
 
 def spaced(nodes: Sequence[Node], rendered: Iterable[Sequence[str]]) -> list[str]:

@@ -14,7 +14,7 @@ from reservoir.dialects.notations.nodes import (
     TextEdit,
     Undo,
     joined,
-    lines_of,
+    line_nodes,
     spaced,
 )
 
@@ -29,26 +29,21 @@ class Paths(ByLines):
     def read(self, text: str) -> Nodes:
         root = Node("")
         inner: dict[tuple[int, str], Node] = {}
-        comments = 0
+        leaves, comments = line_nodes(text, self.comments)
         mark = self.nesting.separator
-        for line in lines_of(text):
-            if self.is_comment(line.text):
-                comments += 1
-                continue
-            at, parent = line.column - 1, root
-            *steps, last = line.text.split(mark)
+        for leaf in leaves:
+            at, parent = leaf.column - 1, root
+            *steps, last = leaf.text.split(mark)
             for step in steps:
                 name = step.strip(" \t")
                 known = inner.get((id(parent), name))
                 if known is None:
-                    known = line.node(name)
-                    known.column = _column(step, at)
+                    known = Node(name, leaf.line, _column(step, at), [], leaf.start, leaf.end)
                     inner[id(parent), name] = known
                     parent.children.append(known)
                 at += len(step) + len(mark)
                 parent = known
-            leaf = line.node(last.strip(" \t"))
-            leaf.column = _column(last, at)
+            leaf.text, leaf.column = last.strip(" \t"), _column(last, at)
             # A path may also be gone through by longer ones, before it or after it.
             if not inner.setdefault((id(parent), leaf.text), leaf).children:
                 parent.children.append(leaf)

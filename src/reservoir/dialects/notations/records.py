@@ -9,7 +9,6 @@ from typing import ClassVar
 
 from reservoir.dialects.notations.by_lines import ByLines
 from reservoir.dialects.notations.nodes import (
-    Line,
     Node,
     Nodes,
     Piece,
@@ -18,7 +17,7 @@ from reservoir.dialects.notations.nodes import (
     Undo,
     back_over,
     joined,
-    lines_of,
+    line_nodes,
     spaced,
 )
 
@@ -34,16 +33,10 @@ class Records(ByLines):
     has_undo: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
-        top: list[Node] = []
-        comments = 0
-        for line in lines_of(text):
-            if self.is_comment(line.text):
-                comments += 1
-                continue
-            first, *rest = _nodes(line)
-            first.children = rest
-            top.append(first)
-        return Nodes(top, comments, [])
+        nodes, comments = line_nodes(text, self.comments)
+        for node in nodes:
+            _cut_into_pieces(node)
+        return Nodes(nodes, comments, [])
 
     def write(self, nodes: Sequence[Node]) -> str:
         return joined(spaced(nodes, (list(self.lines(node, ())) for node in nodes)))
@@ -87,13 +80,13 @@ class Records(ByLines):
         return Node(undo.before.strip(), children=[record, *node.children], kind=node.kind)
 
 
-def _nodes(line: Line) -> Iterator[Node]:
-    """A node for each piece."""
-    for found in _PIECE.finditer(line.text):
-        if found[0]:
-            node = line.node(found[0])
-            node.column += found.start()
-            if found.start():
-                node.start += node.column - 1
-                node.end = node.start + len(found[0])
-            yield node
+def _cut_into_pieces(record: Node) -> None:
+    """Leave a record's first piece in its node, and put the others inside."""
+    text, line, start = record.text, record.line, record.start + record.column - 1
+    for found in _PIECE.finditer(text):
+        at, end = found.span()
+        if not at:
+            record.text = found[0]
+        elif at < end:
+            piece = Node(found[0], line, record.column + at, [], start + at, start + end)
+            record.children.append(piece)

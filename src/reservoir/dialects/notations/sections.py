@@ -18,7 +18,7 @@ from reservoir.dialects.notations.nodes import (
     Nodes,
     Spot,
     joined,
-    lines_of,
+    line_nodes,
 )
 
 
@@ -31,19 +31,20 @@ class Sections(ByLines):
     def read(self, text: str) -> Nodes:
         root = Node("")
         around, section = root, root
-        comments = 0
-        for line in lines_of(text):
-            node = line.node(self.normal(line.text))
-            if self.nesting.files and line.text.startswith(FILE_MARK):
-                node.text = self._bare_name(line.text.removeprefix(FILE_MARK))
+        # A file's mark may begin like a comment.
+        nodes, comments = line_nodes(text, ())
+        for node in nodes:
+            if self.nesting.files and node.text.startswith(FILE_MARK):
+                node.text = self._bare_name(node.text.removeprefix(FILE_MARK))
                 root.children.append(node)
                 around = section = node
-            elif self.is_comment(line.text):
+            elif self.is_comment(node.text):
                 comments += 1
-            elif line.text.startswith("["):
+            elif node.text.startswith("["):
                 around.children.append(node)
                 section = node
             else:
+                node.text = self.normal(node.text)
                 section.children.append(node)
         return Nodes(root.children, comments, [])
 

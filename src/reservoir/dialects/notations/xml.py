@@ -175,7 +175,7 @@ class Xml(Notation):
             yield Piece(found[name], row.start(2) + found.start(name), name == "maybe")
 
     def text_form(self, text: Text) -> Form:
-        return Enclosed(r'[^"<>]+?', frozenset('"<>'), unescape, escape)
+        return Enclosed(r'[^"<>]+?', frozenset('"<>'), "&", unescape, escape)
 
 
 class _Reader:

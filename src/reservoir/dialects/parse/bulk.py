@@ -1,190 +1,358 @@
-"""The fast road of reading: well-formed blocks by one expression each, values by the column.
+"""Makes the facts of plain blocks: of all nodes that are alike at once, values by the column.
 
-For each row of the sheet's top level there is an expression for its whole block as the writer
-lays it out. What these match is understood without being looked at line by line; everything
-else, in order, is left to the exact reader. Both must understand any text alike.
+A block is plain if nothing in it is to be reported and nothing undoes anything. What it states
+then doesn't depend on what stands around it, so the facts of such blocks are made before the
+nodes are taken one by one. Every other block is left to the node reader, whose rules these are.
 """
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator
-from functools import lru_cache
-from itertools import islice
-from typing import NamedTuple
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from enum import IntEnum
+from heapq import merge
+from itertools import compress
+from operator import itemgetter
+from typing import Any, NamedTuple
 
-import numpy as np
-from numpy.typing import NDArray
-
-from reservoir.dialects.facts.fact import Fact
-from reservoir.dialects.notations.lines import Lines
-from reservoir.dialects.notations.nodes import lines_of
-from reservoir.dialects.parse.bulk_blocks import AT_ONCE, BlockReader, Numbered, RunReader
-from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.facts.fact import Fact, facts_at
+from reservoir.dialects.facts.kinds import RUNNING_NUMBER
+from reservoir.dialects.notations.nodes import Node, all_nodes
+from reservoir.dialects.parse.node_reader import Made, Said
+from reservoir.dialects.sheet.model import Row, Scope, Sheet, kind_of
 
 
-class Understood(NamedTuple):
-    """What the fast road made of a text."""
+class _State(IntEnum):
+    """What is known of a node with all that is in it, or of a fact."""
+
+    PLAIN = 0
+    WRONG = 1
+    """The node reader would report something."""
+    UNSURE = 2
+    """Only the node reader can tell."""
+
+
+class _Lines(NamedTuple):
+    """Nodes that begin alike, or that are one row's: their columns."""
+
+    places: list[int]
+    """Where they stand among the nodes that are looked at together; ascending."""
+    nodes: list[Node]
+    owners: list[int]
+    """The number of the fact that each is in."""
+    values: list[dict[str, Any]]
+    """What each states, once they are some row's."""
+
+    def only(self, chosen: Sequence[object]) -> _Lines:
+        """Some of them."""
+        return _Lines(
+            list(compress(self.places, chosen)),
+            list(compress(self.nodes, chosen)),
+            list(compress(self.owners, chosen)),
+            list(compress(self.values, chosen)),
+        )
+
+    def read(self, row: Row) -> tuple[_Lines, _Lines]:
+        """Those that are a row's, with their values, and the others."""
+        values = row.pattern.read_all([node.text for node in self.nodes])
+        if None not in values:
+            return self._replace(values=values), _NO_LINES  # type: ignore[arg-type]
+        its = [value is not None for value in values]
+        read = self._replace(values=values)  # type: ignore[arg-type]
+        return read.only(its), self.only([not one for one in its])
+
+    def with_others(self, others: _Lines) -> _Lines:
+        """These and others, in their order, as nobody's lines."""
+        both = (zip(*lines[:3], strict=True) for lines in (self, others))
+        lines = list(merge(*both, key=itemgetter(0)))
+        places, nodes, owners = map(list, zip(*lines, strict=True)) if lines else ([], [], [])
+        return _Lines(places, nodes, owners, [])
+
+
+_States = bytes | bytearray
+"""A state for each of some nodes or facts."""
+
+_NO_LINES = _Lines([], [], [], [])
+
+
+@dataclass
+class _Facts:
+    """Facts that are being made."""
 
     facts: list[Fact]
-    """In their order."""
-    before: int
-    """The line that they are all before: the first that undoes another, or one past the last."""
-    rest: str
-    """The lines left over, in order."""
-    rest_lines: list[int]
-    """The number in the whole text of each of them."""
-    lines: int
-    """Lines of what was understood."""
-    understood: int
-    """The same without the words that close blocks."""
+    states: bytearray
+    lists: dict[tuple[int, str], Row] = field(default_factory=dict)
+    """For each list of values, by its fact's number and its field, the row that adds to it."""
+    implied: set[tuple[int, Row]] = field(default_factory=set)
+    """The facts inside each that open without a line of their own."""
+
+    def spoil_unsure(self, numbers: Iterable[int], states: _States) -> None:
+        """Note those in which something is unsure."""
+        if _State.UNSURE in states:
+            self.spoil(compress(numbers, (s == _State.UNSURE for s in states)), _State.UNSURE)
+
+    def spoil(self, numbers: Iterable[int], state: int) -> None:
+        """Note what keeps some of them from being plain."""
+        for number in numbers:
+            self.states[number] = max(self.states[number], state)
 
 
-class FastReader:
-    """The fast road for one sheet."""
+_Placed = dict[int, list[Fact]]
+"""The facts of some nodes, by the nodes' places."""
 
-    def __init__(self, sheet: Sheet) -> None:
-        """Compile the expressions of the rows that have some; of none if the notation has none."""
-        self._notation = sheet.notation
-        self._blocks: list[BlockReader] = []
-        if isinstance(sheet.notation, Lines):
-            group = 1
-            for row in sheet.rows:
-                if row.is_simple_block:
-                    self._blocks.append(BlockReader(row, sheet.notation, group))
-                    group += 1 + self._blocks[-1].groups
-        sources = "|".join(f"({block.source})" for block in self._blocks)
-        # A line that begins no block is taken by itself, so that nothing is searched for.
-        self._expression = re.compile(rf"(?:{sources}|[^\n]*(?:\n|\Z))")
-        self._closed_kinds = {
-            block.row.kind
-            for block in self._blocks
-            if block.row.children and self._notation.nesting.end
-        }
-        words = "|".join(map(re.escape, sheet.undo_words))
-        self._undoing = re.compile(rf"^[ \t]*(?:{words})[ \t]", re.MULTILINE) if words else None
-        self._runs = [RunReader(block) for block in self._blocks if block.is_one_line]
+_Take = Callable[[Row, _Lines], _States]
+"""Understands lines as a row's; the state of each."""
 
-    def understand(self, text: str) -> Understood | None:
-        """What is well-formed in the text; None if it has to be read exactly as a whole."""
-        if not self._blocks:
-            return None
-        numbered = Numbered.of(text)
-        undoing = self._undoing and self._undoing.search(text)
-        limit = undoing.start() if undoing else len(text)
-        spans, facts = self._claimed(numbered, limit)  # facts of each span
-        order = np.argsort(spans[:, 0], kind="stable")
-        order = order[spans[order, 1] <= limit]
-        spans = spans[order]
-        kept = self._standing(text, spans)
-        if kept is None:
-            return None
-        gaps = list(_gaps(text, spans[kept]))
-        rest, rest_lines = [], list[int]()
-        for begin, end in gaps:
-            first = int(numbered.lines_at([begin])[0])
-            piece = text[begin:end].rstrip("\n")
-            rest.append(piece)
-            rest_lines += range(first, first + piece.count("\n") + 1)
-        taken = spans[kept]
-        chosen = [fact for number in order[kept].tolist() for fact in facts[number]]
-        ends = np.searchsorted(numbered.starts, taken[:, 1], "left")
-        begins = np.searchsorted(numbered.starts, taken[:, 0], "left")
-        lines = int((ends - begins).sum())
-        closed = self._closed_kinds
-        closing = sum(1 for fact in chosen if fact.kind in closed) if closed else 0
-        before = int(numbered.lines_at([limit])[0]) if undoing else len(numbered.starts) + 1
-        return Understood(chosen, before, "\n".join(rest), rest_lines, lines, lines - closing)
 
-    def _claimed(self, text: Numbered, limit: int) -> tuple[NDArray[np.int64], list[list[Fact]]]:
-        """Spans of matched blocks or runs of lines, shape (n, 2), and the facts of each.
+class BulkReader:
+    """Makes the facts of plain blocks."""
 
-        Nothing is begun at the limit or behind it.
-        """
-        spans: list[NDArray[np.int64]] = [np.empty((0, 2), np.int64)]
-        facts: list[list[Fact]] = []
-        position = 0
-        while position < limit:
-            for run in self._runs:
-                end, made = run.take(text, position)
-                if made:
-                    facts.append(made)
-                    spans.append(np.array([[position, end]], np.int64))
-                    position = end
-                    break
-            else:
-                position = self._take_some(text, position, spans, facts)
-        return np.concatenate(spans), facts
+    def __init__(self, sheet: Sheet, said: dict[int, Said] | None) -> None:
+        """Take the sheet, and where to note how each node was understood, if that is wanted."""
+        self._undo_words = sheet.undo_words
+        self._said = said
+        self.made: dict[int, Made] = {}
+        """What was made of each plain block, by the ``id`` of its first node."""
 
-    def _take_some(
-        self,
-        text: Numbered,
-        position: int,
-        spans: list[NDArray[np.int64]],
-        facts: list[list[Fact]],
-    ) -> int:
-        """Match blocks of any kind from a position; where to go on."""
-        by_block: dict[int | None, list[re.Match[str]]] = {}
-        for match in islice(self._expression.finditer(text.text, position), AT_ONCE):
-            by_block.setdefault(match.lastindex, []).append(match)
-            position = match.end()
-        for block in self._blocks:
-            good, made = block.readable(text, by_block.get(block.group, []))
-            facts += [[fact] for fact in made]
-            begins, ends = [m.start() for m in good], [m.end() for m in good]
-            spans.append(np.array([begins, ends], np.int64).T)
-        return position
+    def make(self, nodes: Sequence[Node], scope: Scope) -> None:
+        """Make the facts of the plain blocks among some nodes and inside those that hold them."""
+        for head, lines in _alike(nodes, [0] * len(nodes), scope).items():
+            if head not in self._undo_words:
+                rows = scope.rows_for(head)
+                left = self._try(rows, lines, lambda row, its: self._keep(row, its, rows))  # noqa: B023
+                for node in left.nodes:
+                    self._forget(node)
 
-    def _standing(self, text: str, spans: NDArray[np.int64]) -> NDArray[np.bool_] | None:
-        """Which blocks are what they were matched as; None if that can't be said.
+    def _try(self, rows: Sequence[Row], lines: _Lines, take: _Take) -> _Lines:
+        """Understand lines as the first row's under which nothing is wrong; what is left."""
+        for row in rows:
+            its, lines = lines.read(row)
+            if its.nodes:
+                states = take(row, its)
+                if _State.WRONG in states:
+                    wrong = [state == _State.WRONG for state in states]
+                    lines = lines.with_others(its.only(wrong))
+        return lines
 
-        A block is not if it is in another; nor if an indented line after a gap belongs to it
-        too. Where blocks are closed by a word, each gap must close what it opens.
-        """
-        ends = np.maximum.accumulate(spans[:, 1])
-        kept = np.ones(len(spans), np.bool_)
-        kept[1:] = spans[1:, 0] >= ends[:-1]
-        for begin, end in _gaps(text, spans[kept]):
-            piece = text[begin:end]
-            if self._notation.nesting.end:
-                if not self._closes_what_it_opens(piece):
-                    return None
-            elif self._is_indented(piece):
-                kept[np.flatnonzero(kept & (spans[:, 1] <= begin))[-1:]] = False
-        return kept
+    def _keep(self, row: Row, lines: _Lines, rivals: Sequence[Row]) -> _States:
+        """Keep the facts that are plain, or those inside a row that opens none."""
+        if not row.opens_fact:
+            if len(rivals) == 1:
+                self.make([child for node in lines.nodes for child in node.children], row.scope)
+            return bytes([_State.UNSURE]) * len(lines.nodes)
+        if row.is_in_implied:
+            return bytes([_State.UNSURE]) * len(lines.nodes)
+        made = self._facts(row, lines)
+        for node, fact, state in zip(lines.nodes, made.facts, made.states, strict=True):
+            if state == _State.PLAIN:
+                self.made[id(node)] = Made(row, fact)
+            elif state == _State.UNSURE:
+                self._forget(node)
+        return made.states
 
-    def _is_indented(self, piece: str) -> bool:
-        """Whether the first line that says something is indented."""
-        said = (line for line in lines_of(piece) if not self._notation.is_comment(line.text))
-        first = next(said, None)
-        return first is not None and first.column > 1
+    def _forget(self, node: Node) -> None:
+        """Leave a node as it was for the node reader to understand."""
+        for inner in (node, *all_nodes(node.children)):
+            inner.kind = ""
+            if self._said is not None:
+                self._said.pop(id(inner), None)
 
-    def _closes_what_it_opens(self, piece: str) -> bool:
-        """Whether each block in it is closed, and nothing is closed that isn't open."""
-        depth, nesting = 0, self._notation.nesting
-        for line in lines_of(piece):
-            if self._notation.is_comment(line.text):
+    def _facts(self, row: Row, lines: _Lines) -> _Facts:
+        """The facts that lines open, with all that is in them."""
+        kind, nodes, values = kind_of(row), lines.nodes, lines.values
+        numbers = _settled(row, values)
+        facts = facts_at(kind, values, nodes)
+        own = [dict(one) for one in values] if self._said is not None else []
+        made = _Facts(facts, bytearray(len(facts)))
+        for node in nodes:
+            node.kind = kind
+        if row.pattern.has_parts:
+            made.spoil(_with_parts(values), _State.UNSURE)
+        if row.children or any(node.children for node in nodes):
+            inside = _inside(nodes, range(len(nodes)))
+            placed = self._fill(made, *inside, row.scope)
+            for place in sorted(placed):
+                facts[inside[1][place]].children += placed[place]
+            _require(made, range(len(facts)), row.needed_inside)
+        for name, other in row.same_as.items():
+            for fields in values:
+                if other in fields:
+                    fields.setdefault(name, fields[other])
+        if self._said is not None:
+            for node, fact, says, number in zip(nodes, facts, own, numbers, strict=True):
+                owner = tuple(fact.get(link) for link in row.links)
+                self._said[id(node)] = Said(row, says, number, fact, owner)
+        return made
+
+    def _fill(
+        self, into: _Facts, nodes: Sequence[Node], owners: Sequence[int], scope: Scope
+    ) -> _Placed:
+        """Put what nodes state into the facts that they are in; the facts to be put there too."""
+        placed: _Placed = {}
+        implied: dict[Row, list[tuple[Row, _Lines]]] = {}
+        for head, every in sorted(_alike(nodes, owners, scope).items(), key=scope.tells_most):
+            rows, lines = scope.rows_for(head), every
+            if head in self._undo_words:
+                into.spoil(lines.owners, _State.UNSURE)
                 continue
-            if line.text == nesting.end:
-                depth -= 1
-            elif nesting.is_opening(line.text):
-                depth += 1
-            if depth < 0:
-                return False
-        return depth == 0
+            if into.states.count(0) < len(
+                into.states
+            ):  # what is wrong already needs no more to be understood
+                lines = lines.only([not into.states[owner] for owner in lines.owners])
+
+            def take(row: Row, its: _Lines, rows: Sequence[Row] = rows) -> _States:
+                if row.owner is not None and row.owner.is_implied and not row.opens_fact:
+                    implied.setdefault(row.owner, []).append((row, its))
+                    states = _also_read_as(its, row, rows)
+                elif row.opens_fact:
+                    states = self._place(row, its, placed)
+                else:
+                    states = self._add(into, row, its, placed)
+                    if len(rows) > 1:
+                        states = bytes(map(max, states, _also_read_as(its, row, rows)))
+                into.spoil_unsure(its.owners, states)
+                return states
+
+            into.spoil(self._try(rows, lines, take).owners, _State.WRONG)
+        for row, some in implied.items():
+            self._imply(into, row, some, placed)
+        return placed
+
+    def _place(self, row: Row, lines: _Lines, placed: _Placed) -> _States:
+        """Place the facts that lines open inside others; the state of each."""
+        if row.links or row.is_in_implied:
+            return bytes([_State.UNSURE]) * len(lines.nodes)
+        made = self._facts(row, lines)
+        placed.update(zip(lines.places, ([fact] for fact in made.facts), strict=True))
+        return made.states
+
+    def _add(self, into: _Facts, row: Row, lines: _Lines, placed: _Placed) -> _States:
+        """Add the fields that lines state to the facts that they are in; the state of each."""
+        states = bytearray(len(lines.nodes))
+        kind, numbers = kind_of(row), _settled(row, lines.values)
+        add = _add_items if row.repeat == "*" else _add_fields
+        add(into, row, lines, states)
+        for node in lines.nodes:
+            node.kind = kind
+        if row.pattern.has_parts:
+            for place in _with_parts(lines.values):
+                states[place] = _State.UNSURE
+        if self._said is not None:
+            for node, values, owner, number in zip(
+                lines.nodes, lines.values, lines.owners, numbers, strict=True
+            ):
+                self._said[id(node)] = Said(row, values, number, into.facts[owner])
+        if row.children or any(node.children for node in lines.nodes):
+            inner = self._fill(into, *_inside(lines.nodes, lines.owners), row.scope)
+            _, around = _inside(lines.nodes, lines.places) if inner else ([], [])
+            for place in sorted(inner):
+                placed.setdefault(around[place], []).extend(inner[place])
+            _require(into, lines.owners, row.needed_pieces)
+        return states
+
+    def _imply(
+        self, into: _Facts, row: Row, some: Sequence[tuple[Row, _Lines]], placed: _Placed
+    ) -> None:
+        """Make the facts that open with the first of the lines inside them."""
+        first: dict[int, tuple[int, Node]] = {}
+        for _, lines in some:
+            for place, node, owner in zip(lines.places, lines.nodes, lines.owners, strict=True):
+                first[owner] = min(first.get(owner, (place, node)), (place, node), key=_place)
+        values = [dict(row.conditions) for _ in first]
+        facts = facts_at(row.kind, values, [node for _, node in first.values()])
+        made = _Facts(facts, bytearray(len(facts)))
+        numbers = {owner: number for number, owner in enumerate(first)}
+        for inner, lines in some:
+            its = lines._replace(owners=[numbers[owner] for owner in lines.owners])
+            made.spoil_unsure(its.owners, self._add(made, inner, its, {}))
+        _require(made, range(len(facts)), row.needed_inside)
+        for (owner, (place, _)), fact, state in zip(first.items(), facts, made.states, strict=True):
+            placed.setdefault(place, []).append(fact)
+            again = (owner, row) in into.implied or self._undo_words
+            into.implied.add((owner, row))
+            into.spoil([owner], _State.UNSURE if again else state)
 
 
-@lru_cache(maxsize=4)
-def fast_reader(sheet: Sheet) -> FastReader:
-    """The fast road for a sheet; compiling its expressions takes as long as a thousand lines."""
-    return FastReader(sheet)
+def _alike(nodes: Sequence[Node], owners: Sequence[int], scope: Scope) -> dict[str, _Lines]:
+    """The nodes by the word that their rows are found by."""
+    places: dict[str, list[int]] = {}
+    for place, head in enumerate(scope.heads_of([node.text for node in nodes])):
+        if head in places:
+            places[head].append(place)
+        else:
+            places[head] = [place]
+    return {
+        head: _Lines(some, [nodes[n] for n in some], [owners[n] for n in some], [])
+        for head, some in places.items()
+    }
 
 
-def _gaps(text: str, spans: NDArray[np.int64]) -> Iterator[tuple[int, int]]:
-    """The stretches between spans that have something in them."""
-    begins = np.concatenate([[0], spans[:, 1]])
-    ends = np.concatenate([spans[:, 0], [len(text)]])
-    for number in np.flatnonzero(ends > begins).tolist():
-        begin, end = int(begins[number]), int(ends[number])
-        if text[begin:end].strip(" \t\r\n"):
-            yield begin, end
+def _inside(nodes: Sequence[Node], owners: Sequence[int]) -> tuple[list[Node], list[int]]:
+    """The nodes directly inside some, and the number of what each is in."""
+    children = [child for node in nodes for child in node.children]
+    numbers = [number for node, number in zip(nodes, owners, strict=True) for _ in node.children]
+    return children, numbers
+
+
+def _place(entry: tuple[int, Node]) -> int:
+    return entry[0]
+
+
+def _settled(row: Row, values: Iterable[dict[str, Any]]) -> list[int | None]:
+    """Add the fields that a line of a row states by being there; the running numbers."""
+    if row.conditions:
+        for fields in values:
+            fields.update(row.conditions)
+    return [fields.pop(RUNNING_NUMBER, None) for fields in values]
+
+
+def _with_parts(values: Iterable[dict[str, Any]]) -> list[int]:
+    """The numbers of those that state only a part of a value."""
+    return [n for n, fields in enumerate(values) if any(":" in name for name in fields)]
+
+
+def _also_read_as(lines: _Lines, row: Row, rows: Sequence[Row]) -> _States:
+    """The state of lines that add fields as a row: unsure if another row reads them too."""
+    others = [other.pattern.match for other in rows if other is not row]
+    return bytes(
+        _State.UNSURE if any(match(node.text) for match in others) else _State.PLAIN
+        for node in lines.nodes
+    )
+
+
+def _add_fields(into: _Facts, row: Row, lines: _Lines, states: bytearray) -> None:
+    """Add fields of which a fact has each once; a second time is left to the node reader."""
+    facts = into.facts
+    for number, (node, owner, values) in enumerate(
+        zip(lines.nodes, lines.owners, lines.values, strict=True)
+    ):
+        fact, line = facts[owner], node.line
+        fields = fact.fields
+        for name, value in values.items():
+            if name in fields:
+                states[number] = _State.UNSURE
+            else:
+                fields[name] = value
+                if line != fact.line:
+                    if fact.said is None:
+                        fact.said = {}
+                    fact.said[name] = line
+
+
+def _add_items(into: _Facts, row: Row, lines: _Lines, states: bytearray) -> None:
+    """Add items to lists; what two rows add to is left to the node reader, for the order."""
+    for number, (owner, values) in enumerate(zip(lines.owners, lines.values, strict=True)):
+        fields = into.facts[owner].fields
+        for name, value in values.items():
+            items = value if isinstance(value, tuple) else (value,)
+            fields[name] = (*fields.get(name, ()), *items)
+            if into.lists.setdefault((owner, name), row) is not row:
+                states[number] = _State.UNSURE
+
+
+def _require(made: _Facts, numbers: Iterable[int], names: frozenset[str]) -> None:
+    """Note the facts that lack a field which a line inside them has to state."""
+    if names:
+        facts = made.facts
+        lacking = (number for number in numbers if not names <= facts[number].fields.keys())
+        made.spoil(lacking, _State.WRONG)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from types import MappingProxyType
+from typing import Any, NamedTuple
 
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.facts.fact import Fact
@@ -38,6 +39,13 @@ class Said:
     """The fields by which it names the fact that it belongs to."""
 
 
+class Made(NamedTuple):
+    """A fact that was made before the nodes are taken one by one."""
+
+    row: Row
+    fact: Fact
+
+
 _Match = tuple[Row, dict[str, Any]]
 """One way to understand a node."""
 
@@ -45,8 +53,15 @@ _Match = tuple[Row, dict[str, Any]]
 class NodeReader:
     """Makes facts of nodes, and reports what it doesn't understand."""
 
-    def __init__(self, sheet: Sheet, said: dict[int, Said] | None = None) -> None:
+    def __init__(
+        self,
+        sheet: Sheet,
+        said: dict[int, Said] | None = None,
+        made: Mapping[int, Made] = MappingProxyType({}),
+    ) -> None:
         self.sheet = sheet
+        self.made = made
+        """By the ``id`` of a node, the fact that has been made of all that is in it."""
         self.said = said
         """By the ``id`` of each node how it was understood, if somebody wants to know."""
         self.undo_words = sheet.undo_words
@@ -67,6 +82,11 @@ class NodeReader:
 
     def take(self, node: Node, scope: Scope, block: OpenFact) -> None:
         """Understand one node and what is inside it."""
+        made = self.made.get(id(node))
+        if made is not None:
+            block.given_up.pop("", None)
+            self._add_fact(*made, node, block)
+            return
         text = node.text
         if self.undo_words and head_of(text) in self.undo_words:
             self._take_back(node, scope, block)
@@ -233,6 +253,10 @@ class NodeReader:
         if self.said is not None:
             owner = tuple(fact.get(link) for link in row.links)
             self.said[id(node)] = replace(self.said[id(node)], fact=fact, owner=owner)
+        self._add_fact(row, fact, node, block)
+
+    def _add_fact(self, row: Row, fact: Fact, node: Node, block: OpenFact) -> None:
+        """Put a fact into the block that it is in, or into the one that it names, later."""
         if row.links:
             block.waiting.append(fact)
             block.waiting_for[id(fact)] = row, node
@@ -249,7 +273,7 @@ class NodeReader:
         if 0 < inner.taken_back == len(node.children) and self._earlier(inner) is not None:
             return False
         inner.label = fact.label
-        fact.said = inner.said
+        inner.keep_lines()
         self._join_parts(inner, node)
         self.diagnostics.require(row.children, inner, node)
         self.finish(inner)
@@ -274,7 +298,7 @@ class NodeReader:
     def finish(self, block: OpenFact) -> None:
         """Once all of a block is read: what lacks something, and what waits for its owner."""
         for row, implied in block.implied.items():
-            implied.fact.said = implied.said
+            implied.keep_lines()
             at = Node("", implied.line, implied.fact.column)
             self._join_parts(implied, at)
             self.diagnostics.require(row.children, implied, at)

@@ -37,6 +37,11 @@ class OpenFact:
     shrunk: dict[int, FactsLike] = field(default_factory=dict)
     """The lists of facts, in it or deeper, from which some were taken, by their ``id``."""
 
+    def keep_lines(self) -> None:
+        """Leave with the fact the lines of the fields that stand on others than its own."""
+        elsewhere = {name: line for name, line in self.said.items() if line != self.fact.line}
+        self.fact.said = elsewhere or None
+
 
 @dataclass(eq=False)
 class Reopening:

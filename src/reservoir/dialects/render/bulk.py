@@ -15,6 +15,7 @@ from typing import Any, NamedTuple
 
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.facts.fact import NOTHING, Fact
+from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.notations.lines import Lines
 from reservoir.dialects.sheet.model import Row, Sheet, grouped
 from reservoir.dialects.sheet.patterns import ValueWriter
@@ -180,7 +181,7 @@ class FastWriter:
 
     def _layout(self, row: Row, fields: Mapping[str, Any]) -> _Layout | None:
         """How facts with these fields are laid out; None if the block can't say them whole."""
-        if not row.is_simple_block:
+        if not _is_simple(row):
             return None
         head = _line(row, fields, "")
         if head is None:
@@ -224,6 +225,19 @@ def _with(fact: Fact, children: list[Fact]) -> Fact:
     if all(map(is_, children, fact.children)):
         return fact
     return replace(fact, children=children)
+
+
+def _is_simple(row: Row) -> bool:
+    """Whether it opens a fact that is lines, one level deep, each field in one of them."""
+    inside = [row, *row.children]
+    fields = [name for one in inside if one is row or not one.kind for name in one.mentioned]
+    return (
+        not row.adds_fields
+        and len(set(fields)) == len(fields)
+        and not any(one.links or one.is_implied or one.pieces for one in inside)
+        and not any(one.children for one in row.children)
+        and RUNNING_NUMBER not in {name for one in inside for name in one.mentioned}
+    )
 
 
 def _is_so(row: Row, fields: Mapping[str, Any]) -> bool:

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import groupby
 from typing import Any
 
 from reservoir.dialects.facts.fact import NOTHING
-from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.notations.nodes import Notation, Undo
-from reservoir.dialects.sheet.patterns import LinePattern, head_of
+from reservoir.dialects.sheet.patterns import LinePattern, head_of, heads_of
 
 
 @dataclass(frozen=True)
@@ -96,17 +95,24 @@ class Row:
         return not self.pattern.elements
 
     @cached_property
-    def is_simple_block(self) -> bool:
-        """Whether it opens a fact that is lines, one level deep, each field in one of them."""
-        inside = [self, *self.children]
-        fields = [name for row in inside if row is self or not row.kind for name in row.mentioned]
-        return (
-            not self.adds_fields
-            and len(set(fields)) == len(fields)
-            and not any(row.links or row.is_implied or row.pieces for row in inside)
-            and not any(row.children for row in self.children)
-            and RUNNING_NUMBER not in {name for row in inside for name in row.mentioned}
-        )
+    def opens_fact(self) -> bool:
+        """Whether it states a fact of its own, or what another fact has that it only names."""
+        return not self.adds_fields or bool(self.links)
+
+    @cached_property
+    def is_in_implied(self) -> bool:
+        """Whether its fact is in one that opens without a line of its own."""
+        return self.owner is not None and self.owner.is_implied
+
+    @cached_property
+    def needed_inside(self) -> frozenset[str]:
+        """The fields that the lines which must be in it state."""
+        return _needed(self.children)
+
+    @cached_property
+    def needed_pieces(self) -> frozenset[str]:
+        """The fields that the pieces which must be on its line state."""
+        return _needed(self.pieces)
 
     @cached_property
     def mentioned(self) -> frozenset[str]:
@@ -133,6 +139,12 @@ class Row:
             if fields.get(name) != value:
                 return False
         return all(fields.get(name) == fields.get(other) for name, other in self.same_as.items())
+
+
+def _needed(rows: Iterable[Row]) -> frozenset[str]:
+    sure = [row for row in rows if not (row.kind or row.repeat or row.links)]
+    fields = (_needed(row.children) if row.is_frame else row.required for row in sure)
+    return frozenset().union(*fields)
 
 
 def grouped(rows: Iterable[Row]) -> list[tuple[str, list[Row]]]:
@@ -171,9 +183,26 @@ class Scope:
         """The word by which rows for a text are found."""
         return head_of(text.removeprefix(self.opening) if self.opening else text)
 
+    def heads_of(self, texts: Sequence[str]) -> Sequence[str]:
+        """The same for many texts."""
+        heads = heads_of(texts, self.opening)
+        return heads if len(heads) == len(texts) else [self.head_of(text) for text in texts]
+
+    def tells_most(self, entry: tuple[str, object]) -> int:
+        """A rank of words, the lower the sooner a text that begins so shows what it is in.
+
+        Those of no row come first, then those of rows that open facts.
+        """
+        rows = self.rows_for(entry[0])
+        return 1 + all(row.adds_fields for row in rows) if rows else 0
+
     def candidates(self, text: str) -> list[Row]:
         """The rows that a text may be, by its first word, in the sheet's order."""
-        found = self.by_head.get(self.head_of(text), [])
+        return self.rows_for(self.head_of(text))
+
+    def rows_for(self, head: str) -> list[Row]:
+        """The rows that a text that begins with a word may be, in the sheet's order."""
+        found = self.by_head.get(head, [])
         return found + self.headless if self.headless else found
 
 

@@ -6,7 +6,7 @@ The reader matches it against a line, the writer fills it in; neither has a seco
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -49,6 +49,12 @@ def head_of(text: str) -> str:
     return found[0] if found else ""
 
 
+def heads_of(texts: Sequence[str], opening: str) -> list[str]:
+    """The same for each of many texts, after what opens a block; a text of two lines has two."""
+    line = f"(?:{re.escape(opening)})?({_HEAD.pattern[:-2]}\\n]*)[^\\n]*\\n"
+    return re.findall(line, "\n".join([*texts, ""]))
+
+
 _HEAD = re.compile(r"\[?[^ \t=:>\[\]]*")
 
 
@@ -73,6 +79,11 @@ class LinePattern:
     def slots(self) -> tuple[Slot, ...]:
         """Every slot, those in optional parts too, in order."""
         return tuple(_slots(self.elements))
+
+    @cached_property
+    def has_parts(self) -> bool:
+        """Whether some slot holds only a part of its field's value."""
+        return any(slot.part for slot in self.slots)
 
     @cached_property
     def links(self) -> tuple[str, ...]:
@@ -117,16 +128,6 @@ class LinePattern:
         return re.compile("".join(_expressions(self.elements)) + "[ \\t]*")
 
     @cached_property
-    def strict(self) -> str:
-        """An expression for well-formed lines, with a group for each slot in order."""
-        return "".join(_expressions(self.elements, strict=True))
-
-    @cached_property
-    def strict_without_groups(self) -> str:
-        """The same, without groups."""
-        return "".join(_expressions(self.elements, strict=True, slot="(?:{})"))
-
-    @cached_property
     def match(self) -> Any:
         """Matches a whole line; the groups are the slots' texts in order."""
         return self._expression.fullmatch
@@ -162,6 +163,64 @@ class LinePattern:
             raise BadValueError(message, found.start(group)) from None
         return values
 
+    def read_all(self, lines: Sequence[str]) -> list[dict[str, Any] | None]:
+        """The same for many lines, by the column; None too for one with a value that is wrong."""
+        distinct = set(lines)
+        if len(distinct) < len(lines) // 2:
+            of_line = dict(zip(distinct, self.read_all(list(distinct)), strict=True))
+            known = [of_line[line] for line in lines]
+            return [None if values is None else dict(values) for values in known]
+        found = list(map(self.match, lines))
+        groups = [match.groups() for match in found if match]
+        try:
+            values = self._values(list(zip(*groups, strict=True)), len(groups))
+        except MalformedValueError:
+            return [self._read_or_none(line) for line in lines]
+        if len(values) == len(lines):
+            return list(values)
+        following = iter(values)
+        return [next(following) if match else None for match in found]
+
+    def _values(self, texts: Sequence[Sequence[str | None]], count: int) -> list[dict[str, Any]]:
+        """The fields of each line, by the texts of each slot; None where there is no text.
+
+        Raises:
+            MalformedValueError: a value somewhere can't be read.
+        """
+        if not count or not self.slots:
+            return [{} for _ in range(count)]
+        columns = [
+            slot.form.read_all(column) for slot, column in zip(self.slots, texts, strict=True)
+        ]
+        if self.has_parts:
+            return [self._joined(values) for values in zip(*columns, strict=True)]
+        # A dict that begins with one field and is given the others takes a third of the time of
+        # one that is made of pairs.
+        name = self.slots[0].field
+        made = [{name: value} if value is not None else {} for value in columns[0]]
+        for slot, column in zip(self.slots[1:], columns[1:], strict=True):
+            name = slot.field
+            for fields, value in zip(made, column, strict=True):
+                if value is not None:
+                    fields[name] = value
+        return made
+
+    def _joined(self, values: Iterable[Any]) -> dict[str, Any]:
+        fields: dict[str, Any] = {}
+        parts: dict[str, dict[str, int]] = {}
+        for slot, value in zip(self.slots, values, strict=True):
+            if value is not None and slot.part:
+                parts.setdefault(slot.field, {})[slot.part] = value
+            elif value is not None:
+                fields[slot.field] = value
+        return fields | joined_parts(parts)
+
+    def _read_or_none(self, line: str) -> dict[str, Any] | None:
+        try:
+            return self.read(line)
+        except BadValueError:
+            return None
+
     @cached_property
     def _readers(self) -> tuple[tuple[str, str, Callable[[str], Any]], ...]:
         """For each group of the expression: the field, the part, and how to read it."""
@@ -182,7 +241,7 @@ class LinePattern:
         """How many of the line's characters its literal beginnings account for."""
         reached = 0
         for count in range(1, len(self.elements) + 1):
-            begun = re.match("".join(_expressions(self.elements[:count])), line)
+            begun = re.match("".join(_expressions(self.elements[:count], "")), line)
             if begun is None:
                 break
             reached = begun.end()
@@ -309,14 +368,39 @@ def _shape(elements: Sequence[Element]) -> str:
     return text
 
 
-def _expressions(
-    elements: Sequence[Element], *, strict: bool = False, slot: str = "({})"
-) -> Iterator[str]:
-    for element in elements:
+def _expressions(elements: Sequence[Element], after: str = " ") -> Iterator[str]:
+    """An expression for each element; ``after`` are the characters that may follow the last."""
+    following = [_begins(elements[n:], after) for n in range(1, len(elements) + 1)]
+    for element, behind in zip(elements, following, strict=True):
         if isinstance(element, Literal):
-            blanks = " " if strict else "[ \\t]+"
-            yield blanks.join(re.escape(word) for word in element.text.split(" "))
+            yield "[ \\t]+".join(re.escape(word) for word in element.text.split(" "))
         elif isinstance(element, Slot):
-            yield slot.format(element.form.strict if strict else element.form.pattern)
+            yield f"({_up_to(behind, element.form.pattern)})"
         else:
-            yield f"(?:{''.join(_expressions(element.elements, strict=strict, slot=slot))})?"
+            yield f"(?:{''.join(_expressions(element.elements, behind))})?"
+
+
+def _begins(elements: Sequence[Element], after: str) -> str:
+    """The characters with which some elements may begin; none if that can't be said."""
+    if not elements:
+        return after
+    element = elements[0]
+    if isinstance(element, Literal):
+        return element.text[:1]
+    if isinstance(element, Optional):
+        first, rest = _begins(element.elements, ""), _begins(elements[1:], after)
+        return first + rest if first and rest else ""
+    return ""
+
+
+def _up_to(behind: str, pattern: str) -> str:
+    """A value's pattern; as much as will do where what is behind it can't be part of it.
+
+    That finds the same as ``pattern``, which asks for as little as will do, in half of the time.
+    """
+    found = _RELUCTANT.fullmatch(pattern)
+    return pattern[:-1] if found and behind and set(behind) <= set(found[1]) else pattern
+
+
+_RELUCTANT = re.compile(r"\[\^((?:[^\]\\]|\\t|\\n)*)\]\+\?")
+"""As few as will do of all characters but some."""
