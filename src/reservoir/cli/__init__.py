@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 
 
@@ -12,6 +13,8 @@ def main() -> None:
 
         print(f"reservoir {__version__}")
         return
+    # Looking for plug-ins of the validation takes a twentieth of a short run.
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     from reservoir.cli.commands import run
 
     run()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Mapping
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from typing import Any
 
 from reservoir.core.plan.edits import Edit
@@ -148,7 +148,7 @@ class Witness:
 
     def as_json(self) -> dict[str, Any]:
         """The fields that are set; addresses and clients as text."""
-        values = {f.name: getattr(self, f.name) for f in fields(self)}
+        values = dict(vars(self))
         if self.address is not None:
             values["address"] = format_address(self.address)
         if self.client is not None:

@@ -82,7 +82,7 @@ class Pool:
         """The path of the network in the plan."""
         return ("networks", self.name)
 
-    @property
+    @cached_property
     def ranges_path(self) -> PlanPath:
         """The path of the list of ranges that this server assigns from."""
         services = self.network.served_by

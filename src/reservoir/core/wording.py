@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable
+from functools import lru_cache
 
 
 def listed(items: Iterable[object]) -> str:
@@ -36,7 +37,12 @@ def be(number: int) -> str:
 
 def nearest(word: str, known: Iterable[str]) -> str | None:
     """The known word that was most likely meant, if one is similar."""
-    close = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
+    return _nearest(word, tuple(known))
+
+
+@lru_cache(maxsize=4096)  # a file that is foreign asks about a few words on all of its lines
+def _nearest(word: str, known: tuple[str, ...]) -> str | None:
+    close = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
     return close[0] if close else None
 
 

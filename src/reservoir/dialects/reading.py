@@ -32,7 +32,6 @@ class ConfigurationRead:
     share: float
     """The share of its lines that the dialect understands, 0 to 1."""
     reading: Reading
-    lifted: Lifted
     runner_up: tuple[str, float] | None = None
     """Where the dialect was recognised: the next best, and the share that it would understand."""
 
@@ -40,6 +39,11 @@ class ConfigurationRead:
     def dialect(self) -> str:
         """The name of its dialect."""
         return self.sheet.name
+
+    @cached_property
+    def lifted(self) -> Lifted:
+        """What it states, as a plan."""
+        return lift(self.reading.device, self.sheet, PurePath(self.file).stem)
 
     @cached_property
     def _marks(self) -> FileMarks:
@@ -68,8 +72,7 @@ def read_device(
         sheet, runner_up = _recognised(text, file, library)
     text = _as_files(text, file, sheet)
     reading = read_configuration(text, sheet)
-    lifted = lift(reading.device, sheet, PurePath(file).stem)
-    return ConfigurationRead(file, text, sheet, _share(reading), reading, lifted, runner_up)
+    return ConfigurationRead(file, text, sheet, _share(reading), reading, runner_up)
 
 
 def _as_files(text: str, file: str, sheet: Sheet) -> str:

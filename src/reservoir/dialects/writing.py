@@ -80,8 +80,9 @@ def write_device(
             misread.append("the facts that are read back are not those that were written")
     else:
         placed = merge_into(existing, written.text, sheet)
-        before = read_configuration(existing, sheet).not_understood
-        reading = read_configuration(placed.text, sheet)
+        before = placed.before.not_understood
+        is_changed = placed.text != existing
+        reading = read_configuration(placed.text, sheet) if is_changed else placed.before
         still = {_anywhere(there.message) for there in reading.not_understood}
         unread = tuple(there for there in before if _anywhere(there.message) in still)
         misread = list(_not_understood_since(unread, reading.not_understood))

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -49,7 +50,7 @@ class TablePlaces:
     def place(self, row: int, column: str = "network") -> Place:
         """The place of a cell, or of the row."""
         line = self.lines[row]
-        return Place(self.file, line, _cell_starts(self._written(line))[self.columns[column]])
+        return Place(self.file, line, _cell_start(self._written(line), self.columns[column]))
 
     def _written(self, line: int) -> str:
         ends = self._line_ends
@@ -62,15 +63,12 @@ class TablePlaces:
         return np.flatnonzero(np.frombuffer(self.data, dtype=np.uint8) == ord("\n"))
 
 
-def _cell_starts(written: str) -> list[int]:
-    """Columns, from 1, at which the cells of a line begin."""
-    starts, quoted = [1], False
-    for position, character in enumerate(written):
-        if character == '"':
-            quoted = not quoted
-        elif character == "," and not quoted:
-            starts.append(position + 2)
-    return starts + [1] * 64  # a row that goes on in the next line has fewer commas here
+def _cell_start(written: str, cell: int) -> int:
+    """The column, from 1, at which a cell of a line begins; 1 if it is in a later line."""
+    if '"' in written:
+        written = re.sub('"[^"]*(?:"|$)', lambda found: "x" * len(found[0]), written)
+    before = written.split(",", cell)
+    return len(written) - len(before[-1]) + 1 if len(before) > cell else 1
 
 
 def read_table(

@@ -42,10 +42,14 @@ def range_holding(address: int, pool: Pool) -> tuple[PlanPath, Span | None]:
     return pool.ranges_path, None
 
 
+def _is_in_one(address: int, pool: Pool) -> bool:
+    return pool.named != "all" and sum(span.holds(address) for span in pool.named) == 1
+
+
 def exclude(address: int, pool: Pool) -> tuple[Edit, ...]:
     """Take an address out of a pool: shorten the range that starts or ends there, or exclude it."""
     path, span = range_holding(address, pool)
-    if span is not None and pool.named != "all" and sum(s.holds(address) for s in pool.named) == 1:
+    if span is not None and address in span and _is_in_one(address, pool):
         if address == span.first < span.last:
             return (Edit(path, str(span), str(Span(address + 1, span.last))),)
         if address == span.last > span.first:

@@ -8,7 +8,7 @@ suggestions, and only one that works because another is made as well can slip th
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 
 from reservoir.core.findings import Finding, Severity
@@ -34,13 +34,13 @@ def with_tried_suggestions(found: Sequence[Finding], plan: Plan, check: Check) -
         plan: The plan.
         check: Finds what is wrong in a plan.
     """
+    work = _work_of_a_check(plan)
+    if work * _fewest_trials(found) > MOST_WORK:
+        return list(found)
     singly: list[Trial] = [
         [(n, each)] for n, finding in enumerate(found) for each in finding.suggestions
     ]
-    work = _work_of_a_check(plan)
     trials = singly if work * len(singly) <= MOST_WORK else list(_together(singly))
-    if work * len(trials) > MOST_WORK:
-        return list(found)
     kept: dict[int, list[Edit]] = {}
     for trial in trials:
         for number, suggestion in _successful(trial, found, plan, check):
@@ -61,6 +61,13 @@ def _work_of_a_check(plan: Plan) -> int:
     bound = sum(len(n.bindings) + len(n.static) for n in networks)
     bound += len(plan.bulk_bindings) + len(plan.bulk_static)
     return len(networks) + spans // 2 + bound // 100
+
+
+def _fewest_trials(found: Iterable[Finding]) -> int:
+    """How often a plan has to be checked again if as much as may be is tried at once."""
+    paths = Counter(each.path[:2] for finding in found for each in finding.suggestions)
+    alone = sum(count for path, count in paths.items() if path[0] != "networks")
+    return alone + max((n for path, n in paths.items() if path[0] == "networks"), default=0)
 
 
 def _together(singly: Sequence[Trial]) -> Iterator[Trial]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import datetime
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Annotated, Any, Literal
 
 from pydantic import (
@@ -314,14 +315,14 @@ PlanPath = tuple[str | int, ...]
 
 def format_path(path: PlanPath) -> str:
     """Write a path as ``networks.passenger-wifi.ranges[0]``; keys with dots are quoted."""
-    text = ""
-    for step in path:
-        if isinstance(step, int):
-            text += f"[{step}]"
-        else:
-            key = f'"{step}"' if set(step) & set('."[] ') or not step else step
-            text += f".{key}" if text else key
-    return text
+    return "".join([_step_text(step) for step in path]).removeprefix(".")
+
+
+@lru_cache(maxsize=1 << 16)
+def _step_text(step: str | int) -> str:
+    if isinstance(step, int):
+        return f"[{step}]"
+    return f'."{step}"' if set(step) & set('."[] ') or not step else f".{step}"
 
 
 def option_text(code: int, data: bytes) -> str:

@@ -25,6 +25,13 @@ _STEPS = np.array([1, -1, 2, -2], dtype=np.int64)
 """What a start and a stop of the first set, and of the second, add to where a walk is."""
 
 
+FEW = 8
+"""Spans up to which plain Python is done before NumPy has begun: most sets of most plans."""
+
+_Borders = list[tuple[int, int]]
+"""Half-open spans."""
+
+
 class AddressSet:
     """An immutable set of IPv4 addresses."""
 
@@ -38,14 +45,7 @@ class AddressSet:
     def __init__(self, spans: Iterable[Span] = ()) -> None:
         """The union of the spans; a reversed span holds nothing."""
         kept = [(span.first, span.last + 1) for span in spans if span.first <= span.last]
-        if len(kept) == 1:  # most ranges of most plans; no need to sort one span
-            borders = np.array(kept, dtype=np.int64)
-            self.starts, self.stops = borders[:, 0], borders[:, 1]
-        elif kept:
-            borders = np.array(kept, dtype=np.int64)
-            self.starts, self.stops = _united(borders[:, 0], borders[:, 1])
-        else:
-            self.starts, self.stops = _NONE, _NONE
+        self.starts, self.stops = _columns(kept)
 
     @classmethod
     def of_sorted(cls, starts: Column, stops: Column) -> AddressSet:
@@ -64,6 +64,8 @@ class AddressSet:
     @classmethod
     def of_addresses(cls, addresses: ArrayLike) -> AddressSet:
         """The set of single addresses, shape (n,), in any order, repeated or not."""
+        if isinstance(addresses, list) and len(addresses) <= FEW:
+            return cls.of_sorted(*_columns([(address, address + 1) for address in addresses]))
         values = np.asarray(addresses, dtype=np.int64)
         return cls.of_sorted(*_united(values, values + 1))
 
@@ -92,6 +94,8 @@ class AddressSet:
         return len(self.starts) > 0
 
     def __contains__(self, address: int) -> bool:
+        if len(self.starts) <= FEW:
+            return any(start <= address < stop for start, stop in self._borders())
         at = int(np.searchsorted(self.starts, address, side="right")) - 1
         return at >= 0 and address < int(self.stops[at])
 
@@ -106,6 +110,8 @@ class AddressSet:
     def __or__(self, other: AddressSet) -> AddressSet:
         if not self or not other:
             return self or other
+        if self._are_few(other):
+            return self.of_sorted(*_columns(self._borders() + other._borders()))
         return self.of_sorted(
             *_united(
                 np.concatenate([self.starts, other.starts]),
@@ -121,6 +127,9 @@ class AddressSet:
 
     def _where(self, other: AddressSet, wanted: int) -> AddressSet:
         """The addresses that are in both sets, or in the first only: one walk over all borders."""
+        if self._are_few(other):
+            walk = _common if wanted == _IN_BOTH else _remaining
+            return self.of_sorted(*_columns(walk(self._borders(), other._borders())))
         borders = np.concatenate([self.starts, self.stops, other.starts, other.stops])
         ours, theirs = len(self.starts), len(other.starts)
         steps = np.repeat(_STEPS, [ours, ours, theirs, theirs])
@@ -128,6 +137,12 @@ class AddressSet:
         borders, inside = borders[order], np.cumsum(steps[order])
         at = np.flatnonzero((inside[:-1] == wanted) & (borders[1:] > borders[:-1]))
         return self.of_sorted(borders[at], borders[at + 1])
+
+    def _borders(self) -> _Borders:
+        return list(zip(self.starts.tolist(), self.stops.tolist(), strict=True))
+
+    def _are_few(self, other: AddressSet) -> bool:
+        return len(self.starts) + len(other.starts) <= FEW
 
     def _is_apart_from(self, other: AddressSet) -> bool:
         """Whether nothing is common because one set ends before the other begins."""
@@ -139,6 +154,10 @@ class AddressSet:
         """The addresses of the set that are in ``frame``; free where all of them are."""
         if not self or (self.starts[0] >= frame.first and self.stops[-1] <= frame.last + 1):
             return self
+        if len(self.starts) <= FEW:
+            return self.of_sorted(
+                *_columns(_common(self._borders(), [(frame.first, frame.last + 1)]))
+            )
         begin, end = self._meeting(frame)
         starts = np.maximum(self.starts[begin:end], frame.first)
         stops = np.minimum(self.stops[begin:end], frame.last + 1)
@@ -221,6 +240,49 @@ class AddressSet:
 
     def __str__(self) -> str:
         return ", ".join(str(span) for span in self) or "nothing"
+
+
+def _columns(spans: _Borders) -> tuple[Column, Column]:
+    """The starts and stops of the union of spans, none empty, in any order."""
+    if not spans:
+        return _NONE, _NONE
+    if 1 < len(spans) <= FEW:
+        spans = _joined(sorted(spans))
+    borders = np.array(spans, dtype=np.int64)
+    columns = borders[:, 0], borders[:, 1]
+    return columns if len(spans) <= FEW else _united(*columns)
+
+
+def _joined(spans: _Borders) -> _Borders:
+    """Sorted spans, those that overlap or touch as one."""
+    joined = spans[:1]
+    for start, stop in spans[1:]:
+        first, last = joined[-1]
+        if start > last:
+            joined.append((start, stop))
+        elif stop > last:
+            joined[-1] = first, stop
+    return joined
+
+
+def _common(ours: _Borders, theirs: _Borders) -> _Borders:
+    """What is in both of two sets of few spans."""
+    pairs = ((max(a, c), min(b, d)) for a, b in ours for c, d in theirs)
+    return [(start, stop) for start, stop in pairs if start < stop]
+
+
+def _remaining(ours: _Borders, theirs: _Borders) -> _Borders:
+    """What is in the first only of two sets of few spans."""
+    left: _Borders = []
+    for start, stop in ours:
+        for first, last in theirs:
+            if start < first < stop:
+                left.append((start, first))
+            if first < stop:
+                start = max(start, last)  # noqa: PLW2901 - what is left of the span
+        if start < stop:
+            left.append((start, stop))
+    return left
 
 
 def _united(starts: Column, stops: Column) -> tuple[Column, Column]:

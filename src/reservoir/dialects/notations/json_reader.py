@@ -14,11 +14,18 @@ from dataclasses import dataclass, field
 from reservoir.dialects.notations.nodes import Fault, Node, Nodes
 
 TOKEN = re.compile(
-    r'(?P<string>"(?:[^"\\\n]|\\.)*")'
+    r'(?P<begin>)(?:(?P<string>"(?:[^"\\\n]|\\.)*")'
     r'|(?P<plain>(?:-?[0-9][0-9.eE+-]*|true|false|null)(?![^ \t\r\n{}\[\],:"]))'
-    r'|(?P<sign>[{}\[\],:])|(?P<stray>"[^\n]*|[^ \t\r\n{}\[\],:"]+)'
+    r'|(?P<sign>[{}\[\],:])|(?P<stray>"[^\n]*|[^ \t\r\n{}\[\],:"]+))'
 )
 """The signs of the notation, and what is none."""
+
+_MEMBER = re.compile(
+    r'[ \t\r\n]*(?P<begin>)(?P<name>"[^"\\\n]*")[ \t]*:[ \t]*'
+    r'(?P<value>"[^"\\\n]*"|(?:-?[0-9][0-9.eE+-]*|true|false|null)(?![^ \t\r\n{}\[\],:"]))'
+    r"[ \t]*,?"
+)
+"""A member with a plain value, and the comma behind it."""
 
 _BLANKS = re.compile("[ \\t]*")
 
@@ -61,26 +68,43 @@ class JsonReader:
     def read(self) -> Nodes:
         """The nodes of the whole text, and what is broken."""
         position = 0
-        while (found := TOKEN.search(self.text, position)) is not None:
-            newlines = self.text.count("\n", position, found.start())
+        while (found := self._next(position)) is not None:
+            at = found.start("begin")
+            newlines = self.text.count("\n", position, at)
             if newlines:
                 self.line += newlines
-                self.line_start = self.text.rindex("\n", 0, found.start()) + 1
+                self.line_start = self.text.rindex("\n", 0, at) + 1
             position = found.end()
-            kind, token, at = found.lastgroup, found[0], found.start()
-            if kind == "stray":
-                self._stray(token, at, found.end())
-            elif kind == "sign":
-                self._sign(token, at)
-            elif kind == "string":
-                self._string(token, at, found.end())
-            else:
-                self._plain(token, at, found.end())
+            self._take(found, at)
         end = len(self.text.rstrip())
         while self.open:
             self._fault(end, f"{self.open[-1].closing!r} is missing at the end")
             self.open.pop()
         return Nodes(self.root.children, 0, sorted(self.faults))
+
+    def _next(self, position: int) -> re.Match[str] | None:
+        """What comes next: a whole member where one may stand and is plain, else a token."""
+        if self.open and self.open[-1].closing == "}" and not self.key:
+            member = _MEMBER.match(self.text, position)
+            if member is not None:
+                return member
+        return TOKEN.search(self.text, position)
+
+    def _take(self, found: re.Match[str], at: int) -> None:
+        kind, token, end = found.lastgroup, found[0], found.end()
+        if kind == "value":
+            text = f"{found['name']}: {found['value']}"
+            place = self.line, at - self.line_start + 1
+            node = Node(text, *place, [], at, found.end("value"))
+            self.open[-1].node.children.append(node)
+        elif kind == "stray":
+            self._stray(token, at, end)
+        elif kind == "sign":
+            self._sign(token, at)
+        elif kind == "string":
+            self._string(token, at, end)
+        else:
+            self._plain(token, at, end)
 
     def _stray(self, token: str, at: int, end: int) -> None:
         """What is none of the notation; where a value is due, it is the value all the same."""

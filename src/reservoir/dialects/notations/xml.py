@@ -69,8 +69,13 @@ def _referred(found: re.Match[str]) -> str:
     return chr(code) if 0 < code < 0x110000 else found[0]
 
 
+_NEEDS_NO_ESCAPE = re.compile('[^ &<>"](?:[^&<>"]*[^ &<>"])?')
+
+
 def escape(text: str) -> str:
     """The text as it is in an attribute or between tags."""
+    if _NEEDS_NO_ESCAPE.fullmatch(text):
+        return text
     for name in ("amp", "lt", "gt", "quot"):
         text = text.replace(_NAMED[name], f"&{name};")
     return re.sub("^ | $", "&#32;", text)  # at the ends, blanks would be layout
@@ -184,6 +189,8 @@ class _Reader:
         self.by_layout = by_layout
         self.root = Node("")
         self.open = [self.root]
+        self.names = [""]
+        """The name of each element that is open."""
         self.is_laid_out = False
         """Whether what is inside an element has stood deeper somewhere."""
         self.comments = 0
@@ -218,23 +225,38 @@ class _Reader:
         self.faults.append(Fault(*self._place(offset), message, since))
 
     def _node(self, text: str, start: int, end: int) -> Node:
-        return Node(text, *self._place(start), start=start, end=end)
+        return Node(text, *self._place(start), [], start, end)
 
     def _element(self, found: re.Match[str]) -> None:
         node = self._node(f"<{found['open']}", found.start(), found.end())
-        names = set[str]()
-        for pair in _ONE_ATTRIBUTE.finditer(found["attributes"]):
-            if pair["name"] in names:
-                place = found.start("attributes") + pair.start()
-                self._fault(place, f"{pair['name']} appears twice in this element")
-            names.add(pair["name"])
-            offset = found.start("attributes") + pair.start()
-            value = escape(unescape(pair["value"]))
-            child = self._node(f'{pair["name"]}="{value}"', offset, offset + len(pair[0]))
-            node.children.append(child)
+        if found["attributes"]:
+            self._attributes(node, found["attributes"], found.start("attributes"))
         self._add(node)
         if not found["empty"]:
-            self.open.append(node)
+            self._open(node, found["open"])
+
+    def _attributes(self, element: Node, attributes: str, start: int) -> None:
+        """Put a node for each attribute into an element."""
+        names = set[str]()
+        in_line = "\n" not in attributes
+        for pair in _ONE_ATTRIBUTE.finditer(attributes):
+            name, _, value = pair.groups()
+            offset = start + pair.start()
+            if name in names:
+                self._fault(offset, f"{name} appears twice in this element")
+            names.add(name)
+            column = element.column + offset - element.start
+            place = (element.line, column) if in_line else self._place(offset)
+            text = f'{name}="{escape(unescape(value))}"'
+            element.children.append(Node(text, *place, [], offset, start + pair.end()))
+
+    def _open(self, node: Node, name: str) -> None:
+        self.open.append(node)
+        self.names.append(name)
+
+    def _leave(self) -> Node:
+        self.names.pop()
+        return self.open.pop()
 
     def _add(self, node: Node) -> None:
         """Put a node inside the innermost element that is open.
@@ -248,7 +270,7 @@ class _Reader:
             is_deeper = self.is_laid_out if inside is None else inside.column > around.column
             if node.line == around.line or node.column > around.column or not is_deeper:
                 break
-            self._not_closed(self.open.pop())
+            self._not_closed(self._leave())
         self.is_laid_out |= node.line > self.open[-1].line and node.column > self.open[-1].column
         self.open[-1].children.append(node)
 
@@ -267,10 +289,10 @@ class _Reader:
         node = self._node(snippet, start, end)
         self._add(node)
         if not snippet.endswith("/>") and f"</{name[1]}" not in snippet:
-            self.open.append(node)
+            self._open(node, name[1])
 
     def _close(self, name: str, start: int, end: int) -> None:
-        names = [re.split(r"[^A-Za-z0-9_.:-]", node.text[1:])[0] for node in self.open]
+        names = self.names
         innermost = self.open[-1]
         if name not in names[1:] and names[1:] and self._is_misspelt(name, names[-1], start):
             where = f"</{name}> closes <{names[-1]}> of line {innermost.line}"
@@ -284,7 +306,7 @@ class _Reader:
         for node in self.open[depth + 1 :]:
             self._not_closed(node)
         closed = self.open[depth]
-        del self.open[depth:]
+        del self.open[depth:], self.names[depth:]
         after_tag, closed.end = closed.end, end
         only = closed.children[0] if len(closed.children) == 1 else None
         if only is not None and only.start >= after_tag and not only.text.startswith("<"):

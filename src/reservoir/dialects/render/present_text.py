@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Fault, Node, Spot, TextEdit, all_nodes
 from reservoir.dialects.parse.node_reader import Said
-from reservoir.dialects.parse.reader import read_nodes
+from reservoir.dialects.parse.reader import Reading, read_nodes
 from reservoir.dialects.sheet.model import Sheet, kind_of
 from reservoir.dialects.sheet.patterns import head_of
 
@@ -25,6 +25,8 @@ class Merged:
     """What became of an existing configuration."""
 
     text: str
+    before: Reading
+    """The configuration as it was."""
     faults: tuple[Fault, ...]
     """Where its notation is broken; it is as it was then."""
     removed: tuple[tuple[int, str], ...] = ()
@@ -41,12 +43,13 @@ def merge_into(existing: str, new: str, sheet: Sheet) -> Merged:
     text = existing if has_end else existing + "\n"
     placing = _Merging(text, sheet)
     if placing.faults:
-        return Merged(existing, tuple(placing.faults))
+        return Merged(existing, placing.before, tuple(placing.faults))
     _, wanted, placing.new_said = read_nodes(new, sheet)
     placing.inside((), placing.present, wanted.top)
     placed = sheet.notation.edited(text, placing.edits)
     return Merged(
         text=placed if has_end else placed.removesuffix("\n").removesuffix("\r"),
+        before=placing.before,
         faults=(),
         removed=tuple(sorted(placing.removed)),
         missing=tuple(placing.missing),
@@ -86,13 +89,15 @@ class _Merging:
     left: list[tuple[int, str, str]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        _, nodes, self.said = read_nodes(self.text, self.sheet)
+        self.before, nodes, self.said = read_nodes(self.text, self.sheet)
         self.present, self.faults = nodes.top, nodes.faults
 
     def inside(
         self, around: tuple[Node, ...], present: Sequence[Node], wanted: Sequence[Node]
     ) -> None:
         """Bring what is in a node, or at the top, to what is wanted there."""
+        if not present and not wanted:
+            return
         waiting: dict[Hashable, list[Node]] = defaultdict(list)
         for node in present:
             if id(node) in self.said:
@@ -156,6 +161,8 @@ class _Merging:
 
     def _meet(self, around: tuple[Node, ...], there: Node, wanted: Node) -> None:
         """Two nodes that are about the same thing."""
+        if self._is_unchanged(there, wanted):
+            return
         old, new = self.said.get(id(there)), self.new_said[id(wanted)]
         if old is None or (self._serves(new) and not _is_same(old, new)):
             wanted = wanted if old is None else _numbered(wanted, new, old.number)
@@ -165,6 +172,15 @@ class _Merging:
         else:
             self.left.append((there.line, there.text, wanted.text))
             self.inside((*around, there), there.children, wanted.children)
+
+    def _is_unchanged(self, there: Node, wanted: Node) -> bool:
+        """Whether two nodes are the same to the letter, with all that is in them, understood."""
+        return (
+            there.text == wanted.text
+            and id(there) in self.said
+            and len(there.children) == len(wanted.children)
+            and all(map(self._is_unchanged, there.children, wanted.children))
+        )
 
     def _new(self, node: Node, numbers: _Numbers) -> list[Node]:
         """What of a node that isn't there is to be put there."""

@@ -147,7 +147,7 @@ class _Writer:
         block = _Block(fact, fields, {**around, fact.kind: fact}, _by_kind(fact.children))
         block.said |= {*row.conditions, *row.same_as}
         try:
-            nodes = self._node(row, block)
+            nodes = self._node(row, block, fields)
         except MalformedValueError as error:
             self._refuse(fact, "", str(error))
             return None
@@ -157,15 +157,14 @@ class _Writer:
         )
         return row, nodes + block.beside, expressed
 
-    def _node(self, row: Row, block: _Block, links: Mapping[str, Any] | None = None) -> list[Node]:
-        """The row's node, or the nodes inside if the row has no line of its own.
+    def _node(self, row: Row, block: _Block, fields: Mapping[str, Any]) -> list[Node]:
+        """The row's node for some fields, or the nodes inside if it has no line of its own.
 
         Raises:
             MalformedValueError: a value can't be written, or a line lacks one.
         """
         if row.is_implied:
             return self.rows(row.groups, block)
-        fields = {**block.fields, **links} if links else block.fields
         node = Node(row.pattern.write(fields, block.said), kind=block.fact.kind)
         if row.children:
             node.children = self.rows(row.groups, block)
@@ -178,9 +177,10 @@ class _Writer:
             MalformedValueError: it must be there and can't be written.
         """
         out = block.beside if row.links else nodes
-        links = _links([row], block.around)
+        links = _links([row], block.around) if row.links else {}
+        fields = {**block.fields, **links} if links else block.fields
         if row.is_frame:
-            node = self._node(row, block)[0]
+            node = self._node(row, block, fields)[0]
             out += [node] if node.children else []
         elif row.repeat == "*":
             (name,) = row.pattern.required_fields
@@ -188,9 +188,9 @@ class _Writer:
                 Node(row.pattern.write({name: item}, block.said), kind=block.fact.kind)
                 for item in block.fields.get(name, ())
             ]
-        elif row.applies({**block.fields, **links}):
+        elif row.applies(fields):
             try:
-                out += self._node(row, block, links)
+                out += self._node(row, block, fields)
                 block.said.update(row.conditions)
             except MalformedValueError as error:
                 if not self._may_lack(row, block):

@@ -132,12 +132,14 @@ class Row:
 
     def applies(self, fields: Mapping[str, Any]) -> bool:
         """Whether a fact with these fields can be said by this row. No field is None."""
-        needs = self.needs if self.repeat == "?" else self.required
-        if not needs <= fields.keys() or any(fields[name] == NOTHING for name in needs):
-            return False
+        for name in self.needs if self.repeat == "?" else self.required:
+            if name not in fields or fields[name] == NOTHING:
+                return False
         for name, value in self.conditions.items():
             if fields.get(name) != value:
                 return False
+        if not self.same_as:
+            return True
         return all(fields.get(name) == fields.get(other) for name, other in self.same_as.items())
 
 

@@ -9,6 +9,7 @@ import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import compress
 from typing import Any, NamedTuple
 
 from reservoir.core.values.addresses import MalformedValueError
@@ -65,6 +66,15 @@ class BadValueError(Exception):
         """Keep the message, and the column from 0 in the line."""
         super().__init__(message)
         self.message, self.column = message, column
+
+
+class Columns(NamedTuple):
+    """What lines state that are a row's, by the column."""
+
+    matching: list[bool]
+    """Which of the lines are."""
+    fields: dict[str, list[Any]]
+    """The values of each field in these; None where a line has none."""
 
 
 @dataclass(frozen=True)
@@ -163,47 +173,37 @@ class LinePattern:
             raise BadValueError(message, found.start(group)) from None
         return values
 
-    def read_all(self, lines: Sequence[str]) -> list[dict[str, Any] | None]:
-        """The same for many lines, by the column; None too for one with a value that is wrong."""
-        distinct = set(lines)
-        if len(distinct) < len(lines) // 2:
-            of_line = dict(zip(distinct, self.read_all(list(distinct)), strict=True))
-            known = [of_line[line] for line in lines]
-            return [None if values is None else dict(values) for values in known]
+    def read_columns(self, lines: Sequence[str]) -> Columns:
+        """The same for many lines at once; one with a value that can't be read counts as none."""
+        distinct = list(dict.fromkeys(lines))
+        if 2 * len(distinct) < len(lines):
+            few = self.read_columns(distinct)
+            numbers = {line: n for n, line in enumerate(compress(distinct, few.matching))}
+            places = [numbers[line] for line in lines if line in numbers]
+            columns = {name: [values[n] for n in places] for name, values in few.fields.items()}
+            return Columns([line in numbers for line in lines], columns)
         found = list(map(self.match, lines))
         groups = [match.groups() for match in found if match]
         try:
-            values = self._values(list(zip(*groups, strict=True)), len(groups))
+            fields = self._by_field(list(zip(*groups, strict=True)))
         except MalformedValueError:
-            return [self._read_or_none(line) for line in lines]
-        if len(values) == len(lines):
-            return list(values)
-        following = iter(values)
-        return [next(following) if match else None for match in found]
+            return _in_columns([self._read_or_none(line) for line in lines])
+        return Columns([match is not None for match in found], fields)
 
-    def _values(self, texts: Sequence[Sequence[str | None]], count: int) -> list[dict[str, Any]]:
-        """The fields of each line, by the texts of each slot; None where there is no text.
+    def _by_field(self, texts: Sequence[Sequence[str | None]]) -> dict[str, list[Any]]:
+        """The values of each field, by the texts of each slot; None where there is no text.
 
         Raises:
             MalformedValueError: a value somewhere can't be read.
         """
-        if not count or not self.slots:
-            return [{} for _ in range(count)]
         columns = [
-            slot.form.read_all(column) for slot, column in zip(self.slots, texts, strict=True)
+            slot.form.read_all(column) for slot, column in zip(self.slots, texts, strict=False)
         ]
         if self.has_parts:
-            return [self._joined(values) for values in zip(*columns, strict=True)]
-        # A dict that begins with one field and is given the others takes a third of the time of
-        # one that is made of pairs.
-        name = self.slots[0].field
-        made = [{name: value} if value is not None else {} for value in columns[0]]
-        for slot, column in zip(self.slots[1:], columns[1:], strict=True):
-            name = slot.field
-            for fields, value in zip(made, column, strict=True):
-                if value is not None:
-                    fields[name] = value
-        return made
+            return _in_columns(
+                [self._joined(values) for values in zip(*columns, strict=True)]
+            ).fields
+        return {slot.field: column for slot, column in zip(self.slots, columns, strict=False)}
 
     def _joined(self, values: Iterable[Any]) -> dict[str, Any]:
         fields: dict[str, Any] = {}
@@ -344,6 +344,14 @@ def joined_parts(parts: Mapping[str, Mapping[str, int]]) -> dict[str, Any]:
         else:
             values |= {f"{name}:{part}": value for part, value in found.items()}
     return values
+
+
+def _in_columns(lines: Sequence[Mapping[str, Any] | None]) -> Columns:
+    """The values of lines, None for one that is no such line, by the column."""
+    its = [values for values in lines if values is not None]
+    names = dict.fromkeys(name for values in its for name in values)
+    fields = {name: [values.get(name) for values in its] for name in names}
+    return Columns([values is not None for values in lines], fields)
 
 
 def _flat(elements: Sequence[Element]) -> Iterator[Literal | Slot]:
