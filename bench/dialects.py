@@ -15,12 +15,13 @@ from typing import Any
 
 from lines import best
 
+from reservoir import configuration_text
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.render.writer import write_configuration
 from reservoir.dialects.sheet.library import Library
 
 PROGRAM = Path(sys.executable).parent / "reservoir"
-DIALECTS = ("fulmar", "larkspur", "merganser", "mortise", "quillon", "tamarack")
+DIALECTS = ("fulmar", "larkspur", "linux-host", "merganser", "mortise", "quillon", "tamarack")
 NETWORKS = 1_000
 
 
@@ -36,7 +37,7 @@ def plan(dialect: str, networks: int) -> dict[str, Any]:
             "lease": "8h",
             "served_by": ["pier"],
             "ranges": [f"{base}.20-{base}.99"],
-            "exclusions": [f"{base}.40-{base}.44"],
+            "exclusions": [] if dialect == "linux-host" else [f"{base}.40-{base}.44"],
             "bindings": [{"mac": f"00005e{number:06x}", "address": f"{base}.10"}],
         }
         for number, base in enumerate(bases)
@@ -51,7 +52,7 @@ def measure(dialect: str, folder: Path) -> None:
     write = [str(PROGRAM), "write", "plan.yaml"]
     subprocess.run([*write, "--out", "out"], cwd=folder, check=True, capture_output=True)
     file = folder / "out" / f"pier.{dialect}"
-    text, sheet = file.read_text(), Library().sheet(dialect)
+    text, sheet = configuration_text(str(file)), Library().sheet(dialect)
     bare = best(lambda: [line.split(" ") for line in text.split("\n")])
     reading = best(lambda: read_configuration(text, sheet))
     device = read_configuration(text, sheet).device

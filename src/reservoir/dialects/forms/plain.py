@@ -86,7 +86,7 @@ def _prefix_column(texts: Sequence[str]) -> list[Prefix] | None:
     addresses = _address_list(pieces[::2])
     if addresses is None or None in lengths:
         return None
-    return list(map(Prefix._make, zip(addresses, lengths, strict=True)))
+    return joined_prefixes(addresses, lengths)  # type: ignore[arg-type]
 
 
 def codes_except(codes: frozenset[int]) -> Plain:
@@ -155,6 +155,17 @@ def joined_prefix(parts: Mapping[str, int]) -> Prefix:
     if bits > 32:
         raise MalformedValueError(f"{bits} is not a prefix length from 0 to 32")
     return Prefix(parts["ip"], bits)
+
+
+def joined_prefixes(addresses: Sequence[int], lengths: Sequence[int]) -> list[Prefix]:
+    """Prefixes of their parts, by the column.
+
+    Raises:
+        MalformedValueError: a length is above 32.
+    """
+    if max(lengths, default=0) > 32:
+        raise MalformedValueError("a prefix length is from 0 to 32")
+    return list(map(Prefix._make, zip(addresses, lengths, strict=True)))
 
 
 @dataclass(frozen=True)

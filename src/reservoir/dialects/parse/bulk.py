@@ -18,6 +18,7 @@ from typing import Any, NamedTuple
 from reservoir.dialects.facts.fact import Fact, facts_at
 from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node, all_nodes
+from reservoir.dialects.parse.columns import read_columns
 from reservoir.dialects.parse.node_reader import Made, Said
 from reservoir.dialects.sheet.model import Row, Scope, Sheet, kind_of
 
@@ -54,7 +55,7 @@ class _Lines(NamedTuple):
 
     def read(self, row: Row) -> tuple[_Lines, _Lines]:
         """Those that are a row's, with what they state, and the others."""
-        matching, fields = row.pattern.read_columns([node.text for node in self.nodes])
+        matching, fields = read_columns(row.pattern, [node.text for node in self.nodes])
         its, others = self, _NO_LINES
         if not all(matching):
             its, others = self.only(matching), self.only([not match for match in matching])
@@ -140,12 +141,27 @@ class BulkReader:
 
     def make(self, nodes: Sequence[Node], scope: Scope) -> None:
         """Make the facts of the plain blocks among some nodes and inside those that hold them."""
-        for head, lines in _alike(nodes, [0] * len(nodes), scope).items():
+        for head, lines in self._alike(nodes, [0] * len(nodes), scope).items():
             if head not in self._undo_words:
                 rows = scope.rows_for(head)
                 left = self._try(rows, lines, lambda row, its: self._keep(row, its, rows))  # noqa: B023
                 for node in left.nodes:
                     self._forget(node)
+
+    def _alike(
+        self, nodes: Sequence[Node], owners: Sequence[int], scope: Scope
+    ) -> dict[str, _Lines]:
+        """The nodes by the word that their rows are found by; all together that have no such."""
+        places: dict[str, list[int]] = {"": []}
+        places |= {word: [] for word in (*scope.by_head, *self._undo_words)}
+        others = places[""]
+        for place, head in enumerate(scope.heads_of([node.text for node in nodes])):
+            places.get(head, others).append(place)
+        return {
+            head: _Lines(some, [nodes[n] for n in some], [owners[n] for n in some], {})
+            for head, some in places.items()
+            if some
+        }
 
     def _try(self, rows: Sequence[Row], lines: _Lines, take: _Take) -> _Lines:
         """Understand lines as the first row's under which nothing is wrong; what is left."""
@@ -213,7 +229,7 @@ class BulkReader:
         """Put what nodes state into the facts that they are in; the facts to be put there too."""
         placed: _Placed = {}
         implied: dict[Row, list[tuple[Row, _Lines]]] = {}
-        for head, every in sorted(_alike(nodes, owners, scope).items(), key=scope.tells_most):
+        for head, every in sorted(self._alike(nodes, owners, scope).items(), key=scope.tells_most):
             rows, lines = scope.rows_for(head), every
             if head in self._undo_words:
                 into.spoil(lines.owners, _State.UNSURE)
@@ -293,20 +309,6 @@ class BulkReader:
             again = (owner, row) in into.implied or self._undo_words
             into.implied.add((owner, row))
             into.spoil([owner], _State.UNSURE if again else state)
-
-
-def _alike(nodes: Sequence[Node], owners: Sequence[int], scope: Scope) -> dict[str, _Lines]:
-    """The nodes by the word that their rows are found by."""
-    places: dict[str, list[int]] = {}
-    for place, head in enumerate(scope.heads_of([node.text for node in nodes])):
-        if head in places:
-            places[head].append(place)
-        else:
-            places[head] = [place]
-    return {
-        head: _Lines(some, [nodes[n] for n in some], [owners[n] for n in some], {})
-        for head, some in places.items()
-    }
 
 
 def _inside(nodes: Sequence[Node], owners: Sequence[int]) -> tuple[list[Node], list[int]]:

@@ -142,7 +142,8 @@ class ReadSubject(Subject):
             assert homes is not None
             at: PlanPath = ("devices", device, LINES, unread.line, unread.column)
             network = self._known_as(read, homes.of(unread))
-            witness = Witness("depends", network, also=device)
+            what = "depends" if network else "depends-anywhere"
+            witness = Witness(what, network, also=device)
             yield Obstacle("line-not-understood", unread.message, at, witness, states=unread.states)
         for fault in faults_in(read.lifted, read.reading.device, read.sheet):
             at = ("devices", device, LINES, fault.line, fault.column)

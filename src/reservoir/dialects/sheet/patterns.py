@@ -6,10 +6,9 @@ The reader matches it against a line, the writer fills it in; neither has a seco
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import compress
 from typing import Any, NamedTuple
 
 from reservoir.core.values.addresses import MalformedValueError
@@ -66,15 +65,6 @@ class BadValueError(Exception):
         """Keep the message, and the column from 0 in the line."""
         super().__init__(message)
         self.message, self.column = message, column
-
-
-class Columns(NamedTuple):
-    """What lines state that are a row's, by the column."""
-
-    matching: list[bool]
-    """Which of the lines are."""
-    fields: dict[str, list[Any]]
-    """The values of each field in these; None where a line has none."""
 
 
 @dataclass(frozen=True)
@@ -172,54 +162,6 @@ class LinePattern:
             message = f"{error}, in: {self.lead}"
             raise BadValueError(message, found.start(group)) from None
         return values
-
-    def read_columns(self, lines: Sequence[str]) -> Columns:
-        """The same for many lines at once; one with a value that can't be read counts as none."""
-        distinct = list(dict.fromkeys(lines))
-        if 2 * len(distinct) < len(lines):
-            few = self.read_columns(distinct)
-            numbers = {line: n for n, line in enumerate(compress(distinct, few.matching))}
-            places = [numbers[line] for line in lines if line in numbers]
-            columns = {name: [values[n] for n in places] for name, values in few.fields.items()}
-            return Columns([line in numbers for line in lines], columns)
-        found = list(map(self.match, lines))
-        groups = [match.groups() for match in found if match]
-        try:
-            fields = self._by_field(list(zip(*groups, strict=True)))
-        except MalformedValueError:
-            return _in_columns([self._read_or_none(line) for line in lines])
-        return Columns([match is not None for match in found], fields)
-
-    def _by_field(self, texts: Sequence[Sequence[str | None]]) -> dict[str, list[Any]]:
-        """The values of each field, by the texts of each slot; None where there is no text.
-
-        Raises:
-            MalformedValueError: a value somewhere can't be read.
-        """
-        columns = [
-            slot.form.read_all(column) for slot, column in zip(self.slots, texts, strict=False)
-        ]
-        if self.has_parts:
-            return _in_columns(
-                [self._joined(values) for values in zip(*columns, strict=True)]
-            ).fields
-        return {slot.field: column for slot, column in zip(self.slots, columns, strict=False)}
-
-    def _joined(self, values: Iterable[Any]) -> dict[str, Any]:
-        fields: dict[str, Any] = {}
-        parts: dict[str, dict[str, int]] = {}
-        for slot, value in zip(self.slots, values, strict=True):
-            if value is not None and slot.part:
-                parts.setdefault(slot.field, {})[slot.part] = value
-            elif value is not None:
-                fields[slot.field] = value
-        return fields | joined_parts(parts)
-
-    def _read_or_none(self, line: str) -> dict[str, Any] | None:
-        try:
-            return self.read(line)
-        except BadValueError:
-            return None
 
     @cached_property
     def _readers(self) -> tuple[tuple[str, str, Callable[[str], Any]], ...]:
@@ -344,14 +286,6 @@ def joined_parts(parts: Mapping[str, Mapping[str, int]]) -> dict[str, Any]:
         else:
             values |= {f"{name}:{part}": value for part, value in found.items()}
     return values
-
-
-def _in_columns(lines: Sequence[Mapping[str, Any] | None]) -> Columns:
-    """The values of lines, None for one that is no such line, by the column."""
-    its = [values for values in lines if values is not None]
-    names = dict.fromkeys(name for values in its for name in values)
-    fields = {name: [values.get(name) for values in its] for name in names}
-    return Columns([values is not None for values in lines], fields)
 
 
 def _flat(elements: Sequence[Element]) -> Iterator[Literal | Slot]:
