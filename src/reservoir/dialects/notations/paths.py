@@ -27,26 +27,22 @@ class Paths(ByLines):
     has_undo: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
-        root = Node("")
-        inner: dict[tuple[int, str], Node] = {}
+        root, mark = Node(""), self.nesting.separator
         leaves, comments = line_nodes(text, self.comments)
-        mark = self.nesting.separator
+        inner: dict[tuple[int, str], Node] = {}
+        led_to: dict[str, Node] = {}  # by each path as it is written
         for leaf in leaves:
-            at, parent = leaf.column - 1, root
-            *steps, last = leaf.text.split(mark)
-            for step in steps:
-                name = step.strip(" \t")
-                known = inner.get((id(parent), name))
-                if known is None:
-                    known = Node(name, leaf.line, _column(step, at), [], leaf.start, leaf.end)
-                    inner[id(parent), name] = known
-                    parent.children.append(known)
-                at += len(step) + len(mark)
-                parent = known
-            leaf.text, leaf.column = last.strip(" \t"), _column(last, at)
+            path, found, last = leaf.text.rpartition(mark)
+            around = root
+            if found:
+                if path not in led_to:
+                    led_to[path] = _follow(path.split(mark), len(mark), leaf, root, inner)
+                around = led_to[path]
+                leaf.column = _column(last, leaf.column + len(path) + len(mark))
+                leaf.text = last.strip(" \t")
             # A path may also be gone through by longer ones, before it or after it.
-            if not inner.setdefault((id(parent), leaf.text), leaf).children:
-                parent.children.append(leaf)
+            if not inner.setdefault((id(around), leaf.text), leaf).children:
+                around.children.append(leaf)
         return Nodes(root.children, comments, [])
 
     def write(self, nodes: Sequence[Node]) -> str:
@@ -84,5 +80,23 @@ def _lines_through(node: Node) -> Iterator[tuple[int, int]]:
         yield from _lines_through(child)
 
 
-def _column(step: str, at: int) -> int:
-    return at + len(step) - len(step.lstrip(" \t")) + 1
+def _follow(
+    steps: Sequence[str], apart: int, leaf: Node, root: Node, inner: dict[tuple[int, str], Node]
+) -> Node:
+    """The node to which a path leads; those on the way that aren't there yet begin with it."""
+    column, around = leaf.column, root
+    for step in steps:
+        name = step.strip(" \t")
+        known = inner.get((id(around), name))
+        if known is None:
+            known = Node(name, leaf.line, _column(step, column), [], leaf.start, leaf.end)
+            inner[id(around), name] = known
+            around.children.append(known)
+        column += len(step) + apart
+        around = known
+    return around
+
+
+def _column(step: str, column: int) -> int:
+    """Where a step begins, without the blanks before it."""
+    return column + len(step) - len(step.lstrip(" \t"))

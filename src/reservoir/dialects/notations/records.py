@@ -23,6 +23,8 @@ from reservoir.dialects.notations.nodes import (
 
 _PIECE = re.compile(r"""[^ \t"']*(?:"(?:[^"\\]|\\.|"")*"|'(?:[^'\\]|\\.|'')*'|["'])?[^ \t"']*""")
 """What stands between blanks; a quoted value may have blanks in it."""
+_NEEDS_CARE = re.compile("[\t\"']|  ")
+"""What keeps a record from being cut at each blank."""
 _ROW_PIECE = re.compile(r"\[\?[ \t]*(?P<maybe>[^\]]*?)[ \t]*\]|(?P<sure>[^ \t\[]+)")
 
 
@@ -83,10 +85,19 @@ class Records(ByLines):
 def _cut_into_pieces(record: Node) -> None:
     """Leave a record's first piece in its node, and put the others inside."""
     text, line, start = record.text, record.line, record.start + record.column - 1
-    for found in _PIECE.finditer(text):
-        at, end = found.span()
-        if not at:
-            record.text = found[0]
-        elif at < end:
-            piece = Node(found[0], line, record.column + at, [], start + at, start + end)
-            record.children.append(piece)
+    first, *others = _pieces(text)
+    record.text = first[0]
+    for piece, at in others:
+        node = Node(piece, line, record.column + at, [], start + at, start + at + len(piece))
+        record.children.append(node)
+
+
+def _pieces(text: str) -> Iterator[tuple[str, int]]:
+    """Each piece of a record, and where it begins in it."""
+    if _NEEDS_CARE.search(text):
+        yield from ((found[0], found.start()) for found in _PIECE.finditer(text) if found[0])
+        return
+    at = 0
+    for piece in text.split(" "):
+        yield piece, at
+        at += len(piece) + 1
