@@ -46,7 +46,7 @@ def test_every_rule_keeps_its_manual(name: str, put: Put) -> None:
     ending = "txt" if rule.dialect else "yaml"
 
     def subject_of(kind: str, example: str) -> Subject:
-        file = str(put(f"{kind}.{ending}", _dedented(example)))
+        file = str(put(f"{kind}.{ending}", example + "\n"))
         if not rule.dialect:
             return reservoir.load(file)
         return reservoir.combine(reservoir.read([file], rule.dialect))
@@ -73,12 +73,6 @@ def test_explain_says_what_why_and_how(run: Run) -> None:
     assert "\nRemedy: " in explained
     assert "\nReported:\n\n    networks:\n" in explained
     assert "did you mean pool-empty?" in run("explain", "pool-emty").err
-
-
-def _dedented(example: str) -> str:
-    lines = example.strip("\n").splitlines()
-    margin = len(lines[0]) - len(lines[0].lstrip())
-    return "\n".join(line[margin:] for line in lines) + "\n"
 
 
 def test_a_finding_says_where_what_why_and_how(run: Run, put: Put) -> None:

@@ -76,5 +76,5 @@ def _manual(rule: Rule) -> Iterator[str]:
     for title, example in (("Reported:", rule.failing), ("Correct:", rule.passing)):
         yield title
         yield ""
-        yield textwrap.indent(textwrap.dedent(example).strip("\n").rstrip(), "    ")
+        yield textwrap.indent(example, "    ")
         yield ""

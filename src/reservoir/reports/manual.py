@@ -58,5 +58,5 @@ def _rule(rule: Rule) -> Iterator[str]:
         yield title
         yield ""
         yield "```" + ("text" if rule.dialect else "yaml")
-        yield textwrap.dedent(example).strip("\n").rstrip()
+        yield example
         yield "```"

@@ -17,16 +17,12 @@ class NotExpressible(Obstructed):
     severity = Severity.ERROR
     rests_on = ("subnet", "address", "interface")
     follows = ("server-not-reached",)
-    failing = """
-        devices: {depot: {dialect: quillon, interfaces: {lan: {address: 10.85.10.1/24}}}}
-        networks:
-          workshop:
-            {subnet: 10.85.10.0/24, served_by: depot, ranges: [10.85.10.20], lease: infinite}
-    """
-    passing = """
-        devices: {depot: {dialect: quillon, interfaces: {lan: {address: 10.85.10.1/24}}}}
-        networks:
-          workshop: {subnet: 10.85.10.0/24, served_by: depot, ranges: [10.85.10.20], lease: 7d}
+    example = """
+          devices: {depot: {dialect: quillon, interfaces: {lan: {address: 10.85.10.1/24}}}}
+          networks:
+        -   workshop:
+        -     {subnet: 10.85.10.0/24, served_by: depot, ranges: [10.85.10.20], lease: infinite}
+        +   workshop: {subnet: 10.85.10.0/24, served_by: depot, ranges: [10.85.10.20], lease: 7d}
     """
 
 
@@ -40,28 +36,18 @@ class TooMany(Obstructed):
 
     severity = Severity.ERROR
     follows = ("binding-placement",)
-    failing = """
-        devices:
-          pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-            dns: [10.84.0.1, 10.84.0.2, 10.84.0.3, 10.84.0.4, 10.84.0.5,
-                  10.84.0.6, 10.84.0.7, 10.84.0.8, 10.84.0.9]
-    """
-    passing = """
-        devices:
-          pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-            dns: [10.84.0.1, 10.84.0.2]
+    example = """
+          devices:
+            pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+              served_by: pier
+              ranges: [10.84.30.20-10.84.30.99]
+        -     dns: [10.84.0.1, 10.84.0.2, 10.84.0.3, 10.84.0.4, 10.84.0.5,
+        -           10.84.0.6, 10.84.0.7, 10.84.0.8, 10.84.0.9]
+        +     dns: [10.84.0.1, 10.84.0.2]
     """
 
 
@@ -74,35 +60,21 @@ class LeaseRounded(Obstructed):
     """
 
     severity = Severity.WARNING
-    failing = """
-        devices:
-          office:
-            dialect: merganser
-            interfaces: {lan: {address: 10.84.50.1/24, zone: staff}}
-            zones: {staff: {admits: [dhcp]}}
-        networks:
-          staff:
-            subnet: 10.84.50.0/24
-            gateway: 10.84.50.1
-            dns: 10.84.0.53
-            lease: 90s
-            served_by: office
-            ranges: [10.84.50.20-10.84.50.99]
-    """
-    passing = """
-        devices:
-          office:
-            dialect: merganser
-            interfaces: {lan: {address: 10.84.50.1/24, zone: staff}}
-            zones: {staff: {admits: [dhcp]}}
-        networks:
-          staff:
-            subnet: 10.84.50.0/24
-            gateway: 10.84.50.1
-            dns: 10.84.0.53
-            lease: 2m
-            served_by: office
-            ranges: [10.84.50.20-10.84.50.99]
+    example = """
+          devices:
+            office:
+              dialect: merganser
+              interfaces: {lan: {address: 10.84.50.1/24, zone: staff}}
+              zones: {staff: {admits: [dhcp]}}
+          networks:
+            staff:
+              subnet: 10.84.50.0/24
+              gateway: 10.84.50.1
+              dns: 10.84.0.53
+        -     lease: 90s
+        +     lease: 2m
+              served_by: office
+              ranges: [10.84.50.20-10.84.50.99]
     """
 
 
@@ -117,15 +89,10 @@ class GoesLiveBeforeExclusions(Obstructed):
 
     severity = Severity.ERROR
     dialect = "larkspur"
-    failing = """
-        pool crew
-          subnet 10.84.30.0/24
-          withhold 10.84.30.1 to 10.84.30.19
-          gateway 10.84.30.1
-    """
-    passing = """
-        pool crew
-          withhold 10.84.30.1 to 10.84.30.19
-          gateway 10.84.30.1
-          subnet 10.84.30.0/24
+    example = """
+          pool crew
+        -   subnet 10.84.30.0/24
+            withhold 10.84.30.1 to 10.84.30.19
+            gateway 10.84.30.1
+        +   subnet 10.84.30.0/24
     """

@@ -19,15 +19,11 @@ class LineNotUnderstood(Obstructed):
 
     severity = Severity.WARNING
     dialect = "larkspur"
-    failing = """
-        pool crew
-          withold 10.84.30.1 to 10.84.30.19
-          subnet 10.84.30.0/24
-    """
-    passing = """
-        pool crew
-          withhold 10.84.30.1 to 10.84.30.19
-          subnet 10.84.30.0/24
+    example = """
+          pool crew
+        -   withold 10.84.30.1 to 10.84.30.19
+        +   withhold 10.84.30.1 to 10.84.30.19
+            subnet 10.84.30.0/24
     """
 
 
@@ -42,15 +38,11 @@ class AcceptanceIdle(Rule):
 
     severity = Severity.WARNING
     comes_last = True
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1}
-        accept: [{rule: gateway-edge-address, at: networks.crew, because: "agreed in March"}]
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.255}
-        accept: [{rule: gateway-edge-address, at: networks.crew, because: "agreed in March"}]
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1}
+        +   crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.255}
+          accept: [{rule: gateway-edge-address, at: networks.crew, because: "agreed in March"}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -73,17 +65,12 @@ class AcceptanceExpired(Rule):
 
     severity = Severity.WARNING
     comes_last = True
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.255}
-        accept:
-          - {rule: gateway-edge-address, at: networks.crew, because: "moves", until: 2020-03-31}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.255}
-        accept:
-          - {rule: gateway-edge-address, at: networks.crew, because: "moves", until: 2999-03-31}
+    example = """
+          networks:
+            crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.255}
+          accept:
+        -   - {rule: gateway-edge-address, at: networks.crew, because: "moves", until: 2020-03-31}
+        +   - {rule: gateway-edge-address, at: networks.crew, because: "moves", until: 2999-03-31}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

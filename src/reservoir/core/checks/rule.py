@@ -57,16 +57,16 @@ class Rule(ABC):
     """One rule. Its name is its class's name; its family is that of its file or folder.
 
     The docstring is its manual: the first line says what is wrong, ``Why:`` why that matters,
-    ``Remedy:`` how to fix it. ``failing`` and ``passing`` are plans (without the line
-    ``reservoir: 1``), or a device's configuration where ``dialect`` says in which; the tests check
-    both, ``explain`` shows them.
+    ``Remedy:`` how to fix it. The example is a plan (without the line ``reservoir: 1``), or a
+    device's configuration where ``dialect`` says in which. It is written as a difference: the rule
+    reports it with the lines that begin with ``-``, and not with those that begin with ``+``. The
+    tests check both, ``explain`` shows them.
     """
 
     severity: ClassVar[Severity]
-    failing: ClassVar[str]
-    passing: ClassVar[str]
+    example: ClassVar[str]
     dialect: ClassVar[str] = ""
-    """The dialect of the examples, if they are configuration and not plans."""
+    """The dialect of the example, if it is configuration and no plan."""
     # Cause and consequence, mostly in a vocabulary of things that may be wrong: fields and kinds of
     # what is configured (``subnet``, ``range``, ``relay_to`` …), and ``networks`` (which overlap),
     # ``placement`` (an interface in the wrong network), ``holder`` (an address with two holders),
@@ -102,6 +102,20 @@ class Rule(ABC):
     def family(self) -> str:
         """The family: the name of the file, or of the folder of files, that the rule is in."""
         return type(self).__module__.removeprefix(f"{PACKAGE}.").partition(".")[0]
+
+    @cached_property
+    def failing(self) -> str:
+        """The example that the rule reports."""
+        return self._example_without("+")
+
+    @cached_property
+    def passing(self) -> str:
+        """The same example, correct."""
+        return self._example_without("-")
+
+    def _example_without(self, sign: str) -> str:
+        lines = inspect.cleandoc(self.example).split("\n")
+        return "\n".join(line[2:] for line in lines if not line.startswith(sign))
 
     @property
     def manual(self) -> Mapping[str, str]:

@@ -25,17 +25,12 @@ class BindingOutsideSubnet(Obstructed):
 
     severity = Severity.ERROR
     rests_on = ("subnet", "pool", "address", "interface")
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.31.9}]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.31.9}]
+        +     bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -67,17 +62,12 @@ class BindingEdgeAddress(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.255}]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.254}]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.255}]
+        +     bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.254}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -112,19 +102,13 @@ class BindingOnStatic(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
-            static: [{name: chart-plotter, address: 10.84.30.9}]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
-            static: [{name: chart-plotter, address: 10.84.30.10}]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+        -     static: [{name: chart-plotter, address: 10.84.30.9}]
+        +     static: [{name: chart-plotter, address: 10.84.30.10}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -166,21 +150,14 @@ class BindingAddressTwice(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings:
-              - {name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}
-              - {name: scanner, mac: 00:00:5e:00:53:02, address: 10.84.30.9}
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings:
-              - {name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}
-              - {name: scanner, mac: 00:00:5e:00:53:02, address: 10.84.30.10}
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              bindings:
+                - {name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}
+        -       - {name: scanner, mac: 00:00:5e:00:53:02, address: 10.84.30.9}
+        +       - {name: scanner, mac: 00:00:5e:00:53:02, address: 10.84.30.10}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

@@ -27,21 +27,14 @@ class BindingClientTwice(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings:
-              - {name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}
-              - {name: scanner, mac: 00:00:5e:00:53:01, address: 10.84.30.10}
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings:
-              - {name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}
-              - {name: scanner, mac: 00:00:5e:00:53:02, address: 10.84.30.10}
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              bindings:
+                - {name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}
+        -       - {name: scanner, mac: 00:00:5e:00:53:01, address: 10.84.30.10}
+        +       - {name: scanner, mac: 00:00:5e:00:53:02, address: 10.84.30.10}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -94,21 +87,14 @@ class BindingNameTwice(Rule):
 
     severity = Severity.WARNING
     follows_here = ("binding-client-twice",)
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings:
-              - {name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}
-              - {name: printer, mac: 00:00:5e:00:53:02, address: 10.84.30.10}
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings:
-              - {name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}
-              - {name: printer-2, mac: 00:00:5e:00:53:02, address: 10.84.30.10}
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              bindings:
+                - {name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}
+        -       - {name: printer, mac: 00:00:5e:00:53:02, address: 10.84.30.10}
+        +       - {name: printer-2, mac: 00:00:5e:00:53:02, address: 10.84.30.10}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -146,17 +132,12 @@ class ClientInvalid(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings: [{name: printer, mac: 00:00:00:00:00:00, address: 10.84.30.9}]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     bindings: [{name: printer, mac: 00:00:00:00:00:00, address: 10.84.30.9}]
+        +     bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -191,17 +172,12 @@ class ClientRandomised(Rule):
     """
 
     severity = Severity.ADVICE
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings: [{name: tablet, mac: 02:00:5e:00:53:01, address: 10.84.30.9}]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            bindings: [{name: tablet, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     bindings: [{name: tablet, mac: 02:00:5e:00:53:01, address: 10.84.30.9}]
+        +     bindings: [{name: tablet, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -230,17 +206,12 @@ class BindingPlacement(Obstructed):
     rests_on = ("exclusion", "range")
     follows_itself = "network"
     dialect = "larkspur"
-    failing = """
-        pool crew
-          withhold 10.84.30.1 to 10.84.30.19
-          subnet 10.84.30.0/24
-        pin 10.84.30.40 to 01.00005e-005301 as printer
-    """
-    passing = """
-        pool crew
-          withhold 10.84.30.1 to 10.84.30.19
-          subnet 10.84.30.0/24
-        pin 10.84.30.9 to 01.00005e-005301 as printer
+    example = """
+          pool crew
+            withhold 10.84.30.1 to 10.84.30.19
+            subnet 10.84.30.0/24
+        - pin 10.84.30.40 to 01.00005e-005301 as printer
+        + pin 10.84.30.9 to 01.00005e-005301 as printer
     """
 
 
@@ -258,41 +229,23 @@ class BindingOptionsDiffer(Obstructed):
     follows = ("gateway-outside-subnet", "gateway-unattended")
     follows_itself = "network"
     dialect = "merganser"
-    failing = """
-        lending ready
-        leg deck:
-            address 10.84.30.1 mask 255.255.255.0
-            lending ready
-        done
-        lot crew:
-            leg deck
-            net 10.84.30.0 mask 255.255.255.0
-            dns 10.84.0.53
-            lend 10.84.30.20 through 10.84.30.99
-        done
-        lot purser:
-            leg deck
-            net 10.84.30.0 mask 255.255.255.0
-            dns 10.48.0.53
-            lend only 10.84.30.10 to 00005e-005301
-        done
-    """
-    passing = """
-        lending ready
-        leg deck:
-            address 10.84.30.1 mask 255.255.255.0
-            lending ready
-        done
-        lot crew:
-            leg deck
-            net 10.84.30.0 mask 255.255.255.0
-            dns 10.84.0.53
-            lend 10.84.30.20 through 10.84.30.99
-        done
-        lot purser:
-            leg deck
-            net 10.84.30.0 mask 255.255.255.0
-            dns 10.84.0.53
-            lend only 10.84.30.10 to 00005e-005301
-        done
+    example = """
+          lending ready
+          leg deck:
+              address 10.84.30.1 mask 255.255.255.0
+              lending ready
+          done
+          lot crew:
+              leg deck
+              net 10.84.30.0 mask 255.255.255.0
+              dns 10.84.0.53
+              lend 10.84.30.20 through 10.84.30.99
+          done
+          lot purser:
+              leg deck
+              net 10.84.30.0 mask 255.255.255.0
+        -     dns 10.48.0.53
+        +     dns 10.84.0.53
+              lend only 10.84.30.10 to 00005e-005301
+          done
     """

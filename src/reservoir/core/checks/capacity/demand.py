@@ -112,19 +112,13 @@ class PoolUndersized(Rule):
     severity = Severity.ERROR
     rests_on = ("range", "exclusion", "binding", "subnet", "size", "lease")
     follows = ("pool-empty",)
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.99]
-            demand: {devices: 90, growth: 10%/year, horizon: 2 years}
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.199]
-            demand: {devices: 90, growth: 10%/year, horizon: 2 years}
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     ranges: [10.84.30.20-10.84.30.99]
+        +     ranges: [10.84.30.20-10.84.30.199]
+              demand: {devices: 90, growth: 10%/year, horizon: 2 years}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -187,19 +181,13 @@ class PoolTight(Rule):
 
     severity = Severity.WARNING
     rests_on = ("range", "exclusion", "binding", "subnet", "size", "lease")
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.99]
-            demand: {devices: 78, headroom: 15%}
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.119]
-            demand: {devices: 78, headroom: 15%}
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     ranges: [10.84.30.20-10.84.30.99]
+        +     ranges: [10.84.30.20-10.84.30.119]
+              demand: {devices: 78, headroom: 15%}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -227,19 +215,14 @@ class SubnetOutgrown(Rule):
     severity = Severity.WARNING
     blames = ("size",)
     rests_on = ("subnet", "size", "lease")
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.2-10.84.30.254]
-            demand: {devices: 240, growth: 20%/year, horizon: 2 years}
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/23
-            ranges: [10.84.30.2-10.84.31.254]
-            demand: {devices: 240, growth: 20%/year, horizon: 2 years}
+    example = """
+          networks:
+            crew:
+        -     subnet: 10.84.30.0/24
+        +     subnet: 10.84.30.0/23
+        -     ranges: [10.84.30.2-10.84.30.254]
+        +     ranges: [10.84.30.2-10.84.31.254]
+              demand: {devices: 240, growth: 20%/year, horizon: 2 years}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -269,19 +252,13 @@ class PoolOversized(Rule):
     """
 
     severity = Severity.ADVICE
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.0.0/20
-            ranges: [10.84.0.20-10.84.7.250]
-            demand: {devices: 40}
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.0.0/20
-            ranges: [10.84.0.20-10.84.0.250]
-            demand: {devices: 40}
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.0.0/20
+        -     ranges: [10.84.0.20-10.84.7.250]
+        +     ranges: [10.84.0.20-10.84.0.250]
+              demand: {devices: 40}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -303,19 +280,15 @@ class DemandUnknown(Rule):
     """
 
     severity = Severity.ADVICE
-    failing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
-    """
-    passing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-            demand: {devices: 40}
+    example = """
+          devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
+        +   crew:
+        +     subnet: 10.84.30.0/24
+        +     served_by: pier
+        +     ranges: [10.84.30.20-10.84.30.99]
+        +     demand: {devices: 40}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

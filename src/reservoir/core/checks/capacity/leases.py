@@ -39,23 +39,15 @@ class LeaseTooLong(Rule):
     severity = Severity.WARNING
     blames = ("lease",)
     rests_on = ("range", "binding", "subnet")
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.250]
-            lease: 12h
-            demand: {arrivals: [{at: "06:30", devices: 150, over: 20m, stay: 50m},
-                                {at: "12:30", devices: 150, over: 20m, stay: 50m}]}
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.250]
-            lease: 1h
-            demand: {arrivals: [{at: "06:30", devices: 150, over: 20m, stay: 50m},
-                                {at: "12:30", devices: 150, over: 20m, stay: 50m}]}
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              ranges: [10.84.30.20-10.84.30.250]
+        -     lease: 12h
+        +     lease: 1h
+              demand: {arrivals: [{at: "06:30", devices: 150, over: 20m, stay: 50m},
+                                  {at: "12:30", devices: 150, over: 20m, stay: 50m}]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -94,19 +86,13 @@ class LeaseTooShort(Rule):
     """
 
     severity = Severity.ADVICE
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.250]
-            lease: 90s
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.250]
-            lease: 30m
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              ranges: [10.84.30.20-10.84.30.250]
+        -     lease: 90s
+        +     lease: 30m
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -135,13 +121,10 @@ class LeaseInfinite(Rule):
     """
 
     severity = Severity.WARNING
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99], lease: infinite}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99], lease: 7d}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99], lease: infinite}
+        +   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99], lease: 7d}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

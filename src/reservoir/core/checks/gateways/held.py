@@ -26,19 +26,13 @@ class GatewayBound(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.1}]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+        -     bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.1}]
+        +     bindings: [{name: printer, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -77,24 +71,15 @@ class GatewayUnattended(Rule):
     severity = Severity.WARNING
     rests_on = ("subnet", "address", "interface")
     follows = ("interface-edge-address", "static-outside-subnet")
-    failing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-    """
-    passing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-            static: [{name: core-router, address: 10.84.30.1}]
+    example = """
+          devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+              served_by: pier
+              ranges: [10.84.30.20-10.84.30.99]
+        +     static: [{name: core-router, address: 10.84.30.1}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -141,30 +126,19 @@ class GatewayDiffersFromRelay(Rule):
     """
 
     severity = Severity.ADVICE
-    failing = """
-        devices:
-          pier:
-            interfaces: {deck: {address: 10.84.30.2/24, relay_to: [10.84.0.10]}}
-          bow: {interfaces: {deck: {address: 10.84.30.1/24}}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: depot
-            ranges: [10.84.30.20-10.84.30.99]
-    """
-    passing = """
-        devices:
-          pier:
-            interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: depot
-            ranges: [10.84.30.20-10.84.30.99]
+    example = """
+          devices:
+            pier:
+        -     interfaces: {deck: {address: 10.84.30.2/24, relay_to: [10.84.0.10]}}
+        +     interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}
+        -   bow: {interfaces: {deck: {address: 10.84.30.1/24}}}
+            depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+              served_by: depot
+              ranges: [10.84.30.20-10.84.30.99]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -197,15 +171,11 @@ class AddressHeldTwice(Rule):
     blames = ("holder",)
     rests_on = ("networks", "interface", "address")
     rests_at = ("placement",)
-    failing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
-          bow: {interfaces: {deck: {address: 10.84.30.1/24}}}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
-          bow: {interfaces: {deck: {address: 10.84.30.2/24}}}
+    example = """
+          devices:
+            pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
+        -   bow: {interfaces: {deck: {address: 10.84.30.1/24}}}
+        +   bow: {interfaces: {deck: {address: 10.84.30.2/24}}}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -294,25 +264,16 @@ class InterfaceInPool(Rule):
     rests_here = ("range",)
     rests_at = ("placement",)
     follows = ("gateway-unattended",)
-    failing = """
-        devices:
-          pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.2/24}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.2-10.84.30.99]
-    """
-    passing = """
-        devices:
-          pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.2/24}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.3-10.84.30.99]
+    example = """
+          devices:
+            pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.2/24}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+              served_by: pier
+        -     ranges: [10.84.30.2-10.84.30.99]
+        +     ranges: [10.84.30.3-10.84.30.99]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

@@ -30,19 +30,15 @@ class GatewayMissing(Obstructed):
 
     severity = Severity.ERROR
     rests_on = ("gateway",)
-    failing = """
-        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
-    """
-    passing = """
-        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
+    example = """
+          devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
+        +   crew:
+        +     subnet: 10.84.30.0/24
+        +     gateway: 10.84.30.1
+        +     served_by: pier
+        +     ranges: [10.84.30.20-10.84.30.99]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -76,13 +72,10 @@ class GatewayOutsideSubnet(Rule):
 
     severity = Severity.ERROR
     rests_on = ("subnet", "gateway")
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.3.1, ranges: [10.84.30.20-10.84.30.99]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.20-10.84.30.99]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, gateway: 10.84.3.1, ranges: [10.84.30.20-10.84.30.99]}
+        +   crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.20-10.84.30.99]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -125,13 +118,10 @@ class GatewayEdgeAddress(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.255, ranges: [10.84.30.20-10.84.30.99]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.254, ranges: [10.84.30.20-10.84.30.99]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.255, ranges: [10.84.30.20-10.84.30.99]}
+        +   crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.254, ranges: [10.84.30.20-10.84.30.99]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -164,13 +154,10 @@ class GatewayInPool(Rule):
     rests_on = ("exclusion",)
     rests_here = ("range",)
     follows = ("gateway-unattended",)
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.1-10.84.30.99]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.2-10.84.30.99]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.1-10.84.30.99]}
+        +   crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.2-10.84.30.99]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

@@ -29,24 +29,15 @@ class DnsMissing(Obstructed):
     severity = Severity.ERROR
     rests_on = ("dns", "resolvers")
     follows_itself = "place"
-    failing = """
-        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-    """
-    passing = """
-        defaults: {dns: [10.84.0.53]}
-        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
+    example = """
+        + defaults: {dns: [10.84.0.53]}
+          devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+              served_by: pier
+              ranges: [10.84.30.20-10.84.30.99]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -104,13 +95,10 @@ class DnsInvalid(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, dns: [10.84.30.255]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, dns: [10.84.30.53]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, dns: [10.84.30.255]}
+        +   crew: {subnet: 10.84.30.0/24, dns: [10.84.30.53]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -146,17 +134,12 @@ class DnsDigitsSwapped(Rule):
 
     severity = Severity.WARNING
     blames = ("dns",)
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, dns: [10.84.0.53]}
-          shop: {subnet: 10.84.51.0/24, gateway: 10.84.51.1, dns: [10.84.0.53]}
-          staff: {subnet: 10.84.50.0/24, gateway: 10.84.50.1, dns: [10.48.0.53]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, dns: [10.84.0.53]}
-          shop: {subnet: 10.84.51.0/24, gateway: 10.84.51.1, dns: [10.84.0.53]}
-          staff: {subnet: 10.84.50.0/24, gateway: 10.84.50.1, dns: [10.84.0.53]}
+    example = """
+          networks:
+            crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, dns: [10.84.0.53]}
+            shop: {subnet: 10.84.51.0/24, gateway: 10.84.51.1, dns: [10.84.0.53]}
+        -   staff: {subnet: 10.84.50.0/24, gateway: 10.84.50.1, dns: [10.48.0.53]}
+        +   staff: {subnet: 10.84.50.0/24, gateway: 10.84.50.1, dns: [10.84.0.53]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -222,31 +205,19 @@ class DnsUnrouted(Rule):
 
     severity = Severity.ADVICE
     rests_on = ("dns", "route")
-    failing = """
-        devices:
-          pier:
-            interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
-            routes: [{to: 10.85.0.0/16, via: 10.84.0.1}]
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            dns: [10.48.0.53]
-            served_by: pier
-            ranges: [10.84.30.20]
-    """
-    passing = """
-        devices:
-          pier:
-            interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
-            routes: [{to: 10.85.0.0/16, via: 10.84.0.1}]
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            dns: [10.84.0.53]
-            served_by: pier
-            ranges: [10.84.30.20]
+    example = """
+          devices:
+            pier:
+              interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
+              routes: [{to: 10.85.0.0/16, via: 10.84.0.1}]
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+        -     dns: [10.48.0.53]
+        +     dns: [10.84.0.53]
+              served_by: pier
+              ranges: [10.84.30.20]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

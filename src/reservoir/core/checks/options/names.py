@@ -20,23 +20,15 @@ class NameUnfit(Obstructed):
     """
 
     severity = Severity.ADVICE
-    failing = """
-        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-            bindings: [{name: chart room plotter, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
-    """
-    passing = """
-        devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-            bindings: [{name: chart-room-plotter, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+    example = """
+          devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              served_by: pier
+              ranges: [10.84.30.20-10.84.30.99]
+        -     bindings: [{name: chart room plotter, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
+        +     bindings: [{name: chart-room-plotter, mac: 00:00:5e:00:53:01, address: 10.84.30.9}]
     """
 
 
@@ -49,15 +41,11 @@ class NamingConvention(Rule):
     """
 
     severity = Severity.ADVICE
-    failing = """
-        checks: {names: {networks: "[a-z]+-(pier|depot)"}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20]}
-    """
-    passing = """
-        checks: {names: {networks: "[a-z]+-(pier|depot)"}}
-        networks:
-          crew-pier: {subnet: 10.84.30.0/24, ranges: [10.84.30.20]}
+    example = """
+          checks: {names: {networks: "[a-z]+-(pier|depot)"}}
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20]}
+        +   crew-pier: {subnet: 10.84.30.0/24, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

@@ -21,13 +21,10 @@ class OptionInvalid(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], options: {42: {hex: 0a5400}}}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], options: {ntp: [10.84.0.123]}}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], options: {42: {hex: 0a5400}}}
+        +   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], options: {ntp: [10.84.0.123]}}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -70,16 +67,11 @@ class OptionTwice(Obstructed):
 
     severity = Severity.WARNING
     dialect = "larkspur"
-    failing = """
-        pool crew
-          resolvers 10.84.0.53
-          option 6 ip 10.84.1.53
-          subnet 10.84.30.0/24
-    """
-    passing = """
-        pool crew
-          resolvers 10.84.0.53
-          subnet 10.84.30.0/24
+    example = """
+          pool crew
+            resolvers 10.84.0.53
+        -   option 6 ip 10.84.1.53
+            subnet 10.84.30.0/24
     """
 
 
@@ -95,13 +87,10 @@ class DomainInvalid(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], domain: crew_deck..example}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], domain: crew-deck.example}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], domain: crew_deck..example}
+        +   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], domain: crew-deck.example}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

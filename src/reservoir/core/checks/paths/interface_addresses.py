@@ -28,26 +28,20 @@ class InterfaceWithoutAddress(Rule):
 
     severity = Severity.ERROR
     rests_on = ("address",)
-    failing = """
-        devices: {pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 30}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            vlan: 30
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20]
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 30, address: 10.84.30.1/24}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            vlan: 30
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20]
+    example = """
+          devices:
+            pier:
+              interfaces:
+                deck: {}
+        -       deck.30: {parent: deck, vlan: 30}
+        +       deck.30: {parent: deck, vlan: 30, address: 10.84.30.1/24}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              vlan: 30
+              gateway: 10.84.30.1
+              served_by: pier
+              ranges: [10.84.30.20]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -99,23 +93,15 @@ class InterfaceEdgeAddress(Rule):
     rests_on = ("subnet",)
     rests_here = ("placement",)
     follows_here = ("interface-mask-differs",)
-    failing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.0/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-    """
-    passing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
+    example = """
+        - devices: {pier: {interfaces: {deck: {address: 10.84.30.0/24}}}}
+        + devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+              served_by: pier
+              ranges: [10.84.30.20-10.84.30.99]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -158,15 +144,11 @@ class InterfaceMaskDiffers(Rule):
     rests_on = ("subnet", "networks")
     rests_here = ("placement",)
     rests_at = ("holder",)
-    failing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/23}}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
+    example = """
+        - devices: {pier: {interfaces: {deck: {address: 10.84.30.1/23}}}}
+        + devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -223,15 +205,11 @@ class InterfacesOverlap(Rule):
     severity = Severity.WARNING
     rests_here = ("placement",)
     follows_here = ("interface-edge-address",)
-    failing = """
-        devices:
-          pier: {interfaces: {uplink: {address: 10.84.0.2/24}}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/23}}}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {uplink: {address: 10.84.0.2/24}}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+    example = """
+          devices:
+            pier: {interfaces: {uplink: {address: 10.84.0.2/24}}}
+        -   depot: {interfaces: {lan: {address: 10.84.0.10/23}}}
+        +   depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

@@ -35,17 +35,12 @@ class InterfaceIsMember(Rule):
 
     severity = Severity.ERROR
     rests_on = ("interface",)
-    failing = """
-        devices:
-          pier: {interfaces: {deck: {members: [port1]}, port1: {address: 10.84.30.1/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {members: [port1], address: 10.84.30.1/24}, port1: {}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
+    example = """
+          devices:
+        -   pier: {interfaces: {deck: {members: [port1]}, port1: {address: 10.84.30.1/24}}}
+        +   pier: {interfaces: {deck: {members: [port1], address: 10.84.30.1/24}, port1: {}}}
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -78,15 +73,11 @@ class InterfaceDown(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24, enabled: no}}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24, enabled: yes}}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
+    example = """
+        - devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24, enabled: no}}}}
+        + devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24, enabled: yes}}}}
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -118,23 +109,15 @@ class ZoneBlocksDhcp(Rule):
 
     severity = Severity.ERROR
     rests_on = ("zone", "admits")
-    failing = """
-        devices:
-          office:
-            dialect: merganser
-            interfaces: {lan: {address: 10.84.50.1/24, zone: staff}}
-            zones: {staff: {admits: [ping]}}
-        networks:
-          staff: {subnet: 10.84.50.0/24, served_by: office, ranges: [10.84.50.20]}
-    """
-    passing = """
-        devices:
-          office:
-            dialect: merganser
-            interfaces: {lan: {address: 10.84.50.1/24, zone: staff}}
-            zones: {staff: {admits: [ping, dhcp]}}
-        networks:
-          staff: {subnet: 10.84.50.0/24, served_by: office, ranges: [10.84.50.20]}
+    example = """
+          devices:
+            office:
+              dialect: merganser
+              interfaces: {lan: {address: 10.84.50.1/24, zone: staff}}
+        -     zones: {staff: {admits: [ping]}}
+        +     zones: {staff: {admits: [ping, dhcp]}}
+          networks:
+            staff: {subnet: 10.84.50.0/24, served_by: office, ranges: [10.84.50.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

@@ -32,19 +32,13 @@ class RelayToNobody(Rule):
     blames = ("relay_to",)
     rests_on = ("server", "holder", "address", "interface")
     follows = ("interface-edge-address",)
-    failing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.48.0.10]}}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
+    example = """
+          devices:
+        -   pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.48.0.10]}}}
+        +   pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
+            depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -130,29 +124,18 @@ class RelayNoWayBack(Rule):
 
     severity = Severity.ERROR
     rests_on = ("route",)
-    failing = """
-        devices:
-          pier:
-            interfaces:
-              uplink: {address: 10.84.0.2/24}
-              deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
-          depot:
-            interfaces: {lan: {address: 10.84.0.10/24}}
-            routes: [{to: 10.84.31.0/24, via: 10.84.0.2}]
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices:
-          pier:
-            interfaces:
-              uplink: {address: 10.84.0.2/24}
-              deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
-          depot:
-            interfaces: {lan: {address: 10.84.0.10/24}}
-            routes: [{to: 10.84.30.0/24, via: 10.84.0.2}]
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
+    example = """
+          devices:
+            pier:
+              interfaces:
+                uplink: {address: 10.84.0.2/24}
+                deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
+            depot:
+              interfaces: {lan: {address: 10.84.0.10/24}}
+        -     routes: [{to: 10.84.31.0/24, via: 10.84.0.2}]
+        +     routes: [{to: 10.84.30.0/24, via: 10.84.0.2}]
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

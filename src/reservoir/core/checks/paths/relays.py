@@ -59,19 +59,13 @@ class RelayMisplaced(Rule):
     severity = Severity.ERROR
     blames = ("relay_to", "placement")
     rests_on = ("subnet",)
-    failing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.40.1/24, relay_to: [10.84.0.10]}}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
+    example = """
+          devices:
+        -   pier: {interfaces: {deck: {address: 10.84.40.1/24, relay_to: [10.84.0.10]}}}
+        +   pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
+            depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -161,23 +155,15 @@ class RelayWithoutPool(Rule):
     severity = Severity.ERROR
     blames = ("relay_to",)
     rests_on = ("subnet", "server", "holder", "pool")
-    failing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
-          depot:
-            interfaces: {lan: {address: 10.84.0.10/24}, hall: {address: 10.84.31.1/24}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20]}
-          hall: {subnet: 10.84.31.0/24, served_by: depot, ranges: [10.84.31.20]}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
-          depot:
-            interfaces: {lan: {address: 10.84.0.10/24}, hall: {address: 10.84.31.1/24}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
-          hall: {subnet: 10.84.31.0/24, served_by: depot, ranges: [10.84.31.20]}
+    example = """
+          devices:
+            pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
+            depot:
+              interfaces: {lan: {address: 10.84.0.10/24}, hall: {address: 10.84.31.1/24}}
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20]}
+        +   crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
+            hall: {subnet: 10.84.31.0/24, served_by: depot, ranges: [10.84.31.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -215,23 +201,15 @@ class RelayAndServer(Rule):
 
     severity = Severity.WARNING
     rests_on = ("relay_to", "address", "interface")
-    failing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
-          depot:
-            interfaces: {lan: {address: 10.84.0.10/24}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
-          depot: {subnet: 10.84.0.0/24, served_by: depot, ranges: [10.84.0.20]}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
-          depot:
-            interfaces: {lan: {address: 10.84.0.10/24}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
-          depot: {subnet: 10.84.0.0/24, served_by: depot, ranges: [10.84.0.20]}
+    example = """
+          devices:
+        -   pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
+        +   pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
+            depot:
+              interfaces: {lan: {address: 10.84.0.10/24}}
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
+            depot: {subnet: 10.84.0.0/24, served_by: depot, ranges: [10.84.0.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -265,17 +243,12 @@ class RelayToItself(Rule):
     severity = Severity.ERROR
     blames = ("relay_to",)
     rests_at = ("holder",)
-    failing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.30.1]}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
+    example = """
+          devices:
+        -   pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.30.1]}}}
+        +   pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

@@ -31,17 +31,12 @@ class NextHopUnreachable(Rule):
     rests_at = ("holder",)
     follows = ("relay-to-nobody",)
     follows_here = ("interface-edge-address", "interface-mask-differs", "interfaces-overlap")
-    failing = """
-        devices:
-          pier:
-            interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
-            routes: [{to: 0.0.0.0/0, via: 10.48.0.1}]
-    """
-    passing = """
-        devices:
-          pier:
-            interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
-            routes: [{to: 0.0.0.0/0, via: 10.84.0.1}]
+    example = """
+          devices:
+            pier:
+              interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
+        -     routes: [{to: 0.0.0.0/0, via: 10.48.0.1}]
+        +     routes: [{to: 0.0.0.0/0, via: 10.84.0.1}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -155,17 +150,12 @@ class RouteHasHostBits(Rule):
     """
 
     severity = Severity.WARNING
-    failing = """
-        devices:
-          depot:
-            interfaces: {lan: {address: 10.84.0.10/24}}
-            routes: [{to: 10.84.30.1/24, via: 10.84.0.2}]
-    """
-    passing = """
-        devices:
-          depot:
-            interfaces: {lan: {address: 10.84.0.10/24}}
-            routes: [{to: 10.84.30.0/24, via: 10.84.0.2}]
+    example = """
+          devices:
+            depot:
+              interfaces: {lan: {address: 10.84.0.10/24}}
+        -     routes: [{to: 10.84.30.1/24, via: 10.84.0.2}]
+        +     routes: [{to: 10.84.30.0/24, via: 10.84.0.2}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

@@ -27,14 +27,11 @@ class NetworkUnserved(Rule):
     blames = ("server",)
     rests_on = ("service", "active", "interface")
     follows_itself = "place"
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
-    """
-    passing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
+    example = """
+        + devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
+        +   crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -75,17 +72,14 @@ class ServerNotReached(Obstructed):
     blames = ("placement",)
     rests_on = ("subnet", "relay_to", "holder", "address", "interface")
     follows = ("interface-without-address",)
-    failing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.31.1/24}}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
-          depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20-10.84.30.99]}
+    example = """
+          devices:
+        -   pier: {interfaces: {deck: {address: 10.84.31.1/24}}}
+        +   pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
+        +   depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20-10.84.30.99]}
+        +   crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20-10.84.30.99]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -156,22 +150,16 @@ class TwoServers(Rule):
     """
 
     severity = Severity.ERROR
-    failing = """
-        devices: {pier: {}, depot: {}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            served_by: [pier, depot]
-            ranges: [10.84.30.20-10.84.30.99]
-    """
-    passing = """
-        devices: {pier: {}, depot: {}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            served_by:
-              - {device: pier, ranges: [10.84.30.20-10.84.30.59]}
-              - {device: depot, ranges: [10.84.30.60-10.84.30.99]}
+    example = """
+          devices: {pier: {}, depot: {}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     served_by: [pier, depot]
+        -     ranges: [10.84.30.20-10.84.30.99]
+        +     served_by:
+        +       - {device: pier, ranges: [10.84.30.20-10.84.30.59]}
+        +       - {device: depot, ranges: [10.84.30.60-10.84.30.99]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -201,19 +189,13 @@ class ServerOnByDefault(Rule):
 
     severity = Severity.WARNING
     rests_on = ("service",)
-    failing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
-          kiosk-box: {dialect: thimble, interfaces: {lan: {address: 10.84.30.9/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
-          kiosk-box: {dialect: larkspur, interfaces: {lan: {address: 10.84.30.9/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
+    example = """
+          devices:
+            pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
+        -   kiosk-box: {dialect: thimble, interfaces: {lan: {address: 10.84.30.9/24}}}
+        +   kiosk-box: {dialect: larkspur, interfaces: {lan: {address: 10.84.30.9/24}}}
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: pier, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -242,18 +224,12 @@ class PoolShadowed(Obstructed):
     """
 
     severity = Severity.ERROR
-    failing = """
-        devices:
-          kiosk-box:
-            dialect: thimble
-            interfaces: {lan: {address: 10.84.30.1/24}, shop: {address: 10.84.31.1/24}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: kiosk-box, ranges: [10.84.30.20-10.84.30.99]}
-          shop: {subnet: 10.84.31.0/24, served_by: kiosk-box, ranges: [10.84.31.20-10.84.31.99]}
-    """
-    passing = """
-        devices:
-          kiosk-box: {dialect: thimble, interfaces: {lan: {address: 10.84.30.1/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, served_by: kiosk-box, ranges: [10.84.30.20-10.84.30.99]}
+    example = """
+          devices:
+            kiosk-box:
+              dialect: thimble
+              interfaces: {lan: {address: 10.84.30.1/24}, shop: {address: 10.84.31.1/24}}
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: kiosk-box, ranges: [10.84.30.20-10.84.30.99]}
+        -   shop: {subnet: 10.84.31.0/24, served_by: kiosk-box, ranges: [10.84.31.20-10.84.31.99]}
     """

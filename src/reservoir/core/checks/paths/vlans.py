@@ -21,25 +21,16 @@ class VlanTwice(Rule):
     severity = Severity.ERROR
     rests_on = ("networks", "interface", "vlan")
     follows_itself = "network"
-    failing = """
-        devices:
-          pier:
-            interfaces:
-              deck: {address: 10.84.30.1/24}
-              hold: {address: 10.84.31.1/24}
-        networks:
-          crew: {subnet: 10.84.30.0/24, vlan: 30, served_by: pier, ranges: [10.84.30.20]}
-          shop: {subnet: 10.84.31.0/24, vlan: 30, served_by: pier, ranges: [10.84.31.20]}
-    """
-    passing = """
-        devices:
-          pier:
-            interfaces:
-              deck: {address: 10.84.30.1/24}
-              hold: {address: 10.84.31.1/24}
-        networks:
-          crew: {subnet: 10.84.30.0/24, vlan: 30, served_by: pier, ranges: [10.84.30.20]}
-          shop: {subnet: 10.84.31.0/24, vlan: 31, served_by: pier, ranges: [10.84.31.20]}
+    example = """
+          devices:
+            pier:
+              interfaces:
+                deck: {address: 10.84.30.1/24}
+                hold: {address: 10.84.31.1/24}
+          networks:
+            crew: {subnet: 10.84.30.0/24, vlan: 30, served_by: pier, ranges: [10.84.30.20]}
+        -   shop: {subnet: 10.84.31.0/24, vlan: 30, served_by: pier, ranges: [10.84.31.20]}
+        +   shop: {subnet: 10.84.31.0/24, vlan: 31, served_by: pier, ranges: [10.84.31.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -105,17 +96,15 @@ class VlanDiffers(Rule):
     rests_on = ("subnet", "networks", "vlan", "interface")
     rests_here = ("placement",)
     rests_at = ("holder",)
-    failing = """
-        devices:
-          pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 3, address: 10.84.30.1/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, vlan: 30, served_by: pier, ranges: [10.84.30.20]}
-    """
-    passing = """
-        devices:
-          pier: {interfaces: {deck: {}, deck.30: {parent: deck, vlan: 30, address: 10.84.30.1/24}}}
-        networks:
-          crew: {subnet: 10.84.30.0/24, vlan: 30, served_by: pier, ranges: [10.84.30.20]}
+    example = """
+          devices:
+            pier:
+              interfaces:
+                deck: {}
+        -       deck.30: {parent: deck, vlan: 3, address: 10.84.30.1/24}
+        +       deck.30: {parent: deck, vlan: 30, address: 10.84.30.1/24}
+          networks:
+            crew: {subnet: 10.84.30.0/24, vlan: 30, served_by: pier, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

@@ -28,13 +28,12 @@ class RangesOverlap(Rule):
 
     severity = Severity.ERROR
     follows = ("range-outside-subnet",)
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.90, 10.84.30.80-10.84.30.99]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.79, 10.84.30.80-10.84.30.99]}
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     ranges: [10.84.30.20-10.84.30.90, 10.84.30.80-10.84.30.99]
+        +     ranges: [10.84.30.20-10.84.30.79, 10.84.30.80-10.84.30.99]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -71,15 +70,11 @@ class NetworksOverlap(Rule):
     severity = Severity.ERROR
     blames = ("networks",)
     rests_on = ("subnet",)
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
-          shop: {subnet: 10.84.30.128/25, ranges: [10.84.30.140-10.84.30.200]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/25, ranges: [10.84.30.20-10.84.30.99]}
-          shop: {subnet: 10.84.30.128/25, ranges: [10.84.30.140-10.84.30.200]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.99]}
+        +   crew: {subnet: 10.84.30.0/25, ranges: [10.84.30.20-10.84.30.99]}
+            shop: {subnet: 10.84.30.128/25, ranges: [10.84.30.140-10.84.30.200]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -117,23 +112,15 @@ class PoolsOverlap(Rule):
     severity = Severity.ERROR
     rests_on = ("networks", "subnet")
     follows = ("two-servers", "range-outside-subnet")
-    failing = """
-        devices: {pier: {}, depot: {}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            served_by:
-              - {device: pier, ranges: [10.84.30.20-10.84.30.69]}
-              - {device: depot, ranges: [10.84.30.60-10.84.30.99]}
-    """
-    passing = """
-        devices: {pier: {}, depot: {}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            served_by:
-              - {device: pier, ranges: [10.84.30.20-10.84.30.59]}
-              - {device: depot, ranges: [10.84.30.60-10.84.30.99]}
+    example = """
+          devices: {pier: {}, depot: {}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              served_by:
+        -       - {device: pier, ranges: [10.84.30.20-10.84.30.69]}
+        +       - {device: pier, ranges: [10.84.30.20-10.84.30.59]}
+                - {device: depot, ranges: [10.84.30.60-10.84.30.99]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

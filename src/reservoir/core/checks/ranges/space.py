@@ -51,13 +51,10 @@ class SubnetHasHostBits(Rule):
     severity = Severity.ERROR
     blames = ("subnet",)
     follows_here = ("subnet-differs",)
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.1/24, ranges: [10.84.30.20-10.84.30.200]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.1/24, ranges: [10.84.30.20-10.84.30.200]}
+        +   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -89,13 +86,10 @@ class RangeSpecialUse(Rule):
 
     severity = Severity.ERROR
     rests_here = ("range", "subnet")
-    failing = """
-        networks:
-          crew: {subnet: 169.254.30.0/24, ranges: [169.254.30.20-169.254.30.200]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
+    example = """
+          networks:
+        -   crew: {subnet: 169.254.30.0/24, ranges: [169.254.30.20-169.254.30.200]}
+        +   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -148,13 +142,10 @@ class RangePublic(Rule):
     severity = Severity.WARNING
     rests_here = ("subnet",)
     follows_here = ("range-special-use",)
-    failing = """
-        networks:
-          crew: {subnet: 11.84.30.0/24, ranges: [11.84.30.20-11.84.30.200]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
+    example = """
+          networks:
+        -   crew: {subnet: 11.84.30.0/24, ranges: [11.84.30.20-11.84.30.200]}
+        +   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -183,13 +174,10 @@ class SubnetTooSmall(Rule):
     severity = Severity.ERROR
     blames = ("size",)
     follows_here = ("range-special-use", "subnet-differs")
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/31, ranges: [10.84.30.0]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/30, ranges: [10.84.30.2]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/31, ranges: [10.84.30.0]}
+        +   crew: {subnet: 10.84.30.0/30, ranges: [10.84.30.2]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -216,13 +204,10 @@ class SubnetVeryLarge(Rule):
     """
 
     severity = Severity.ADVICE
-    failing = """
-        networks:
-          crew: {subnet: 10.84.0.0/20, ranges: [10.84.0.20-10.84.15.200]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.0.0/20, ranges: [10.84.0.20-10.84.7.200]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.0.0/20, ranges: [10.84.0.20-10.84.15.200]}
+        +   crew: {subnet: 10.84.0.0/20, ranges: [10.84.0.20-10.84.7.200]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

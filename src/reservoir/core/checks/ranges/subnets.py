@@ -61,19 +61,13 @@ class SubnetDiffers(Obstructed):
 
     severity = Severity.ERROR
     blames = ("subnet",)
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.3.0/24
-            gateway: 10.84.30.1
-            ranges: [10.84.30.20-10.84.30.200]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            gateway: 10.84.30.1
-            ranges: [10.84.30.20-10.84.30.200]
+    example = """
+          networks:
+            crew:
+        -     subnet: 10.84.3.0/24
+        +     subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+              ranges: [10.84.30.20-10.84.30.200]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

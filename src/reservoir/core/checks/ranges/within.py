@@ -41,13 +41,10 @@ class RangeReversed(Obstructed):
 
     severity = Severity.ERROR
     blames = ("range", "exclusion")
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.200-10.84.30.120]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.120-10.84.30.200]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.200-10.84.30.120]}
+        +   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.120-10.84.30.200]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -104,13 +101,10 @@ class RangeOutsideSubnet(Rule):
     severity = Severity.ERROR
     blames = ("range",)
     rests_on = ("subnet",)
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.31.20-10.84.31.200]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.31.20-10.84.31.200]}
+        +   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.200]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -145,13 +139,10 @@ class RangeTakesEdgeAddress(Rule):
 
     severity = Severity.ERROR
     rests_here = ("range",)
-    failing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.255]}
-    """
-    passing = """
-        networks:
-          crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.254]}
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.255]}
+        +   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-10.84.30.254]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -184,23 +175,15 @@ class PoolEmpty(Rule):
 
     severity = Severity.ERROR
     rests_on = ("range", "exclusion", "subnet")
-    failing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-            exclusions: [10.84.30.0/25]
-    """
-    passing = """
-        devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            served_by: pier
-            ranges: [10.84.30.20-10.84.30.99]
-            exclusions: [10.84.30.0/27]
+    example = """
+          devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              served_by: pier
+              ranges: [10.84.30.20-10.84.30.99]
+        -     exclusions: [10.84.30.0/25]
+        +     exclusions: [10.84.30.0/27]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

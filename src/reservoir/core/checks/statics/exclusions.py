@@ -39,19 +39,13 @@ class ExclusionOutsideSubnet(Rule):
     blames = ("exclusion",)
     rests_on = ("subnet",)
     follows = ("range-outside-subnet",)
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.200]
-            exclusions: [10.84.31.40-10.84.31.49]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.200]
-            exclusions: [10.84.30.40-10.84.30.49]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              ranges: [10.84.30.20-10.84.30.200]
+        -     exclusions: [10.84.31.40-10.84.31.49]
+        +     exclusions: [10.84.30.40-10.84.30.49]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -83,19 +77,13 @@ class ExclusionIdle(Obstructed):
     rests_on = ("range", "subnet", "pool")
     rests_here = ("exclusion",)
     follows = ("pool-undersized", "pool-tight")
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.99]
-            exclusions: [10.84.30.140-10.84.30.149]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.199]
-            exclusions: [10.84.30.140-10.84.30.149]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     ranges: [10.84.30.20-10.84.30.99]
+        +     ranges: [10.84.30.20-10.84.30.199]
+              exclusions: [10.84.30.140-10.84.30.149]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -135,19 +123,13 @@ class ExclusionsOverlap(Rule):
     """
 
     severity = Severity.ADVICE
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.99]
-            exclusions: [10.84.30.40-10.84.30.49, 10.84.30.45]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.99]
-            exclusions: [10.84.30.40-10.84.30.49, 10.84.30.55]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              ranges: [10.84.30.20-10.84.30.99]
+        -     exclusions: [10.84.30.40-10.84.30.49, 10.84.30.45]
+        +     exclusions: [10.84.30.40-10.84.30.49, 10.84.30.55]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -177,15 +159,10 @@ class ExclusionSwallowsBinding(Obstructed):
     rests_on = ("exclusion",)
     follows_itself = "network"
     dialect = "mortise"
-    failing = """
-        joint name=yard sits=10.85.10.1/24 desk=open
-        desk at=yard
-        reserve at=yard from=10.85.10.1 until=10.85.10.19
-        keep at=yard address=10.85.10.9 mac=0000.5e00.5361 name=lathe
-    """
-    passing = """
-        joint name=yard sits=10.85.10.1/24 desk=open
-        desk at=yard
-        reserve at=yard from=10.85.10.1 until=10.85.10.19
-        keep at=yard address=10.85.10.30 mac=0000.5e00.5361 name=lathe
+    example = """
+          joint name=yard sits=10.85.10.1/24 desk=open
+          desk at=yard
+          reserve at=yard from=10.85.10.1 until=10.85.10.19
+        - keep at=yard address=10.85.10.9 mac=0000.5e00.5361 name=lathe
+        + keep at=yard address=10.85.10.30 mac=0000.5e00.5361 name=lathe
     """

@@ -26,20 +26,13 @@ class StaticInPool(Rule):
     severity = Severity.ERROR
     rests_on = ("networks", "exclusion", "subnet")
     follows = ("range-outside-subnet",)
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.99]
-            static: [{name: chart-plotter, address: 10.84.30.25}]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            ranges: [10.84.30.20-10.84.30.99]
-            exclusions: [10.84.30.25]
-            static: [{name: chart-plotter, address: 10.84.30.25}]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              ranges: [10.84.30.20-10.84.30.99]
+        +     exclusions: [10.84.30.25]
+              static: [{name: chart-plotter, address: 10.84.30.25}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -78,19 +71,13 @@ class InfrastructureInPool(Rule):
     severity = Severity.ERROR
     rests_on = ("exclusion", "subnet")
     rests_here = ("range",)
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            dns: [10.84.30.53]
-            ranges: [10.84.30.20-10.84.30.99]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            dns: [10.84.30.53]
-            ranges: [10.84.30.60-10.84.30.99]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              dns: [10.84.30.53]
+        -     ranges: [10.84.30.20-10.84.30.99]
+        +     ranges: [10.84.30.60-10.84.30.99]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:

@@ -27,17 +27,12 @@ class StaticOutsideSubnet(Rule):
 
     severity = Severity.WARNING
     rests_on = ("subnet",)
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            static: [{name: chart-plotter, address: 10.84.3.25}]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            static: [{name: chart-plotter, address: 10.84.30.25}]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     static: [{name: chart-plotter, address: 10.84.3.25}]
+        +     static: [{name: chart-plotter, address: 10.84.30.25}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
@@ -69,17 +64,12 @@ class StaticEdgeAddress(Rule):
     """
 
     severity = Severity.WARNING
-    failing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            static: [{name: chart-plotter, address: 10.84.30.255}]
-    """
-    passing = """
-        networks:
-          crew:
-            subnet: 10.84.30.0/24
-            static: [{name: chart-plotter, address: 10.84.30.254}]
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     static: [{name: chart-plotter, address: 10.84.30.255}]
+        +     static: [{name: chart-plotter, address: 10.84.30.254}]
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
