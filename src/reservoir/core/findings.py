@@ -100,7 +100,7 @@ REASONS: Mapping[str, str] = {
 """Why that is wrong, as the end of the sentence."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Witness:
     """The smallest case that shows a finding: a scenario as data, which a rehearsal can replay.
 
@@ -149,7 +149,7 @@ class Witness:
 
     def as_json(self) -> dict[str, Any]:
         """The fields that are set; addresses and clients as text."""
-        values = dict(vars(self))
+        values = {name: getattr(self, name) for name in self.__match_args__}
         if self.address is not None:
             values["address"] = format_address(self.address)
         if self.client is not None:
@@ -169,7 +169,7 @@ class Witness:
         return EVENTS[self.kind].format_map({**known, "because": because})
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One thing that a check says."""
 

@@ -15,7 +15,7 @@ from reservoir.core.values.addresses import MalformedValueError, parse_address
 Model = TypeVar("Model", bound=Part)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Edit:
     """One change to a plan.
 
