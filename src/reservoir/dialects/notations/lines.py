@@ -46,17 +46,23 @@ class Lines(ByLines):
         return Nodes(reader.top, comments, reader.faults)
 
     def write(self, nodes: Sequence[Node]) -> str:
-        return joined(
-            spaced(nodes, (node.rendered or list(self.lines(node, ())) for node in nodes))
-        )
+        return joined(spaced(nodes, (list(self.lines(node, ())) for node in nodes)))
 
     def lines(self, node: Node, around: Sequence[Node]) -> Iterator[str]:
         yield node.text
         deeper = " " * self.nesting.indent
         for child in node.children:
-            yield from (deeper + line for line in self.lines(child, around))
-        if self.nesting.end and (node.children or self.nesting.is_opening(node.text)):
+            if child.children or self._is_closed(child):
+                yield from (deeper + line for line in self.lines(child, around))
+            else:
+                yield deeper + child.text
+        if self._is_closed(node):
             yield self.nesting.end
+
+    def _is_closed(self, node: Node) -> bool:
+        """Whether a word closes the node's block."""
+        end = self.nesting.end
+        return bool(end) and (bool(node.children) or self.nesting.is_opening(node.text))
 
     def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
         said = node.text.removesuffix(self.nesting.opens)

@@ -56,10 +56,6 @@ class Node:
     """Offsets in the whole text: of its first line, or of itself where others share its line."""
     kind: str = ""
     """The kind of fact that it opens or belongs to, once a sheet has been laid on it."""
-    rendered: Sequence[str] = ()
-    """Its lines, where they are known already; the rest then says nothing."""
-    is_run: bool = False
-    """Whether these are lines of several nodes, one each."""
 
 
 def all_nodes(nodes: Iterable[Node]) -> Iterator[Node]:
@@ -265,7 +261,7 @@ def spaced(nodes: Sequence[Node], rendered: Iterable[Sequence[str]]) -> list[str
     result: list[str] = []
     kind, was_long = "", False
     for node, lines in zip(nodes, rendered, strict=True):
-        is_long = len(lines) > 1 and not node.is_run
+        is_long = len(lines) > 1
         if result and (was_long or is_long or node.kind != kind):
             result.append("")
         result += lines

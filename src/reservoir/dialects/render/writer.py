@@ -5,7 +5,7 @@ What comes back claims to be *expressed*: reading the text again must give just 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,7 +15,7 @@ from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.garbage import garbage_collection_paused
 from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node
-from reservoir.dialects.render.bulk import FastWriter, Said
+from reservoir.dialects.render.bulk import BulkWriter, Made, linked
 from reservoir.dialects.sheet.model import Row, Sheet
 
 
@@ -47,18 +47,18 @@ class Written:
 def write_configuration(device: Fact, sheet: Sheet) -> Written:
     """Write a device's facts, in the order of the sheet's rows."""
     with garbage_collection_paused():
-        return _written(device, _Writer(sheet, FastWriter(sheet).said))
+        return _written(device, _Writer(sheet, BulkWriter(sheet).make))
 
 
 def write_exactly(device: Fact, sheet: Sheet) -> Written:
-    """The same without the fast road, for comparison."""
-    return _written(device, _Writer(sheet, lambda facts, rows: [Said(facts)]))
+    """Write facts one by one, nothing in bulk: slowly, with the same result."""
+    return _written(device, _Writer(sheet, lambda facts, rows, around: [None] * len(facts)))
 
 
 def _written(device: Fact, writer: _Writer) -> Written:
     sheet = writer.sheet
     block = _Block(device, device.fields, {"device": device}, _by_kind(device.children))
-    nodes = writer.rows(sheet.groups, block, nested=False)
+    nodes = writer.rows(sheet.groups, block)
     writer.finish(block)
     expressed = Fact("device", _only(device.fields, block.said), block.children)
     return Written(sheet.notation.write(nodes), expressed, tuple(writer.refusals))
@@ -86,46 +86,34 @@ class _Block:
 @dataclass
 class _Writer:
     sheet: Sheet
-    quick: Callable[[list[Fact], list[Row]], Iterable[Said]]
-    """The lines of facts of a kind, as far as they need not be written exactly."""
+    in_bulk: Callable[
+        [Sequence[Fact], Sequence[Row], Sequence[Mapping[str, Fact]]], Sequence[Made | None]
+    ]
+    """Makes the nodes of facts of a kind that are plain, each in given facts."""
     refusals: list[Refusal] = field(default_factory=list)
 
-    def rows(
-        self, groups: Sequence[tuple[str, list[Row]]], block: _Block, *, nested: bool = True
-    ) -> list[Node]:
+    def rows(self, groups: Sequence[tuple[str, list[Row]]], block: _Block) -> list[Node]:
         """The nodes inside a block, in the order of the sheet's rows."""
         nodes: list[Node] = []
         for kind, rows in groups:
             if rows[0].adds_fields:
                 for row in rows:
                     self._field_row(row, block, nodes)
-                continue
-            facts = block.pending.pop(kind, [])
-            number = 1
-            for said in [Said(facts)] if nested else self.quick(facts, rows):
-                number += self._said(said, rows, block, nodes, number)
+            else:
+                self._facts(block.pending.pop(kind, []), rows, block, nodes)
         return nodes
 
-    def _said(
-        self, said: Said, rows: list[Row], block: _Block, nodes: list[Node], number: int
-    ) -> int:
-        """Append the nodes of facts of one kind, written already or not; how many there are."""
-        kind = rows[0].kind
-        if said.lines or said.blocks:
-            if said.lines:
-                nodes.append(Node("", kind=kind, rendered=said.lines, is_run=True))
-            nodes += [Node("", kind=kind, rendered=lines) for lines in said.blocks]
-            block.children += said.facts
-            return len(said.facts)
-        count = 0
-        for fact in said.facts:
-            written = self._fact(fact, rows, block.around, number + count)
-            if written is not None:
-                row, its_nodes, expressed = written
-                (block.beside if row.links else nodes).extend(its_nodes)
-                block.children.append(expressed)
-                count += 1
-        return count
+    def _facts(self, facts: list[Fact], rows: list[Row], block: _Block, nodes: list[Node]) -> None:
+        """Append the nodes of facts of one kind."""
+        number = 1
+        for fact, plain in zip(
+            facts, self.in_bulk(facts, rows, [block.around] * len(facts)), strict=True
+        ):
+            made = plain or self._fact(fact, rows, block.around, number)
+            if made is not None:
+                (block.beside if made.row.links else nodes).extend(made.nodes)
+                block.children.append(made.expressed)
+                number += 1
 
     def finish(self, block: _Block) -> None:
         """Report what no row has written."""
@@ -137,9 +125,9 @@ class _Writer:
 
     def _fact(
         self, fact: Fact, rows: list[Row], around: Mapping[str, Fact], number: int
-    ) -> tuple[Row, list[Node], Fact] | None:
-        """The row that says it, its nodes and what they express; None if it is refused."""
-        fields = {**fact.fields, **_links(rows, around), RUNNING_NUMBER: number}
+    ) -> Made | None:
+        """Its nodes and what they express; None if it is refused."""
+        fields = {**fact.fields, **linked(rows, around), RUNNING_NUMBER: number}
         row = next((row for row in rows if row.applies(fields)), None)
         if row is None:
             self._refuse(fact, "", self._why_not(fields, rows))
@@ -155,7 +143,7 @@ class _Writer:
         expressed = Fact(
             fact.kind, _only(fact.fields, block.said), block.children, origin=fact.origin
         )
-        return row, nodes + block.beside, expressed
+        return Made(row, nodes + block.beside, expressed)
 
     def _node(self, row: Row, block: _Block, fields: Mapping[str, Any]) -> list[Node]:
         """The row's node for some fields, or the nodes inside if it has no line of its own.
@@ -177,7 +165,7 @@ class _Writer:
             MalformedValueError: it must be there and can't be written.
         """
         out = block.beside if row.links else nodes
-        links = _links([row], block.around) if row.links else {}
+        links = linked([row], block.around) if row.links else {}
         fields = {**block.fields, **links} if links else block.fields
         if row.is_frame:
             node = self._node(row, block, fields)[0]
@@ -219,17 +207,6 @@ class _Writer:
 
     def _refuse(self, fact: Fact, name: str, reason: str) -> None:
         self.refusals.append(Refusal(fact, name, reason))
-
-
-def _links(rows: Sequence[Row], around: Mapping[str, Fact]) -> dict[str, Any]:
-    """The values by which rows name the facts that they belong to."""
-    values: dict[str, Any] = {}
-    for row in rows:
-        for link in row.links:
-            kind, _, name = link.partition(".")
-            if kind in around and name in around[kind].fields:
-                values[link] = around[kind].fields[name]
-    return values
 
 
 def _by_kind(facts: Sequence[Fact]) -> dict[str, list[Fact]]:
