@@ -200,14 +200,17 @@ class _Reader:
     def read(self) -> Nodes:
         for found in _TOKEN.finditer(self.text):
             kind, at = found.lastgroup or "", found.start()
-            if kind == "comment":
-                self.comments += 1
-            elif kind == "close":
-                self._close(found["close"], at, found.end())
+            if kind == "text":
+                if found[0].strip(_BLANKS):
+                    self._text(found[0], at, found.end())
             elif kind == "empty":
                 self._element(found)
-            elif kind in ("text", "cdata"):
-                self._text(found[0] if kind == "text" else escape(found[0][9:-3]), at, found.end())
+            elif kind == "close":
+                self._close(found["close"], at, found.end())
+            elif kind == "comment":
+                self.comments += 1
+            elif kind == "cdata":
+                self._text(escape(found[0][9:-3]), at, found.end())
             elif kind == "dtd":
                 self._fault(at, "a document type declaration is not allowed")
             elif kind == "stray":
@@ -247,7 +250,9 @@ class _Reader:
             names.add(name)
             column = element.column + offset - element.start
             place = (element.line, column) if in_line else self._place(offset)
-            text = f'{name}="{escape(unescape(value))}"'
+            if not _NEEDS_NO_ESCAPE.fullmatch(value):
+                value = escape(unescape(value))
+            text = f'{name}="{value}"'
             element.children.append(Node(text, *place, [], offset, start + pair.end()))
 
     def _open(self, node: Node, name: str) -> None:
