@@ -22,6 +22,9 @@ from reservoir.dialects.parse.columns import read_columns
 from reservoir.dialects.parse.node_reader import Made, Said
 from reservoir.dialects.sheet.model import Row, Scope, Sheet, kind_of
 
+AT_ONCE = 4_096
+"""Blocks that are looked at together: enough for columns, few enough to stay in the cache."""
+
 
 class _State(IntEnum):
     """What is known of a node with all that is in it, or of a fact."""
@@ -141,6 +144,10 @@ class BulkReader:
 
     def make(self, nodes: Sequence[Node], scope: Scope) -> None:
         """Make the facts of the plain blocks among some nodes and inside those that hold them."""
+        for begin in range(0, len(nodes), AT_ONCE):
+            self._make_some(nodes[begin : begin + AT_ONCE], scope)
+
+    def _make_some(self, nodes: Sequence[Node], scope: Scope) -> None:
         for head, lines in self._alike(nodes, [0] * len(nodes), scope).items():
             if head not in self._undo_words:
                 rows = scope.rows_for(head)
@@ -183,11 +190,13 @@ class BulkReader:
         if row.is_in_implied:
             return bytes([_State.UNSURE]) * len(lines.nodes)
         made = self._facts(row, lines)
-        for node, fact, state in zip(lines.nodes, made.facts, made.states, strict=True):
-            if state == _State.PLAIN:
-                self.made[id(node)] = Made(row, fact)
-            elif state == _State.UNSURE:
-                self._forget(node)
+        plain = [state == _State.PLAIN for state in made.states]
+        facts = zip(repeat(row), compress(made.facts, plain), strict=False)
+        self.made.update(zip(map(id, compress(lines.nodes, plain)), facts, strict=False))
+        if _State.UNSURE in made.states:
+            for node, state in zip(lines.nodes, made.states, strict=True):
+                if state == _State.UNSURE:
+                    self._forget(node)
         return made.states
 
     def _forget(self, node: Node) -> None:

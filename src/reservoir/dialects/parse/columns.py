@@ -25,8 +25,8 @@ def read_columns(pattern: LinePattern, lines: Sequence[str]) -> Columns:
 
     A line with a value that can't be read counts as none of the row's.
     """
-    distinct = list(dict.fromkeys(lines))
-    if 2 * len(distinct) < len(lines):
+    if 2 * len(set(lines)) < len(lines):
+        distinct = list(set(lines))
         return _repeated(lines, distinct, read_columns(pattern, distinct))
     found = list(map(pattern.match, lines))
     groups = [match.groups() for match in found if match]

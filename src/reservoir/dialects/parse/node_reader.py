@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import Any
 
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.facts.fact import Fact
@@ -39,12 +39,8 @@ class Said:
     """The fields by which it names the fact that it belongs to."""
 
 
-class Made(NamedTuple):
-    """A fact that was made before the nodes are taken one by one."""
-
-    row: Row
-    fact: Fact
-
+Made = tuple[Row, Fact]
+"""A fact that was made before the nodes are taken one by one, and the row that opens it."""
 
 _Match = tuple[Row, dict[str, Any]]
 """One way to understand a node."""
@@ -78,15 +74,15 @@ class NodeReader:
     def take_all(self, nodes: Iterable[Node], scope: Scope, block: OpenFact) -> None:
         """Understand what is in a block."""
         for node in nodes:
-            self.take(node, scope, block)
+            made = self.made.get(id(node))
+            if made is None:
+                self.take(node, scope, block)
+            else:
+                block.given_up.pop("", None)
+                self._add_fact(*made, node, block)
 
     def take(self, node: Node, scope: Scope, block: OpenFact) -> None:
         """Understand one node and what is inside it."""
-        made = self.made.get(id(node))
-        if made is not None:
-            block.given_up.pop("", None)
-            self._add_fact(*made, node, block)
-            return
         text = node.text
         if self.undo_words and head_of(text) in self.undo_words:
             self._take_back(node, scope, block)
