@@ -19,6 +19,9 @@ from reservoir.dialects.notations.nodes import Node
 from reservoir.dialects.sheet.model import Row, Sheet, every_row
 from reservoir.dialects.sheet.patterns import ValueWriter
 
+AT_ONCE = 4_096
+"""Facts that are written together: enough for columns, few enough to stay in the cache."""
+
 
 class Made(NamedTuple):
     """What was made of a plain fact."""
@@ -239,14 +242,13 @@ class _Tests(NamedTuple):
 
     def key(self, fields: Mapping[str, Any]) -> tuple[object, ...]:
         """The same for all facts that are written alike."""
-        nothing = NOTHING in fields.values()
-        return (
-            self.number,
-            *fields,
-            *(fields.get(name) == value for name, value in self.conditions),
-            *(fields.get(name) == fields.get(other) for name, other in self.pairs),
-            nothing and tuple(name for name, value in fields.items() if value == NOTHING),
-        )
+        key: tuple[object, ...] = (self.number, *fields)
+        if self.conditions or self.pairs:
+            key += tuple([fields.get(name) == value for name, value in self.conditions])
+            key += tuple([fields.get(name) == fields.get(other) for name, other in self.pairs])
+        if NOTHING in fields.values():
+            key += tuple([name for name, value in fields.items() if value == NOTHING])
+        return key
 
 
 def linked(rows: Sequence[Row], around: Mapping[str, Fact]) -> dict[str, Any]:

@@ -5,8 +5,9 @@ What comes back claims to be *expressed*: reading the text again must give just 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import Any
 
 from reservoir.core.values.addresses import MalformedValueError
@@ -15,7 +16,7 @@ from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.garbage import garbage_collection_paused
 from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node
-from reservoir.dialects.render.bulk import BulkWriter, Made, linked
+from reservoir.dialects.render.bulk import AT_ONCE, BulkWriter, Made, linked
 from reservoir.dialects.sheet.model import Row, Sheet
 
 
@@ -106,13 +107,12 @@ class _Writer:
     def _facts(self, facts: list[Fact], rows: list[Row], block: _Block, nodes: list[Node]) -> None:
         """Append the nodes of facts of one kind."""
         number = 1
-        for fact, plain in zip(
-            facts, self.in_bulk(facts, rows, [block.around] * len(facts)), strict=True
-        ):
-            made = plain or self._fact(fact, rows, block.around, number)
-            if made is not None:
-                (block.beside if made.row.links else nodes).extend(made.nodes)
-                block.children.append(made.expressed)
+        made = (self.in_bulk(some, rows, [block.around] * len(some)) for some in _portions(facts))
+        for fact, plain in zip(facts, chain.from_iterable(made), strict=True):
+            one = plain or self._fact(fact, rows, block.around, number)
+            if one is not None:
+                (block.beside if one.row.links else nodes).extend(one.nodes)
+                block.children.append(one.expressed)
                 number += 1
 
     def finish(self, block: _Block) -> None:
@@ -207,6 +207,11 @@ class _Writer:
 
     def _refuse(self, fact: Fact, name: str, reason: str) -> None:
         self.refusals.append(Refusal(fact, name, reason))
+
+
+def _portions(facts: Sequence[Fact]) -> Iterator[Sequence[Fact]]:
+    """The facts in portions for columns that stay in the cache."""
+    return (facts[begin : begin + AT_ONCE] for begin in range(0, len(facts), AT_ONCE))
 
 
 def _by_kind(facts: Sequence[Fact]) -> dict[str, list[Fact]]:
