@@ -146,7 +146,7 @@ NINTH = ROOT / "tests" / "ninth"
 
 
 def test_a_ninth_device_by_the_guide_alone(run: Run) -> None:
-    """Blocks that all begin with one word, those not about DHCP too; both roads agree."""
+    """Blocks that all begin with one word, those not about DHCP too; in bulk or not."""
     check_dialect(NINTH / "avocet.sheet", [NINTH / "avocet.txt"])
     tried = run("dialect", "try", f"{NINTH}/avocet.sheet", "--sample", f"{NINTH}/avocet.txt")
     assert tried.code == 0, tried.err

@@ -14,7 +14,6 @@ from conftest import Run, examples
 from oracle import text_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.notations.json import Json
-from reservoir.dialects.notations.lines import Lines
 from reservoir.dialects.notations.nodes import Nodes, all_nodes
 from reservoir.dialects.notations.records import Records
 from reservoir.dialects.notations.sections import Sections
@@ -35,11 +34,6 @@ FOREIGN = [
     "user mate secret 8c2f",
 ]
 """Lines that have nothing to do with DHCP, and look like no line that has."""
-
-
-def is_of_lines(dialect: str) -> bool:
-    """Whether the fast road of reading has anything to do there."""
-    return isinstance(Library().sheet(dialect).notation, Lines)
 
 
 QUAD = re.compile(r"10\.84\.[0-9]+\.[0-9]+")
