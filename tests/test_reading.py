@@ -185,13 +185,13 @@ def test_blocks_that_are_not_closed_or_closed_twice(run: Run, tmp_path: Path) ->
 
 
 def test_a_device_without_a_name_is_called_after_its_file(run: Run, tmp_path: Path) -> None:
-    """And what stands there twice is left out once, with a note."""
+    """And what stands there twice is left out once, and listed."""
     pool = "pool crew\n  subnet 10.84.30.0/24\n"
     (tmp_path / "pier.txt").write_text(pool + "berth deck\n" + pool)
     read = run("read", "pier.txt")
-    assert read.code == 0
+    assert read.code == 1
     assert "served_by: pier" in read.out
-    assert "pool crew: the name is used twice; the second pool is left out" in read.err
+    assert "pier.txt:4:1: pool crew has no place in a plan: another pool has its name" in read.err
 
 
 MESS = [

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 import reservoir
@@ -70,6 +70,27 @@ def test_the_rest_stays_and_the_device_assigns_what_the_plan_says(
     assert again.text == written.text
     (itself,) = reservoir.write(loaded, ["server"], {"server": new.text})
     assert itself.text == new.text
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(30))
+def test_what_the_plan_does_not_have_stays(file: Path, dialect: str, data: st.DataObject) -> None:
+    """Byte for byte: a plan of some of a device's networks leaves the others as they are."""
+    plan = data.draw(benign_plan(dialect, plain_names))
+    file.write_text(text_of(plan))
+    (before,) = reservoir.write(reservoir.load(file), ["server"])
+    kept = data.draw(st.sets(st.sampled_from(sorted(plan["networks"])), min_size=1))
+    networks = {name: network for name, network in plan["networks"].items() if name in kept}
+    file.write_text(text_of({**plan, "networks": networks}))
+    (written,) = reservoir.write(reservoir.load(file), ["server"], {"server": before.text})
+    assume(written.renamed == before.renamed)  # two things of one name, one of them gone
+    assert not written.faults
+    assert written.text == before.text
+    assert written.placed is not None
+    assert not written.placed.removed
+    pools = [label for _, label in written.placed.others if label.startswith("pool ")]
+    assert len(pools) >= len(plan["networks"]) - len(kept) or dialect in ("linux-host", "thimble")
 
 
 def laid_out_otherwise(text: str, sheet: Sheet, data: st.DataObject) -> str:
@@ -159,20 +180,24 @@ def there(tmp_path: Path) -> Path:
 
 def test_a_file_is_changed_where_it_is(run: Run, there: Path) -> None:
     """Only what is assigned: remarks, layout and an address that the plan has otherwise stay."""
-    shown = run("write", "plan.yaml", "--into", "running.cfg", "--out", "-")
-    assert shown.out == PLACED
+    into = ("write", "plan.yaml", "--into", "running.cfg", "--remove-others")
+    assert run(*into, "--out", "-").out == PLACED
+    shown = run(*into)
+    assert shown.code == 0
+    assert "-pool guests\n-    subnet 10.84.40.0/24\n" in shown.out
+    assert "No file was changed; --in-place makes these changes." in shown.err
     assert there.read_text() == RUNNING
-    elsewhere = run("write", "plan.yaml", "--into", "running.cfg", "--out", "next")
+    elsewhere = run(*into, "--out", "next")
     assert elsewhere.code == 0
     assert (there.parent / "next/running.cfg").read_text() == PLACED
-    ended = run("write", "plan.yaml", "--into", "running.cfg")
+    ended = run(*into, "--in-place")
     assert ended.code == 0
     assert there.read_text() == PLACED
     assert "5 lines added, 4 removed, 11 unchanged" in ended.err
-    assert "running.cfg:13:1: pool guests removed, since it is not in the plan" in ended.err
+    assert "running.cfg:13:1: pool guests is removed, since it is not in the plan" in ended.err
     told = "running.cfg:7:1: 'holds 10.84.31.2/24' stays, but the plan has 'holds 10.84.31.1/24'"
     assert told in ended.err
-    again = run("write", "plan.yaml", "--into", "running.cfg")
+    again = run("write", "plan.yaml", "--into", "running.cfg", "--in-place")
     assert "0 lines added, 0 removed, 16 unchanged" in again.err
 
 
@@ -180,7 +205,8 @@ def test_only_dhcp_settings_that_are_not_understood_are_replaced(run: Run, there
     """A wrong lease is replaced; a wrong address of an interface is left alone."""
     wrong = RUNNING.replace("31.2/24", "31.2/99").replace("lease 3600", "lease soon")
     there.write_text(wrong)
-    ended = run("write", "plan.yaml", "--into", "running.cfg")
+    into = ("--into", "running.cfg", "--in-place", "--remove-others")
+    ended = run("write", "plan.yaml", *into)
     assert ended.code == 0, ended.err
     assert there.read_text() == PLACED.replace("31.2/24", "31.2/99")
     assert "running.cfg:7:11: stays: '10.84.31.2/99'" in ended.err
@@ -191,6 +217,8 @@ def test_only_dhcp_settings_that_are_not_understood_are_replaced(run: Run, there
     ("running", "said", "code"),
     [
         (RUNNING.replace("berth quay", "berth pier"), "interface quay is missing; add it", 1),
+        (RUNNING.replace("berth deck", "berth pier"), "interface deck is missing; add it", 1),
+        (RUNNING.replace("jetty-router", "quay-router"), "of quay-router, not of jetty-router", 2),
         (
             "appliance jetty\nlot crew:\n  net 10.84.30.0 mask 255.255.255.0\n",
             "looks like merganser",
@@ -198,14 +226,14 @@ def test_only_dhcp_settings_that_are_not_understood_are_replaced(run: Run, there
         ),
         (None, "there is no such file", 2),
     ],
-    ids=["no place", "another dialect", "no file"],
+    ids=["no place", "no way", "another device", "another dialect", "no file"],
 )
 def test_what_cannot_be_put_into(
     running: str | None, said: str, code: int, run: Run, there: Path
 ) -> None:
     """Nothing is changed, and what to do is said."""
     there.unlink() if running is None else there.write_text(running)
-    ended = run("write", "plan.yaml", "--into", "running.cfg")
+    ended = run("write", "plan.yaml", "--into", "running.cfg", "--in-place")
     assert ended.code == code
     assert said in ended.err
     if running is not None:
@@ -216,7 +244,10 @@ def test_whose_a_file_is(run: Run, there: Path) -> None:
     """By the name in it, by its own name; else one has to say. Broken notation stays as it is."""
     second = "  yard-router:\n    dialect: merganser\nnetworks:"
     (there.parent / "plan.yaml").write_text(PLAN.replace("networks:", second))
-    assert run("write", "plan.yaml", "--into", "running.cfg", "-o", "-").out == PLACED
+    assert (
+        run("write", "plan.yaml", "--into", "running.cfg", "--remove-others", "-o", "-").out
+        == PLACED
+    )
     (there.parent / "yard-router.cfg").write_text("lot crew:\n  term 1 days 0 hours 0 minutes\n")
     broken = run("write", "plan.yaml", "--into", "yard-router.cfg")
     assert broken.code == 2

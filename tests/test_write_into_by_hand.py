@@ -196,16 +196,20 @@ of: deck
 """Dialect: a configuration as somebody left it, and what becomes of it."""
 
 
+OTHERS = "--remove-others"
+CHANGE = ("--in-place", OTHERS)
+
+
 @pytest.mark.parametrize("dialect", EXAMPLES)
 def test_what_a_person_wrote_stays(dialect: str, run: Run, tmp_path: Path) -> None:
     """Remarks, layout, other matters and what the plan has no word for; a wrong value doesn't."""
     running, placed = EXAMPLES[dialect]
     (tmp_path / "plan.yaml").write_text(PLAN.replace("DIALECT", dialect))
     (tmp_path / "running.cfg").write_text(running)
-    ended = run("write", "plan.yaml", "--into", "running.cfg")
+    ended = run("write", "plan.yaml", "--into", "running.cfg", *CHANGE)
     assert ended.code == 0, ended.err
     assert (tmp_path / "running.cfg").read_text() == placed
-    assert run("write", "plan.yaml", "--into", "running.cfg", "-o", "-").out == placed
+    assert run("write", "plan.yaml", "--into", "running.cfg", OTHERS, "-o", "-").out == placed
 
 
 @pytest.mark.parametrize("dialect", EXAMPLES)
@@ -217,7 +221,7 @@ def test_line_ends_and_a_missing_last_one_stay(
     running, placed = (text.rstrip("\n").replace("\n", line_end) for text in EXAMPLES[dialect])
     (tmp_path / "plan.yaml").write_text(PLAN.replace("DIALECT", dialect))
     (tmp_path / "running.cfg").write_bytes(running.encode())
-    ended = run("write", "plan.yaml", "--into", "running.cfg")
+    ended = run("write", "plan.yaml", "--into", "running.cfg", *CHANGE)
     assert ended.code == 0, ended.err
     assert (tmp_path / "running.cfg").read_bytes().decode() == placed
 
@@ -266,7 +270,7 @@ def test_of_several_files_only_what_changes_is_written(run: Run, tmp_path: Path)
     (folder / "20-deck.network").write_text(DECK)
     (folder / "30-sail.network").write_text("[Match]\nName=sail\n\n\n# later\n\n")
     before = (folder / "30-sail.network").stat().st_mtime_ns
-    ended = run("write", "plan.yaml", "--into", "network")
+    ended = run("write", "plan.yaml", "--into", "network", *CHANGE)
     assert ended.code == 0, ended.err
     assert (folder / "20-deck.network").read_text() == DECK_PLACED
     assert (folder / "30-sail.network").stat().st_mtime_ns == before
@@ -285,7 +289,7 @@ def test_one_file_of_several_is_enough(run: Run, tmp_path: Path) -> None:
     (tmp_path / "20-deck.network").write_text(DECK)
     ended = run("write", "plan.yaml", "--into", "20-deck.network", "--out", "-")
     assert ended.out.partition("\n")[2] == DECK_PLACED
-    assert run("write", "plan.yaml", "--into", "20-deck.network").code == 0
+    assert run("write", "plan.yaml", "--into", "20-deck.network", *CHANGE).code == 0
     assert (tmp_path / "20-deck.network").read_text() == DECK_PLACED
 
 
@@ -293,10 +297,10 @@ def test_links_pipes_and_escapes(run: Run, tmp_path: Path) -> None:
     """A link stays one; what comes by a pipe goes by one, with whatever somebody put there."""
     running, placed = (text + "watch \x1b[31mred\n" for text in EXAMPLES["mortise"])
     (tmp_path / "plan.yaml").write_text(PLAN.replace("DIALECT", "mortise"))
-    assert run("write", "plan.yaml", "--into", "-", stdin=running).out == placed
+    assert run("write", "plan.yaml", "--into", "-", OTHERS, stdin=running).out == placed
     (tmp_path / "running.cfg").write_text(running)
     (tmp_path / "link.cfg").symlink_to("running.cfg")
-    assert run("write", "plan.yaml", "--into", "link.cfg").code == 0
+    assert run("write", "plan.yaml", "--into", "link.cfg", *CHANGE).code == 0
     assert (tmp_path / "link.cfg").is_symlink()
     assert (tmp_path / "running.cfg").read_text() == placed
 
@@ -306,7 +310,7 @@ def test_a_plan_with_errors_is_not_put_anywhere(run: Run, tmp_path: Path) -> Non
     plan = PLAN.replace("DIALECT", "mortise").replace("gateway: 10.84.30.1", "gateway: 10.84.31.1")
     (tmp_path / "plan.yaml").write_text(plan)
     (tmp_path / "running.cfg").write_text(EXAMPLES["mortise"][0])
-    ended = run("write", "plan.yaml", "--into", "running.cfg")
+    ended = run("write", "plan.yaml", "--into", "running.cfg", "--in-place")
     assert ended.code == 1
     assert "gateway" in ended.err
     assert (tmp_path / "running.cfg").read_text() == EXAMPLES["mortise"][0]

@@ -99,10 +99,13 @@ class Plan(LoadedPlan):
         return check(self, today=today, select=select, ignore=ignore, at=at, watch=watch)
 
     def write(
-        self, devices: Collection[str] = (), into: Mapping[str, str] | None = None
+        self,
+        devices: Collection[str] = (),
+        into: Mapping[str, str] | None = None,
+        remove_others: bool = False,
     ) -> list[DeviceConfiguration]:
         """Write the configuration of the plan's devices; see :func:`write`."""
-        return write(self, devices, into)
+        return write(self, devices, into, remove_others)
 
 
 def load(source: File | Mapping[str, object], watch: Watch | None = None) -> Plan:
@@ -193,7 +196,10 @@ def mend(file: File) -> Mended:
 
 
 def write(
-    plan: LoadedPlan, devices: Collection[str] = (), into: Mapping[str, str] | None = None
+    plan: LoadedPlan,
+    devices: Collection[str] = (),
+    into: Mapping[str, str] | None = None,
+    remove_others: bool = False,
 ) -> list[DeviceConfiguration]:
     """Write the configuration of a plan's devices; no file is touched.
 
@@ -203,8 +209,9 @@ def write(
     Args:
         plan: The plan.
         devices: The devices to write; all that have a dialect if empty.
-        into: The present configuration of devices, by their names, as one text each. Everything
-            that isn't about DHCP stays in it.
+        into: The present configuration of devices, by their names, as one text each. All stays in
+            it that isn't about the networks that the device serves in the plan.
+        remove_others: Whether such a device may serve no other networks.
 
     Raises:
         UnknownNameError: the plan has no such device.
@@ -214,7 +221,7 @@ def write(
     present = into or {}
     _require_known("device", (*devices, *present), opened.plan.devices)
     return [
-        write_device(opened.pools, device, sheet, present.get(device))
+        write_device(opened.pools, device, sheet, present.get(device), remove_others)
         for device, sheet in opened.sheets.items()
         if not devices or device in devices
     ]

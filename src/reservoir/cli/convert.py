@@ -28,7 +28,7 @@ def command(configuration: str, target: str, dialect: str | None, out: str | Non
     (read,) = reservoir.read([configuration], dialect)
     result = reservoir.convert(read, target)
     save_or_show(result.text, out)
-    lost = [f"line {unread.line}: {unread.message}" for unread in read.reading.not_understood]
+    lost = [f"line {unread.line}: {unread.message}" for unread in read.not_understood]
     lost += [f"{refusal.what}: {refusal.reason}" for refusal in result.losses]
     lost += [obstacle.message for obstacle in result.obstacles]
     if not result.losses:

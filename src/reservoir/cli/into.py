@@ -20,6 +20,10 @@ if TYPE_CHECKING:
     from reservoir.files.plan_file import LoadedPlan
 
 
+CONTEXT = 3
+"""Unchanged lines that are shown around each change."""
+
+
 @dataclass(frozen=True)
 class Present:
     """A device's present configuration."""
@@ -69,6 +73,12 @@ def present_configurations(
         reads = {name: read_device(text, file, library, name) for name in set(dialects.values())}
         stated = {name: str(read.reading.device.get("name", "")) for name, read in reads.items()}
         device = _whose(file, dialects, stated)
+        name = stated[dialects[device]]
+        if name and name != device and not devices:
+            raise click.UsageError(
+                f"{file} is the configuration of {name}, not of {device}; "
+                f"if it is to become that of {device}, use --device {device}."
+            )
         if device in found:
             raise click.UsageError(
                 f"{file} and {found[device].file} are both the configuration of {device}."
@@ -149,10 +159,42 @@ def put_into(
                 if text != old.get(path):
                     write_whole(path.resolve(), text)  # a link stays one
         where = there.file if out is None else str(Path(out) / Path(there.file).name)
-        talk(f"{configuration.device}  {configuration.dialect}  {where}: {_change(there, new)}")
-        for place, what in sorted(_said(configuration, there)):
-            talk(f"  {place}: {what}")
+        _tell(configuration, there, where)
+    _tell_what_is_proved(written)
+
+
+def show_changes(written: list[DeviceConfiguration], present: Mapping[str, Present]) -> None:
+    """Show what would be changed in the files, as a difference."""
+    from reservoir.cli.output import show
+    from reservoir.reports.difference import unified_difference
+
+    for configuration in written:
+        there = present[configuration.device]
+        old = there.files(there.read.text)
+        for path, text in there.files(configuration.text).items():
+            before, after = old.get(path, "").splitlines(), text.splitlines()
+            show(unified_difference(before, after, (str(path), "as planned"), CONTEXT))
+        _tell(configuration, there, there.file)
+    _tell_what_is_proved(written)
+    talk("No file was changed; --in-place makes these changes.")
+
+
+def _tell(configuration: DeviceConfiguration, there: Present, where: str) -> None:
+    """Say how much is changed in a device's files, and what stays there."""
+    change = _change(there, there.files(configuration.text))
+    talk(f"{configuration.device}  {configuration.dialect}  {where}: {change}")
+    for place, what in sorted(_said(configuration, there)):
+        talk(f"  {place}: {what}")
+
+
+def _tell_what_is_proved(written: list[DeviceConfiguration]) -> None:
+    from reservoir.core.wording import counted  # late: --help needs none of it
+
     talk("Each file was read back and matches the plan: pools, bindings and options.")
+    lines = sum(unread.lines for one in written for unread in one.not_understood)
+    if lines:
+        stay = "stays; what it does" if lines == 1 else "stay; what they do"
+        talk(f"{counted(lines, 'line')} not understood {stay} is not part of this.")
 
 
 def _change(there: Present, new: Mapping[Path, str]) -> str:
@@ -171,7 +213,9 @@ def _said(configuration: DeviceConfiguration, there: Present) -> Iterator[tuple[
     placed = configuration.placed
     assert placed is not None
     for line, label in placed.removed:
-        yield there.read.place(line, 1), f"{label} removed, since it is not in the plan"
+        yield there.read.place(line, 1), f"{label} is removed, since it is not in the plan"
+    for line, label in placed.others:
+        yield there.read.place(line, 1), f"{label} stays: in the plan this device doesn't serve it"
     for line, found, planned in placed.left:
         yield there.read.place(line, 1), f"{found!r} stays, but the plan has {planned!r}"
     for unread in configuration.not_understood:

@@ -44,7 +44,7 @@ def command(configurations: tuple[str, ...], dialect: str | None, out: str | Non
     save_or_show(plan_text(merged_plan([result.lifted for result in results])), out)
     for result in results:
         _say(result)
-    if any(result.reading.not_understood for result in results):
+    if any(result.not_understood for result in results):
         raise click.exceptions.Exit(1)
 
 
@@ -52,14 +52,14 @@ def _say(result: ConfigurationRead) -> None:
     from reservoir.core.wording import counted  # late: --help needs none of it
 
     reading = result.reading
-    for unread in reading.not_understood:
+    for unread in result.not_understood:
         click.echo(f"{result.place(unread.line, unread.column)}: {unread.message}", err=True)
     networks = counted(len(result.lifted.networks), "network")
     talk(
         f"{result.file}: {result.lifted.name}, {result.dialect}{_how_sure(result)}; {networks} "
         f"from {counted(reading.lines, 'line')}"
         + (f", {reading.foreign:,} not about DHCP" if reading.foreign else "")
-        + (f", {reading.lines_not_understood:,} not understood" if reading.not_understood else "")
+        + (f", {result.lines_not_understood:,} not understood" if result.not_understood else "")
     )
     about: dict[str, list[str]] = {}
     for note in result.lifted.notes:

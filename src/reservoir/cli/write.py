@@ -34,7 +34,11 @@ SHOWN = 3
     "existing",
     multiple=True,
     metavar="FILE",
-    help="Merge the plan into this device configuration; everything not about DHCP stays.",
+    help="Show what putting the plan into this device configuration changes; the rest stays.",
+)
+@click.option("--in-place", is_flag=True, help="Change the files of --into.")
+@click.option(
+    "--remove-others", is_flag=True, help="Remove the networks that the plan doesn't have."
 )
 @click.option("--device", "devices", multiple=True, metavar="NAME", help="Write only this device.")
 @click.option(
@@ -46,6 +50,8 @@ def command(
     plan: str,
     out: str | None,
     existing: tuple[str, ...],
+    in_place: bool,
+    remove_others: bool,
     devices: tuple[str, ...],
     force: bool,
     despite_errors: bool,
@@ -55,26 +61,32 @@ def command(
     Each configuration is read back and compared with the plan, network by network, before any
     file is written.
 
-    With --into, a device's present configuration is changed in place, or written elsewhere with
-    --out: pools, bindings and everything about DHCP become those of the plan; the rest of the file
-    stays byte for byte. A folder is one device's configuration in several files.
+    With --into, the networks that the device serves in the plan become what the plan says, in its
+    present configuration. Its other networks, lines that are not understood and everything not
+    about DHCP stay byte for byte. That is shown as a difference; --in-place makes the change, --out
+    writes the result elsewhere. A folder is one device's configuration in several files.
 
     \b
     Examples:
       reservoir write ferry-line.yaml
       reservoir write ferry-line.yaml --device pier-router --out -
       reservoir write ferry-line.yaml --into running/pier-router.cfg
+      reservoir write ferry-line.yaml --into running/pier-router.cfg --in-place
 
-    Exit status: 0 written, 1 the plan has errors or a device can't do what it says, 2 unusable
-    input, or a file in the way.
+    Exit status: 0 written or shown, 1 the plan has errors or a device can't do what it says, 2
+    unusable input, or a file in the way.
     """
     import reservoir  # late: --help needs none of it
 
+    if (in_place or remove_others) and not existing:
+        raise click.UsageError("--in-place and --remove-others go with --into.")
+    if in_place and out is not None:
+        raise click.UsageError("Give --in-place or --out, not both.")
     loaded = reservoir.load(plan)
     if not despite_errors:
         _require_no_errors(loaded, plan)
     if existing:
-        _write_into(existing, loaded, devices, out)
+        _write_into(existing, loaded, devices, out, in_place, remove_others)
         return
     written = reservoir.write(loaded, devices)
     for device in loaded.plan.devices:
@@ -92,24 +104,31 @@ def command(
 
 
 def _write_into(
-    files: tuple[str, ...], loaded: LoadedPlan, devices: tuple[str, ...], out: str | None
+    files: tuple[str, ...],
+    loaded: LoadedPlan,
+    devices: tuple[str, ...],
+    out: str | None,
+    in_place: bool,
+    remove_others: bool,
 ) -> None:
-    """Change configuration that is there."""
+    """Change configuration that is there, or show what would be changed."""
     import reservoir
-    from reservoir.cli.into import present_configurations, put_into, require_placed
+    from reservoir.cli.into import present_configurations, put_into, require_placed, show_changes
     from reservoir.files.texts import STANDARD_INPUT
 
     present = present_configurations(files, loaded, devices)
     texts = {device: there.read.text for device, there in present.items()}
-    written = reservoir.write(loaded, list(present), texts)
+    written = reservoir.write(loaded, list(present), texts, remove_others)
     require_placed(written, present)
     _require_held(written, loaded)
     if out == "-" or (out is None and STANDARD_INPUT in files):
         # Into a pipe it goes as it is; on a terminal, escapes in the file are removed.
         text = "\n".join(configuration.text for configuration in written)
         click.echo(text, nl=False, color=not sys.stdout.isatty())
-        return
-    put_into(written, present, out)
+    elif out is not None or in_place:
+        put_into(written, present, out)
+    else:
+        show_changes(written, present)
 
 
 def _require_no_errors(loaded: LoadedPlan, plan: str) -> None:

@@ -10,6 +10,7 @@ from reservoir.core.problems import InputError, Place, Problem
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.notations.files import FILE_MARK, FileMarks, in_one_text
+from reservoir.dialects.parse.not_understood import NotUnderstood
 from reservoir.dialects.parse.reader import Reading, read_configuration
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.sheet.model import Sheet
@@ -44,6 +45,16 @@ class ConfigurationRead:
     def lifted(self) -> Lifted:
         """What it states, as a plan."""
         return lift(self.reading.device, self.sheet, PurePath(self.file).stem)
+
+    @cached_property
+    def not_understood(self) -> tuple[NotUnderstood, ...]:
+        """What is about DHCP and not understood, or has no place in a plan; by line."""
+        return tuple(sorted([*self.reading.not_understood, *self.lifted.left_out]))
+
+    @property
+    def lines_not_understood(self) -> int:
+        """Lines about DHCP that were not understood, or have no place in a plan."""
+        return sum(each.lines for each in self.not_understood)
 
     @cached_property
     def _marks(self) -> FileMarks:

@@ -11,13 +11,15 @@ from reservoir.core.compare.differences import Difference, Relayed, Served
 from reservoir.core.compare.differences import differences as compare
 from reservoir.core.findings import Obstacle
 from reservoir.core.pools import Pools
+from reservoir.core.values.address_set import AddressSet
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.behaviour.lower import lower
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.parse.not_understood import NotUnderstood
 from reservoir.dialects.parse.reader import read_configuration
-from reservoir.dialects.render.present_text import Merged, merge_into
+from reservoir.dialects.render.present_text import Merged, Planned, PresentText, merge_into
 from reservoir.dialects.render.writer import Refusal, write_configuration
 from reservoir.dialects.sheet.model import Sheet
 
@@ -59,7 +61,11 @@ def _described(difference: Difference) -> str:
 
 
 def write_device(
-    pools: Pools, device: str, sheet: Sheet, existing: str | None = None
+    pools: Pools,
+    device: str,
+    sheet: Sheet,
+    existing: str | None = None,
+    remove_others: bool = False,
 ) -> DeviceConfiguration:
     """Write one device's configuration, read it back and compare it with the plan.
 
@@ -67,33 +73,39 @@ def write_device(
         pools: The plan's pools.
         device: The device in it.
         sheet: Its dialect's.
-        existing: Its present configuration, of which all stays that isn't about DHCP.
+        existing: Its present configuration, of which all stays that isn't about the networks that
+            it serves in the plan.
+        remove_others: Whether no other networks may be served.
     """
     behaviour, lowered = Behaviour(sheet), lower(pools, device, sheet)
     written = write_configuration(lowered.device, sheet)
-    placed, unread = None, tuple[NotUnderstood, ...]()
-    differences: list[Difference] = []
+    planned = _planned(pools, device, alone=existing is None or remove_others)
+    placed, before = None, tuple[NotUnderstood, ...]()
     if existing is None:
-        reading = read_configuration(written.text, sheet)
-        misread = list(_not_understood_since((), reading.not_understood))
-        if reading.device != written.expressed:
-            misread.append("the facts that are read back are not those that were written")
+        text, reading = written.text, read_configuration(written.text, sheet)
     else:
-        placed = merge_into(existing, written.text, sheet)
-        before = placed.before.not_understood
-        is_changed = placed.text != existing
-        reading = read_configuration(placed.text, sheet) if is_changed else placed.before
-        still = {_anywhere(there.message) for there in reading.not_understood}
-        unread = tuple(there for there in before if _anywhere(there.message) in still)
-        misread = list(_not_understood_since(unread, reading.not_understood))
-        differences += _relayed_elsewhere(written.expressed, reading.device)
-    again = Pools(lift(reading.device, sheet, device).plan())
-    found = {pool.name: Served.of(pool, again) for pool in again if pool.server is not None}
-    differences += compare(lowered.served, found)
+        present = PresentText.of(existing, sheet)
+        left_out = lift(present.reading.device, sheet, device).left_out
+        present.leave({(each.line, each.column) for each in left_out})
+        before = (*present.reading.not_understood, *left_out)
+        placed = merge_into(present, written.text, planned, sheet)
+        text = placed.text
+        reading = read_configuration(text, sheet) if text != existing else present.reading
+    lifted = lift(reading.device, sheet, device)
+    after = (*reading.not_understood, *lifted.left_out)
+    still = {_anywhere(there.message) for there in after}
+    unread = tuple(there for there in before if _anywhere(there.message) in still)
+    misread = list(_not_understood_since(unread, after))
+    if existing is None and reading.device != written.expressed:
+        misread.append("the facts that are read back are not those that were written")
+    differences = [
+        *_relayed_elsewhere(written.expressed, reading.device, planned),
+        *compare(lowered.served, _found(lifted, planned)),
+    ]
     return DeviceConfiguration(
         device=device,
         dialect=sheet.name,
-        text=placed.text if placed is not None else written.text,
+        text=text,
         pools=len(lowered.served),
         bindings=sum(len(served.bindings) for served in lowered.served.values()),
         losses=tuple(r for r in written.refusals if not behaviour.ignores(r.fact.kind, r.field)),
@@ -105,6 +117,24 @@ def write_device(
         placed=placed,
         not_understood=unread,
     )
+
+
+def _planned(pools: Pools, device: str, *, alone: bool) -> Planned:
+    """What a device's configuration may be changed for."""
+    served = (pool.network.subnet.span for pool in pools if pool.server == device)
+    known = (network.subnet.span for network in pools.networks)
+    return Planned(AddressSet(served), AddressSet(known), alone)
+
+
+def _found(lifted: Lifted, planned: Planned) -> dict[str, Served]:
+    """What a device does, as far as the plan has to do with it."""
+    again = Pools(lifted.plan())
+    return {
+        pool.name: Served.of(pool, again)
+        for pool in again
+        if pool.server is not None
+        and (planned.alone or planned.served.meets(pool.network.subnet.span))
+    }
 
 
 def _not_understood_since(
@@ -124,10 +154,13 @@ def _anywhere(message: str) -> str:
     return re.sub("line [0-9]+", "line", message)
 
 
-def _relayed_elsewhere(wanted: Fact, found: Fact) -> Iterator[Relayed]:
+def _relayed_elsewhere(wanted: Fact, found: Fact, planned: Planned) -> Iterator[Relayed]:
     """Interfaces that would relay to other servers than they should."""
     relays = {fact.get("name"): fact.get("relay_to", ()) for fact in found.of_kind("interface")}
     for interface in wanted.of_kind("interface"):
         name, to = interface.get("name"), interface.get("relay_to", ())
+        its = interface.get("address")
+        if not to and (its is None or its.address not in planned.known):
+            continue
         if sorted(relays.get(name, ())) != sorted(to):
             yield Relayed(interface.label, to, relays.get(name, ()))

@@ -12,12 +12,13 @@ from reservoir.core.findings import Finding, Severity, Witness
 class LineNotUnderstood(Obstructed):
     """A line about DHCP in a device's configuration was not understood.
 
-    Why: The other findings don't take it into account; the device may behave differently.
+    Why: The other findings don't take it into account; the device may behave differently, and
+    nothing that is said of it is certain.
 
     Remedy: Correct the line, or add it to the dialect's sheet.
     """
 
-    severity = Severity.WARNING
+    severity = Severity.ERROR
     dialect = "larkspur"
     example = """
           pool crew

@@ -32,6 +32,7 @@ from reservoir.dialects.facts.by_address import FactsByAddress
 from reservoir.dialects.facts.fact import NOTHING, Fact
 from reservoir.dialects.facts.options import option_data
 from reservoir.dialects.facts.spans import backward_ranges, each_span, idle_exclusions, notes_of
+from reservoir.dialects.parse.not_understood import NotUnderstood
 from reservoir.dialects.sheet.model import Sheet
 
 
@@ -80,7 +81,8 @@ class _Lifting:
         for pools in self._pools_by_network().values():
             name = called(pools[0].fact.fields, pools[0].subnet)
             if name in self.result.networks:
-                self._note(pools[0].fact, "the name is used twice; the second pool is left out")
+                pool = pools[0].fact
+                self._leave_out(pool, "another pool has its name", "pool")
                 continue
             facts = [pool.fact for pool in pools]
             off = self._switched_off(facts[0])
@@ -92,9 +94,7 @@ class _Lifting:
             named.append((name, pools[0].fact))
         for binding in self._bindings:
             if id(binding) not in self._placed:
-                self._note(
-                    binding, "the address is in no pool's subnet, so the binding is left out"
-                )
+                self._leave_out(binding, "it is in no pool's subnet", "binding")
                 self.result.strays.append(binding)
         kept = kept_of(self.facts, named)
         self.result.device = self.result.device.model_copy(update={"kept": kept})
@@ -120,7 +120,7 @@ class _Lifting:
         for number, pool in enumerate(self._pools()):
             subnet = self._subnet(pool)
             if subnet is None:
-                self._note(pool, "no subnet, so nothing can be assigned from it")
+                self._leave_out(pool, "it has no subnet", "pool")
                 continue
             parts = self.behaviour.spreads_ranges_over_pools
             found.setdefault(subnet.subnet if parts else number, []).append(_Pool(pool, subnet))
@@ -138,10 +138,14 @@ class _Lifting:
         return address.subnet if address is not None else None
 
     def _note(self, about: Fact, text: str) -> None:
-        label = about.label
-        if "name" not in about.fields and "interface" in about.fields:
-            label = f"{label} at {about.get('interface')}"
-        self.result.notes.append(Note(label, text))
+        self.result.notes.append(Note(_label(about), text))
+
+    def _leave_out(self, fact: Fact, why: object, states: str, pool: Fact | None = None) -> None:
+        """Report what a plan can't say, perhaps in a pool."""
+        what = _label(fact) if pool is None else f"{fact.label} of {_label(pool)}"
+        message = f"{what} has no place in a plan: {why}"
+        place, about = (fact.line, fact.column), frozenset({states})
+        self.result.left_out.append(NotUnderstood(*place, message, 1, about, pool or fact))
 
     def _device(self) -> Device:
         return Device(
@@ -224,7 +228,7 @@ class _Lifting:
             else:
                 who = "two clients" if len(clients) > 1 else "no client"
                 what = who if clients or binding.get("address") is not None else "no address"
-                self._note(binding, f"has {what}, so it is left out")
+                self._leave_out(binding, f"it has {what}", "binding")
         return usable
 
     def _bindings_in(self, pools: Sequence[_Pool]) -> list[Fact]:
@@ -344,7 +348,8 @@ class _Lifting:
             try:
                 fields[BY_OPTION[code].key] = BY_OPTION[code].decode(data)
             except MalformedValueError as error:
-                self._note(pool, f"option {code} is left out: {error}")
+                its = next(fact for fact in pool.of_kind("option") if fact.get("code") == code)
+                self._leave_out(its, error, "option", pool)
         return fields
 
     def _gateway(self, pool: Fact, own: AddressSet) -> int | None:
@@ -377,7 +382,7 @@ class _Lifting:
                     raise MalformedValueError(dhcp_options.MANAGED[code])
                 options[code] = option_data(fact) if data is None else data
             except MalformedValueError as error:
-                self._note(pool, f"option {code} in line {fact.line} is left out: {error}")
+                self._leave_out(fact, error, "option", pool)
         options.pop(None, None)
         return options
 
@@ -395,6 +400,13 @@ class _Lifting:
             names = listed(differing)
             self._note(binding, f"its {names} differ from those of {pool.label}; taken as the same")
             self.result.differing.append((binding, differing))
+
+
+def _label(fact: Fact) -> str:
+    """What to call a fact in a message; of a pool without a name, by its interface."""
+    if "name" not in fact.fields and "interface" in fact.fields:
+        return f"{fact.label} at {fact.get('interface')}"
+    return fact.label
 
 
 def _binding(fact: Fact) -> Binding:

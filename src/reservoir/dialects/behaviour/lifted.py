@@ -9,10 +9,11 @@ from typing import NamedTuple
 from reservoir.core.plan.model import Device, Network, Plan
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.parse.not_understood import NotUnderstood
 
 
 class Note(NamedTuple):
-    """What people should know: a default that was filled in, a fact that was left out."""
+    """What people should know: a default that was filled in, a switch that is off."""
 
     about: str
     text: str
@@ -26,6 +27,8 @@ class Lifted:
     device: Device
     networks: dict[str, Network] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
+    left_out: list[NotUnderstood] = field(default_factory=list)
+    """What was read and has no place in a plan, so that nobody knows what clients make of it."""
     origins: dict[str, Origin] = field(default_factory=dict)
     """The facts that each network was made of."""
     interfaces: Mapping[str, Fact] = field(default_factory=dict)
@@ -35,7 +38,7 @@ class Lifted:
     routes: Sequence[Fact] = ()
     """The facts that its routes were made of, in their order."""
     strays: list[Fact] = field(default_factory=list)
-    """Bindings whose address is in no pool's subnet."""
+    """Bindings whose address is in no pool's subnet; they are left out."""
     differing: list[tuple[Fact, list[str]]] = field(default_factory=list)
     """Bindings whose clients are offered other values than their network, and which."""
 

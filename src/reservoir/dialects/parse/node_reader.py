@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from types import MappingProxyType
@@ -361,7 +362,7 @@ class NodeReader:
         self, node: Node, scope: Scope, block: OpenFact, candidates: list[Row]
     ) -> None:
         inside = KINDS[block.fact.kind].about_dhcp
-        if inside or any(row.about_dhcp for row in candidates):
+        if inside or any(row.about_dhcp or _decides(row, node) for row in candidates):
             meant = meant_among(node.text, scope, candidates)
         else:
             meant = meant_about_dhcp(node, scope)
@@ -375,3 +376,16 @@ class NodeReader:
         where = f", inside {block.label} (line {block.line})" if block.label else ""
         message = f"not understood{where}: {node.text!r}{meant.hint}"
         self.diagnostics.whole(node, block, meant.row, message)
+
+
+def _decides(row: Row, node: Node) -> bool:
+    """Whether a node that begins like a row holds the address of an interface in another form.
+
+    Which network the interface is in decides what its device serves there.
+    """
+    is_address = kind_of(row) == "interface" and "address" in row.mentioned
+    return is_address and _DOTTED.search(node.text) is not None
+
+
+_DOTTED = re.compile(r"[0-9]+\.[0-9]+\.[0-9]")
+"""What an IPv4 address has in it."""

@@ -1,19 +1,21 @@
 """Puts what a device serves into the configuration that it has; the rest stays as it is.
 
 Both texts, the new one and the present one, are read as nodes. What both state is left alone;
-what only the new one states is put beside its neighbours; what only the present one states is
-taken out if it is about DHCP. So the present text keeps its layout, its remarks and all that
-is about other things, byte for byte.
+what only the new one states is put beside its neighbours; what only the present one states of the
+new one's networks is taken out. So the present text keeps its layout, its remarks, its other
+networks and all that is about other things, byte for byte.
 """
 
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Hashable, Iterable, Iterator, Sequence
+from collections.abc import Collection, Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
+from reservoir.core.values.address_set import AddressSet
 from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
-from reservoir.dialects.notations.nodes import Fault, Node, Spot, TextEdit, all_nodes
+from reservoir.dialects.facts.whereabouts import Whereabouts
+from reservoir.dialects.notations.nodes import Fault, Node, Nodes, Spot, TextEdit, all_nodes
 from reservoir.dialects.parse.node_reader import Said
 from reservoir.dialects.parse.reader import Reading, read_nodes
 from reservoir.dialects.sheet.model import Sheet, kind_of
@@ -21,39 +23,74 @@ from reservoir.dialects.sheet.patterns import head_of
 
 
 @dataclass(frozen=True)
+class PresentText:
+    """The configuration that a device has, as it was read."""
+
+    text: str
+    reading: Reading
+    nodes: Nodes
+    said: dict[int, Said]
+    """By the ``id`` of a node how it was understood."""
+
+    @classmethod
+    def of(cls, text: str, sheet: Sheet) -> PresentText:
+        """Read a text."""
+        return cls(text, *read_nodes(text if text.endswith("\n") else text + "\n", sheet))
+
+    def leave(self, places: Collection[tuple[int, int]]) -> None:
+        """Leave alone what stands at some lines and columns, as if it were about other things."""
+        for node in all_nodes(self.nodes.top):
+            if (node.line, node.column) in places:
+                for inner in (node, *all_nodes(node.children)):
+                    self.said.pop(id(inner), None)
+
+
+@dataclass(frozen=True)
+class Planned:
+    """What a text may be changed for."""
+
+    served: AddressSet
+    """The subnets of the networks that the device serves."""
+    known: AddressSet
+    """Those of all networks in the plan."""
+    alone: bool = False
+    """Whether nothing else may be served."""
+
+
+@dataclass(frozen=True)
 class Merged:
     """What became of an existing configuration."""
 
     text: str
-    before: Reading
-    """The configuration as it was."""
     faults: tuple[Fault, ...]
     """Where its notation is broken; it is as it was then."""
     removed: tuple[tuple[int, str], ...] = ()
     """Pools and bindings that the plan doesn't have, which were taken out: where they stood."""
+    others: tuple[tuple[int, str], ...] = ()
+    """Those that stay, since they are of networks that the device doesn't serve in the plan."""
     missing: tuple[str, ...] = ()
-    """What isn't there, and would have to be: an interface that hands requests on, a zone."""
+    """What isn't there, and would have to be: an interface that is in a network, a zone."""
     left: tuple[tuple[int, str, str], ...] = ()
     """What isn't about DHCP and stands otherwise there: its line, what it says, the plan's."""
 
 
-def merge_into(existing: str, new: str, sheet: Sheet) -> Merged:
-    """Put what ``new`` states about DHCP into ``existing``, both in the sheet's dialect."""
-    has_end = existing.endswith("\n") or not existing
-    text = existing if has_end else existing + "\n"
-    placing = _Merging(text, sheet)
-    if placing.faults:
-        return Merged(existing, placing.before, tuple(placing.faults))
-    _, wanted, placing.new_said = read_nodes(new, sheet)
-    placing.inside((), placing.present, wanted.top)
-    placed = sheet.notation.edited(text, placing.edits)
+def merge_into(present: PresentText, new: str, planned: Planned, sheet: Sheet) -> Merged:
+    """Put what ``new`` states about DHCP into a present text, both in the sheet's dialect."""
+    if present.nodes.faults:
+        return Merged(present.text, tuple(present.nodes.faults))
+    has_end = present.text.endswith("\n") or not present.text
+    text = present.text if has_end else present.text + "\n"
+    merging = _Merging(text, present, planned, sheet)
+    _, wanted, merging.new_said = read_nodes(new, sheet)
+    merging.inside((), present.nodes.top, wanted.top)
+    placed = sheet.notation.edited(text, merging.edits)
     return Merged(
         text=placed if has_end else placed.removesuffix("\n").removesuffix("\r"),
-        before=placing.before,
         faults=(),
-        removed=tuple(sorted(placing.removed)),
-        missing=tuple(placing.missing),
-        left=tuple(placing.left),
+        removed=tuple(sorted(merging.removed)),
+        others=tuple(sorted(merging.others)),
+        missing=tuple(merging.missing),
+        left=tuple(merging.left),
     )
 
 
@@ -74,6 +111,9 @@ def without_others(text: str, sheet: Sheet) -> str:
 _Pair = tuple[Node, Node | None]
 """A node that is wanted, and the one there that is about the same thing."""
 
+_LISTED = ("pool", "binding")
+"""Kinds of which people are told what was removed, and what stays."""
+
 _SMALL = ("range", "exclusion", "option", "binding")
 """Kinds of which one may be changed into another; nothing about other things is inside."""
 
@@ -81,16 +121,19 @@ _SMALL = ("range", "exclusion", "option", "binding")
 @dataclass
 class _Merging:
     text: str
+    present: PresentText
+    planned: Planned
     sheet: Sheet
     new_said: dict[int, Said] = field(default_factory=dict)
     edits: list[TextEdit] = field(default_factory=list)
     removed: list[tuple[int, str]] = field(default_factory=list)
+    others: list[tuple[int, str]] = field(default_factory=list)
     missing: list[str] = field(default_factory=list)
     left: list[tuple[int, str, str]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.before, nodes, self.said = read_nodes(self.text, self.sheet)
-        self.present, self.faults = nodes.top, nodes.faults
+        self.said = self.present.said
+        self._whereabouts = Whereabouts(self.present.reading.device)
 
     def inside(
         self, around: tuple[Node, ...], present: Sequence[Node], wanted: Sequence[Node]
@@ -106,7 +149,13 @@ class _Merging:
         for node in wanted:
             same = waiting[_identity(self.new_said[id(node)])]
             pairs.append((node, same.pop(0) if same else None))
-        gone = [node for nodes in waiting.values() for node in nodes]
+        every = [node for nodes in waiting.values() for node in nodes]
+        gone = [node for node in every if self._may_go(self.said[id(node)])]
+        self.others += [
+            (node.line, self.said[id(node)].fact.label)
+            for node in every
+            if self.said[id(node)].row.kind in _LISTED and not self._may_go(self.said[id(node)])
+        ]
         self._replace_small(pairs, gone)
         self._replace_unread(pairs, present)
         numbers = _Numbers(self.said[id(n)] for _, n in pairs if id(n) in self.said)
@@ -188,9 +237,10 @@ class _Merging:
         if self._serves(said):
             return [numbers.numbered(node, said)]
         if said.row.is_frame:
-            inside = [new for child in node.children for new in self._new(child, _Numbers())]
-            return [Node(node.text, children=inside, kind=node.kind)] if inside else []
-        if any(self._serves(self.new_said[id(inner)]) for inner in all_nodes(node.children)):
+            new = [one for child in node.children for one in self._new(child, _Numbers())]
+            return [Node(node.text, children=new, kind=node.kind)] if new else []
+        inside = [self.new_said[id(inner)] for inner in all_nodes(node.children)]
+        if self._is_way(said) or any(map(self._serves, inside)):
             self.missing.append(said.fact.label)
         return []
 
@@ -202,8 +252,27 @@ class _Merging:
             self.inside((*around, node), node.children, ())
         elif not (said.row.mentioned and said.row.mentioned <= set(kept)):
             self.edits += self.sheet.notation.cut(self.text, around, node)
-            if said.row.kind in ("pool", "binding"):
+            if said.row.kind in _LISTED:
                 self.removed.append((node.line, said.fact.label))
+
+    def _may_go(self, said: Said) -> bool:
+        """Whether something that the plan doesn't have may be taken out.
+
+        Not what is about a network that the device doesn't serve in the plan.
+        """
+        if self.planned.alone or not said.row.about_dhcp:
+            return True
+        about = self._whereabouts.of(said.fact)
+        if about is None:  # the device as a whole
+            return True
+        if said.fact.kind == "interface":
+            return "relay_to" in said.row.mentioned and self.planned.known.meets(about)
+        return self.planned.served.meets(about)
+
+    def _is_way(self, said: Said) -> bool:
+        """Whether something is an interface in a network that the device serves."""
+        address = said.fact.get("address") if said.row.kind == "interface" else None
+        return address is not None and address.address in self.planned.served
 
     def _serves(self, said: Said) -> bool:
         """Whether something is about DHCP; letting DHCP into a zone is, too."""

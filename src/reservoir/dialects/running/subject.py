@@ -137,8 +137,11 @@ class ReadSubject(Subject):
     def _of(self, read: ConfigurationRead) -> Iterator[Obstacle]:
         """What only the text of one device's configuration shows."""
         device = read.lifted.name
-        homes = _Homes(read.lifted) if read.reading.not_understood else None
-        for unread in read.reading.not_understood:
+        homes = _Homes(read.lifted) if read.not_understood else None
+        strays = {(fact.line, fact.column) for fact in read.lifted.strays}
+        for unread in read.not_understood:
+            if (unread.line, unread.column) in strays:
+                continue  # a rule of its own reports it
             assert homes is not None
             at: PlanPath = ("devices", device, LINES, unread.line, unread.column)
             network = self._known_as(read, homes.of(unread))
