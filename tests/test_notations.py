@@ -174,7 +174,7 @@ def test_layout_tells_where_a_lost_line_was() -> None:
     assert [(fault.line, fault.message) for fault in read.faults] == [(2, "'<b' is not closed")]
     text = '{\n  "a": {\n    "b": 1\n  "c": {\n    "d": 2\n  }\n}\n'
     faults = Json(Nesting()).read(text).faults
-    assert [fault.line for fault in faults] == [7]
+    assert [fault.line for fault in faults] == [4, 7]
     stray = '{\n  "a": 1x,\n  "b": 2\n}\n'
     read = Json(Nesting()).read(stray)
     assert [fault.line for fault in read.faults] == [2]
@@ -193,6 +193,10 @@ BROKEN = [
     ),
     (Json(Nesting()), '{\n "a": [\n  {"b": 1},\n  {"b": 2\n ]\n}\n', ["'}' is missing before"]),
     (Json(Nesting()), '"a": 1\n}\n', ['not expected here: "a"']),
+    (Json(Nesting()), '{\n "a": 1\n "b": 2\n}\n', ['a comma is missing before "b"']),
+    (Json(Nesting()), '{\n "a": [1, 2,\n 3],,\n "b": 2\n}\n', ["there is one comma too many"]),
+    (Json(Nesting()), '{\n "a": [{"b": 1} {"b": 2}]\n}\n', ["a comma is missing before '{'"]),
+    (Json(Nesting()), '{\n "a": [1, 2],\n}\n', ["there is a comma too many before this '}'"]),
     (ENDED, "a:\n  b\ndne\nc:\n  d\ndone\n", ["'dne' closes 'a:' instead of 'done'"]),
     (ENDED, "a:\n  b\nc:\n  d\ndone\n", ["the block 'a:' is not closed with 'done'"]),
     (ENDED, "a:\na:\n  b\ndone\n", ["the block 'a:' is not closed with 'done'"]),

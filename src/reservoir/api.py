@@ -20,14 +20,13 @@ from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError, Place, Problem, UnknownNameError
 from reservoir.core.subject import Subject
 from reservoir.dialects.behaviour.device import Behaviour
-from reservoir.dialects.behaviour.fit import obstacles_to
 from reservoir.dialects.converting import convert_read
 from reservoir.dialects.notations.files import in_one_text
 from reservoir.dialects.reading import ConfigurationRead, read_device
 from reservoir.dialects.running.subject import ReadSubject
 from reservoir.dialects.sheet.library import beside
 from reservoir.dialects.sheet.model import Sheet
-from reservoir.dialects.writing import DeviceConfiguration, write_device
+from reservoir.dialects.writing import DeviceConfiguration, obstacles_to, write_device
 from reservoir.files import mending
 from reservoir.files.mending import Mended
 from reservoir.files.plan_file import LoadedPlan, load_plan

@@ -9,10 +9,11 @@ from dataclasses import dataclass
 
 from reservoir.core.compare.differences import Difference, Relayed, Served
 from reservoir.core.compare.differences import differences as compare
-from reservoir.core.findings import Obstacle
+from reservoir.core.findings import Obstacle, Witness
 from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.behaviour.lower import lower
@@ -117,6 +118,30 @@ def write_device(
         placed=placed,
         not_understood=unread,
     )
+
+
+def obstacles_to(pools: Pools, sheets: Mapping[str, Sheet]) -> Iterator[Obstacle]:
+    """What the plan's devices can't do, and what can't be written for them.
+
+    Args:
+        pools: The plan's pools.
+        sheets: The sheet of each device by name.
+    """
+    for device, sheet in sheets.items():
+        behaviour, lowered = Behaviour(sheet), lower(pools, device, sheet)
+        yield from lowered.obstacles
+        known = [each.at for each in lowered.obstacles if each.rule == NOT_EXPRESSIBLE]
+        for refusal in write_configuration(lowered.device, sheet).refusals:
+            path = refusal.fact.origin or ("devices", device)
+            covered = any(at[: len(path)] == path for at in known)
+            if covered or behaviour.ignores(refusal.fact.kind, refusal.field):
+                continue
+            network = next((served.network for served in lowered.served.values()), None)
+            if path[0] == "networks":
+                network = str(path[1])
+            witness = Witness("not-served", network, value=refusal.what) if network else None
+            message = f"{device} can't be given {refusal.what}: {refusal.reason}"
+            yield Obstacle(NOT_EXPRESSIBLE, message, path, witness)
 
 
 def _planned(pools: Pools, device: str, *, alone: bool) -> Planned:

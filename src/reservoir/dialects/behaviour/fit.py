@@ -23,6 +23,9 @@ from reservoir.dialects.behaviour.names import NameFitter
 from reservoir.dialects.behaviour.offer import FittedOffer, fit_offer
 from reservoir.dialects.sheet.model import Sheet
 
+NOT_EXPRESSIBLE = "not-expressible"
+"""The rule that reports what a device can't be given."""
+
 ENDLESS = 10**6
 """Stands for a limit that a device doesn't have."""
 
@@ -59,15 +62,6 @@ def fit_device(pools: Pools, device: str, sheet: Sheet) -> FittedDevice:
     """Fit a device's pools in the plan to its dialect."""
     fitter = _Fitter(pools, device, sheet)
     return FittedDevice(tuple(fitter.fit()), tuple(fitter.obstacles))
-
-
-def obstacles_to(pools: Pools, sheets: Mapping[str, Sheet]) -> list[Obstacle]:
-    """What the plan's devices can't do; ``sheets`` has the sheet of each device by name."""
-    return [
-        obstacle
-        for device, sheet in sheets.items()
-        for obstacle in fit_device(pools, device, sheet).obstacles
-    ]
 
 
 class _Fitter:
@@ -135,7 +129,7 @@ class _Fitter:
         own = str(path[1]) if path[0] == "networks" else ""
         network = own or (self.pools[0].name if self.pools else None)
         witness = Witness("not-served", network, value=missing) if network else None
-        self.obstacles.append(Obstacle("not-expressible", message, path, witness))
+        self.obstacles.append(Obstacle(NOT_EXPRESSIBLE, message, path, witness))
 
     # Which pools the device can have at all.
 
@@ -170,7 +164,7 @@ class _Fitter:
         if attachment is None and not self.behaviour.answers_relays:
             what = "serves DHCP only on its own interfaces, none of which is in"
             return (
-                "not-expressible",
+                NOT_EXPRESSIBLE,
                 f"{self.device} {what} {pool.name}; let the relaying router serve it",
             )
         if self.behaviour.uses_pools_in_order and kept:
@@ -183,7 +177,7 @@ class _Fitter:
                 self.all_pools.plan.devices[self.device].interfaces[attachment.interface].address
             )
             if prefix is not None and prefix.subnet != pool.network.subnet:
-                return "not-expressible", (
+                return NOT_EXPRESSIBLE, (
                     f"{self.device} assigns the subnet of its interface {attachment.interface}, "
                     f"{prefix.subnet}, but {pool.name} is {pool.network.subnet}; "
                     "make both the same"

@@ -64,6 +64,8 @@ class JsonReader:
         self.key_start = self.key_place = 0
         self.waiting = False
         """Whether the colon after the name has been."""
+        self.after = ""
+        """What came last where members or items stand: a ``value``, a ``,``, nothing yet."""
 
     def read(self) -> Nodes:
         """The nodes of the whole text, and what is broken."""
@@ -93,6 +95,8 @@ class JsonReader:
     def _take(self, found: re.Match[str], at: int) -> None:
         kind, token, end = found.lastgroup, found[0], found.end()
         if kind == "value":
+            self._separate(found["name"], at)
+            self.after = "," if token.endswith(",") else "value"
             text = f"{found['name']}: {found['value']}"
             place = self.line, at - self.line_start + 1
             node = Node(text, *place, [], at, found.end("value"))
@@ -134,14 +138,25 @@ class JsonReader:
         elif sign == ",":
             if self.key:
                 self._fault(at, f"{self.key} has no value")
-            self.key = ""
+            elif self.after != "value":
+                self._fault(at, "there is one comma too many here")
+            self.key, self.after = "", ","
         elif sign in "{[":
             self._begin(sign, at)
         else:
             self._end(sign, at)
 
+    def _separate(self, what: str, at: int) -> None:
+        """Note that a member or an item begins, which needs a comma if another came before."""
+        if self.after == "value":
+            self._fault(at, f"a comma is missing before {what}")
+        self.after = ""
+
     def _begin(self, sign: str, at: int) -> None:
         around = self.open[-1] if self.open else None
+        if not self.key:
+            self._separate(repr(sign), at)
+        self.after = ""
         indent = self._indent() if self._is_last(at) else -1
         start = self.key_start if self.key else at
         key, self.key = self.key or (around.key if around else ""), ""
@@ -163,6 +178,9 @@ class JsonReader:
         if self.key:
             self._fault(at, f"{self.key} has no value")
             self.key = ""
+        elif self.after == ",":
+            self._fault(at, f"there is a comma too many before this {sign!r}")
+        self.after = "value"
         first = self.text[self.line_start : at].strip(" \t") == ""
         depth = self._closes(sign, self._indent() if first else -1)
         if depth is None:
@@ -197,6 +215,7 @@ class JsonReader:
     def _string(self, token: str, at: int, end: int) -> None:
         around = self.open[-1] if self.open else None
         if around is not None and around.closing == "}" and not self.key:
+            self._separate(token, at)
             self.key, self.key_start, self.waiting = token, at, False
             return
         with suppress(ValueError):  # where it is used, a wrong escape is reported
@@ -206,6 +225,7 @@ class JsonReader:
     def _plain(self, token: str, at: int, end: int) -> None:
         around = self.open[-1] if self.open else None
         if around is not None and around.closing == "]":
+            self._separate(token, at)
             around.items.append(token)
         elif around is not None and self.key and self.waiting:
             self._member(around.node, f"{self.key}: {token}", self.key_start, end)
@@ -213,6 +233,7 @@ class JsonReader:
         else:
             self._fault(at, f"not expected here: {token}")
             self.key = ""
+        self.after = "value"
 
     def _member(self, owner: Node, text: str, start: int, end: int) -> None:
         node = Node(text, *self._place(start), start=start, end=end)
