@@ -46,10 +46,12 @@ def test_every_rule_keeps_its_manual(name: str, put: Put) -> None:
     ending = "txt" if rule.dialect else "yaml"
 
     def subject_of(kind: str, example: str) -> Subject:
-        file = str(put(f"{kind}.{ending}", example + "\n"))
+        plan, apart, configuration = example.rpartition("---\n")
+        planned = reservoir.load(put("plan.yaml", plan)) if apart else None
+        file = str(put(f"{kind}.{ending}", configuration + "\n"))
         if not rule.dialect:
             return reservoir.load(file)
-        return reservoir.combine(reservoir.read([file], rule.dialect))
+        return reservoir.combine(reservoir.read([file], rule.dialect), planned)
 
     failing = subject_of("failing", rule.failing)
     shown = "".join(pieces("text", reservoir.check(failing, select=[name]), failing, 100))

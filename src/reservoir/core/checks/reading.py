@@ -28,6 +28,41 @@ class LineNotUnderstood(Obstructed):
     """
 
 
+class RunningDiffers(Obstructed):
+    """A device runs a network otherwise than planned.
+
+    Why: Its clients get what somebody changed on the device, or what was planned never arrived
+    there; the next time that the plan is written, it changes under them.
+
+    Remedy: Write the plan into the device's configuration, or put what it does into the plan.
+    """
+
+    severity = Severity.WARNING
+    dialect = "larkspur"
+    example = """
+          devices:
+            pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+              lease: 8h
+              served_by: pier
+              ranges: [10.84.30.20-10.84.30.99]
+          ---
+          unit pier
+          berth deck
+            holds 10.84.30.1/24
+          pool crew
+            withhold 10.84.30.1 to 10.84.30.19
+            withhold 10.84.30.100 to 10.84.30.254
+            gateway 10.84.30.1
+        -   lease 3600
+        +   lease 28800
+            subnet 10.84.30.0/24
+    """
+
+
 class AcceptanceIdle(Rule):
     """An acceptance matches no finding.
 

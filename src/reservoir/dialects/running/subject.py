@@ -7,11 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from functools import cached_property
 
 from reservoir.core.findings import Obstacle, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Device, Network, Plan, PlanPath, Service
 from reservoir.core.plan.offered import DEFAULTS
+from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import LineChange, Subject
 from reservoir.core.values.addresses import Prefix
@@ -22,6 +24,7 @@ from reservoir.dialects.reading import ConfigurationRead
 from reservoir.dialects.running.devices import merged_plan, own_ranges
 from reservoir.dialects.running.faults import faults_in
 from reservoir.dialects.running.line_changes import changed_lines
+from reservoir.dialects.running.otherwise import otherwise
 from reservoir.dialects.running.places import origin_of, spot_in_device, spot_in_network
 
 LINES = "configuration"
@@ -129,10 +132,27 @@ class ReadSubject(Subject):
         """Only with a plan: whether all devices' configuration was given can't be known."""
         return self._planned is not None
 
-    @property
+    @cached_property
     def obstacles(self) -> Sequence[Obstacle]:
         """Lines that were not understood, and what is wrong with the order or place of others."""
-        return [obstacle for read in self._reads.values() for obstacle in self._of(read)]
+        found = [obstacle for read in self._reads.values() for obstacle in self._of(read)]
+        if self._planned is not None:
+            pools = Pools(self._planned.plan)
+            for name, read in self._reads.items():
+                if name in self._planned.plan.devices:
+                    found += self._otherwise(pools, read)
+        return found
+
+    def _otherwise(self, pools: Pools, read: ConfigurationRead) -> Iterator[Obstacle]:
+        """What a device of the plan does otherwise than planned."""
+        for found in otherwise(pools, read):
+            at: PlanPath = ("networks", found.network)
+            if found.line:
+                at = ("devices", read.lifted.name, LINES, found.line, 1)
+            is_planned = found.network in pools.plan.networks
+            name = found.network if is_planned else self._known_as(read, found.network)
+            witness = replace(found.witness, network=name)
+            yield Obstacle("running-differs", found.message, at, witness)
 
     def _of(self, read: ConfigurationRead) -> Iterator[Obstacle]:
         """What only the text of one device's configuration shows."""

@@ -1,0 +1,125 @@
+"""Finds what a device's configuration does otherwise than the plan wants, network by network."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import NamedTuple
+
+from reservoir.core.compare.differences import (
+    Assignable,
+    Bound,
+    Difference,
+    Offered,
+    Relayed,
+    Served,
+    Unserved,
+    differences,
+)
+from reservoir.core.findings import Witness
+from reservoir.core.plan.offered import OFFERED
+from reservoir.core.pools import Pools
+from reservoir.core.values.addresses import format_address
+from reservoir.core.wording import counted
+from reservoir.dialects.behaviour.lower import lower
+from reservoir.dialects.reading import ConfigurationRead
+
+SHOWN = 3
+"""Differences of a network that a message lists before it counts the rest."""
+
+
+class Otherwise(NamedTuple):
+    """A network that a device runs otherwise than planned."""
+
+    network: str
+    """Its name in the plan; its name on the device if the plan doesn't have it."""
+    line: int
+    """The line of its pool; 0 if the device has none for it."""
+    message: str
+    witness: Witness
+
+
+def otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Otherwise]:
+    """The networks that a device of the plan runs otherwise than planned.
+
+    What it serves and the plan gives to another device is not among them: two servers are.
+
+    Args:
+        pools: Those of the plan alone.
+        read: The device's configuration.
+    """
+    device, lifted = read.lifted.name, read.lifted
+    running = Pools(lifted.plan())
+    known = {(n.vrf, n.subnet.subnet): name for name, n in pools.plan.networks.items()}
+    old = {served.network: served for served in lower(pools, device, read.sheet).served.values()}
+    new: dict[str, Served] = {}
+    lines: dict[str, int] = {}
+    for pool in running:
+        name = known.get((pool.network.vrf, pool.network.subnet.subnet), "")
+        line = lifted.origins[pool.name].pools[0].line
+        if name in old and pool.server is not None:
+            new[name] = replace(Served.of(pool, running), network=name)
+            lines[name] = line
+        elif not name and pool.assignable:
+            message = f"{device} serves {pool.network.subnet}, which is not in the plan"
+            witness = Witness("assigned", pool.name, pool.assignable.first)
+            yield Otherwise(pool.name, line, message, witness)
+    found: dict[str, list[Difference]] = {}
+    for difference in (*differences(old, new), *_relayed_otherwise(pools, read)):
+        found.setdefault(_network(difference), []).append(difference)
+    for name, differing in found.items():
+        message = f"{device} runs {name} otherwise than planned: {_listed(differing)}"
+        yield Otherwise(name, lines.get(name, 0), message, _witness(differing[0], name))
+
+
+def _relayed_otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Difference]:
+    """Interfaces in the plan's networks that relay elsewhere, by the network."""
+    device = read.lifted.name
+    running = read.lifted.device.interfaces
+    for name, interface in pools.plan.devices[device].interfaces.items():
+        there = running.get(name)
+        for network, described in pools.plan.networks.items():
+            if interface.address is None or interface.vrf != described.vrf:
+                continue
+            if not described.subnet.span.holds(interface.address.address):
+                continue
+            targets = tuple(there.relay_to) if there is not None else ()
+            if sorted(targets) != sorted(interface.relay_to):
+                yield Relayed(network, tuple(interface.relay_to), targets)
+
+
+def _network(difference: Difference) -> str:
+    return difference.interface if isinstance(difference, Relayed) else difference.network
+
+
+def _listed(differing: Sequence[Difference]) -> str:
+    """What differs, as it is now."""
+    texts = [_now(each) for each in differing[:SHOWN]]
+    more = len(differing) - SHOWN
+    return "; ".join([*texts, counted(more, "more difference")] if more > 0 else texts)
+
+
+def _now(difference: Difference) -> str:
+    if isinstance(difference, Unserved):
+        return "it doesn't serve it"
+    text = str(difference).replace("would not be", "is not")
+    return text.replace("would be", "is").replace("would relay", "relays")
+
+
+def _witness(difference: Difference, network: str) -> Witness:
+    """A client that notices."""
+    match difference:
+        case Assignable(addresses=addresses, is_new=True):
+            return Witness("assigned", network, addresses.first, because="meant-excluded")
+        case Assignable(addresses=addresses):
+            return Witness("never-assigned", network, value=format_address(addresses.first))
+        case Bound(client=client, address=address, is_new=is_new):
+            kind = "bound" if is_new else "binding-ignored"
+            return Witness(kind, network, address, client=client)
+        case Offered(what=what, old=old, new=new):
+            option = OFFERED[what].title if what in OFFERED else what
+            if new is None:
+                return Witness("offered-none", network, option=option)
+            return Witness("offered", network, option=option, value=new, expected=old or "")
+        case _:
+            return Witness("unanswered", network)
