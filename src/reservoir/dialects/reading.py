@@ -49,7 +49,7 @@ class ConfigurationRead:
     @cached_property
     def not_understood(self) -> tuple[NotUnderstood, ...]:
         """What is about DHCP and not understood, or has no place in a plan; by line."""
-        return tuple(sorted([*self.reading.not_understood, *self.lifted.left_out]))
+        return self.lifted.not_understood(self.reading)
 
     @property
     def lines_not_understood(self) -> int:

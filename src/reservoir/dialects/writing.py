@@ -86,14 +86,14 @@ def write_device(
         text, reading = written.text, read_configuration(written.text, sheet)
     else:
         present = PresentText.of(existing, sheet)
-        left_out = lift(present.reading.device, sheet, device).left_out
-        present.leave({(each.line, each.column) for each in left_out})
-        before = (*present.reading.not_understood, *left_out)
+        before = lift(present.reading.device, sheet, device).not_understood(present.reading)
+        odd = (each for each in before if not each.states.isdisjoint(("option", "binding")))
+        present.leave({(each.line, each.column) for each in odd})
         placed = merge_into(present, written.text, planned, sheet)
         text = placed.text
         reading = read_configuration(text, sheet) if text != existing else present.reading
     lifted = lift(reading.device, sheet, device)
-    after = (*reading.not_understood, *lifted.left_out)
+    after = lifted.not_understood(reading)
     still = {_anywhere(there.message) for there in after}
     unread = tuple(there for there in before if _anywhere(there.message) in still)
     misread = list(_not_understood_since(unread, after))

@@ -32,7 +32,7 @@ from reservoir.dialects.facts.by_address import FactsByAddress
 from reservoir.dialects.facts.fact import NOTHING, Fact
 from reservoir.dialects.facts.options import option_data
 from reservoir.dialects.facts.spans import backward_ranges, each_span, idle_exclusions, notes_of
-from reservoir.dialects.parse.not_understood import NotUnderstood
+from reservoir.dialects.parse.not_understood import EVERYTHING, NotUnderstood
 from reservoir.dialects.sheet.model import Sheet
 
 
@@ -82,7 +82,8 @@ class _Lifting:
             name = called(pools[0].fact.fields, pools[0].subnet)
             if name in self.result.networks:
                 pool = pools[0].fact
-                self._leave_out(pool, "another pool has its name", "pool")
+                first = self.result.origins[name].pools[0]
+                self._leave_out(pool, "another pool has its name", *EVERYTHING, within=first)
                 continue
             facts = [pool.fact for pool in pools]
             off = self._switched_off(facts[0])
@@ -140,12 +141,14 @@ class _Lifting:
     def _note(self, about: Fact, text: str) -> None:
         self.result.notes.append(Note(_label(about), text))
 
-    def _leave_out(self, fact: Fact, why: object, states: str, pool: Fact | None = None) -> None:
-        """Report what a plan can't say, perhaps in a pool."""
-        what = _label(fact) if pool is None else f"{fact.label} of {_label(pool)}"
+    def _leave_out(self, fact: Fact, why: object, *states: str, within: Fact | None = None) -> None:
+        """Report what a plan can't say, and what it seems to be about."""
+        what = _label(fact)
+        if fact.kind == "option" and within is not None:
+            what += f" of {_label(within)}"
         message = f"{what} has no place in a plan: {why}"
-        place, about = (fact.line, fact.column), frozenset({states})
-        self.result.left_out.append(NotUnderstood(*place, message, 1, about, pool or fact))
+        place, about = (fact.line, fact.column), frozenset(states)
+        self.result.left_out.append(NotUnderstood(*place, message, 1, about, within or fact))
 
     def _device(self) -> Device:
         return Device(
@@ -349,7 +352,7 @@ class _Lifting:
                 fields[BY_OPTION[code].key] = BY_OPTION[code].decode(data)
             except MalformedValueError as error:
                 its = next(fact for fact in pool.of_kind("option") if fact.get("code") == code)
-                self._leave_out(its, error, "option", pool)
+                self._leave_out(its, error, "option", within=pool)
         return fields
 
     def _gateway(self, pool: Fact, own: AddressSet) -> int | None:
@@ -382,7 +385,7 @@ class _Lifting:
                     raise MalformedValueError(dhcp_options.MANAGED[code])
                 options[code] = option_data(fact) if data is None else data
             except MalformedValueError as error:
-                self._leave_out(fact, error, "option", pool)
+                self._leave_out(fact, error, "option", within=pool)
         options.pop(None, None)
         return options
 

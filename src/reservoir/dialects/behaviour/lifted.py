@@ -10,6 +10,7 @@ from reservoir.core.plan.model import Device, Network, Plan
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.parse.not_understood import NotUnderstood
+from reservoir.dialects.parse.reader import Reading
 
 
 class Note(NamedTuple):
@@ -42,6 +43,20 @@ class Lifted:
     differing: list[tuple[Fact, list[str]]] = field(default_factory=list)
     """Bindings whose clients are offered other values than their network, and which."""
 
+    def not_understood(self, reading: Reading) -> tuple[NotUnderstood, ...]:
+        """What a reading doesn't understand, and what is left out for no such reason; by line."""
+        reported = reading.not_understood
+        homes = {_place(each.within) for each in reported if each.within is not None}
+        lines = {each.line for each in reported}
+        own = [
+            each
+            for each in self.left_out
+            if each.line not in lines
+            and not any(first <= each.line <= last for first, last in reading.damaged)
+            and (each.within is None or "option" in each.states or _place(each.within) not in homes)
+        ]
+        return tuple(sorted([*reported, *own]))
+
     def plan(self) -> Plan:
         """A plan of this device alone."""
         return Plan(devices={self.name: self.device}, networks=self.networks)
@@ -65,3 +80,7 @@ class SwitchedOff(NamedTuple):
     why: str
     line: int
     column: int
+
+
+def _place(fact: Fact) -> tuple[str, int, int]:
+    return fact.kind, fact.line, fact.column

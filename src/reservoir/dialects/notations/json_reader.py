@@ -46,6 +46,8 @@ class _Open:
     """The line that opens it."""
     items: list[str] = field(default_factory=list)
     """A list's plain values."""
+    is_broken: bool = False
+    """Whether something directly in it isn't apart from what is before it: its end may be."""
 
 
 class JsonReader:
@@ -139,7 +141,7 @@ class JsonReader:
             if self.key:
                 self._fault(at, f"{self.key} has no value")
             elif self.after != "value":
-                self._fault(at, "there is one comma too many here")
+                self._misplaced(at, "there is one comma too many here")
             self.key, self.after = "", ","
         elif sign in "{[":
             self._begin(sign, at)
@@ -149,8 +151,15 @@ class JsonReader:
     def _separate(self, what: str, at: int) -> None:
         """Note that a member or an item begins, which needs a comma if another came before."""
         if self.after == "value":
-            self._fault(at, f"a comma is missing before {what}")
+            self._misplaced(at, f"a comma is missing before {what}")
         self.after = ""
+
+    def _misplaced(self, at: int, message: str) -> None:
+        """Report a comma, the first time in an object or a list: what follows may be worse."""
+        if not self.open or not self.open[-1].is_broken:
+            self._fault(at, message)
+        if self.open:
+            self.open[-1].is_broken = True
 
     def _begin(self, sign: str, at: int) -> None:
         around = self.open[-1] if self.open else None
@@ -178,16 +187,17 @@ class JsonReader:
         if self.key:
             self._fault(at, f"{self.key} has no value")
             self.key = ""
-        elif self.after == ",":
-            self._fault(at, f"there is a comma too many before this {sign!r}")
-        self.after = "value"
+        has_comma, self.after = self.after == ",", "value"
         first = self.text[self.line_start : at].strip(" \t") == ""
         depth = self._closes(sign, self._indent() if first else -1)
         if depth is None:
             self._fault(at, f"{sign!r} closes nothing here")
             return
+        if has_comma:
+            self._misplaced(at, f"there is a comma too many before this {sign!r}")
         while len(self.open) > depth + 1:
-            self._fault(at, f"{self.open[-1].closing!r} is missing before this {sign!r}")
+            if not self.open[-1].is_broken:
+                self._fault(at, f"{self.open[-1].closing!r} is missing before this {sign!r}")
             self.open.pop()
         closed = self.open.pop()
         if sign == "}":

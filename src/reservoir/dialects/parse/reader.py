@@ -29,6 +29,8 @@ class Reading:
     foreign: int
     """Lines that have nothing to do with DHCP; no fault of theirs."""
     comments: int
+    damaged: tuple[tuple[int, int], ...] = ()
+    """The first and last line of each stretch that broken notation may have made a mess of."""
 
     @property
     def lines_not_understood(self) -> int:
@@ -82,4 +84,5 @@ def _understood(
         understood=len({node.line for node in all_nodes(nodes.top) if node.kind}),
         foreign=len(reader.foreign),
         comments=nodes.comments,
+        damaged=tuple((fault.since or fault.line, fault.line) for fault in nodes.faults),
     )

@@ -263,8 +263,8 @@ class _Merging:
         if self.planned.alone or not said.row.about_dhcp:
             return True
         about = self._whereabouts.of(said.fact)
-        if about is None:  # the device as a whole
-            return True
+        if about is None:
+            return said.fact.kind == "device"
         if said.fact.kind == "interface":
             return "relay_to" in said.row.mentioned and self.planned.known.meets(about)
         return self.planned.served.meets(about)
