@@ -91,7 +91,7 @@ def test_a_finding_says_where_what_why_and_how(run: Run, put: Put) -> None:
         "         fix      - 10.84.30.1-10.84.30.99  + 10.84.30.2-10.84.30.99\n\n"
         "1 error in 1 network on 1 device; 99 assignable addresses.\n"
     )
-    assert "reservoir mend plan.yaml" in found.err
+    assert "reservoir explain gateway-in-pool" in found.err
 
 
 def test_json_has_every_field(run: Run, put: Put) -> None:

@@ -186,6 +186,8 @@ class Finding:
     """Why it is accepted, if it is."""
     concerns: tuple[str, ...] = ()
     """Other networks that it is about."""
+    is_certain: bool = False
+    """Whether a single suggestion must be what was meant."""
     states: frozenset[str] = frozenset()
     """Where a line was not understood: what it seems to state, as :attr:`Obstacle.states`."""
 
@@ -199,7 +201,8 @@ class Finding:
     @property
     def is_mendable(self) -> bool:
         """Whether there is one way only to put it right, which an edit to the plan can take."""
-        return len(self.suggestions) == 1 and self.accepted is None and self.cause is None
+        is_open = self.accepted is None and self.cause is None
+        return self.is_certain and is_open and len(self.suggestions) == 1
 
     @property
     def network(self) -> str | None:

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from reservoir.core.checks import Report
 from reservoir.core.findings import Finding
 from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import PlanPath
 from reservoir.core.problems import InputError
 from reservoir.files.plan_edits import NotEditableError, TextEdits
 from reservoir.files.plan_file import LoadedPlan, load_plan
@@ -105,12 +106,10 @@ def _with_edits(loaded: LoadedPlan, chosen: list[Finding], mended: Mended) -> di
         path = suggestion.path
         try:
             if loaded.places.is_in_table(path):
-                place = loaded.places.place(path)
-                edits_of(place.file).edit_cell(place.line, place.column, suggestion)
-            else:
-                tree, there = loaded.places.tree_of(path)
-                edit = Edit(there, suggestion.old, suggestion.new)
-                edits_of(tree.file).edit(edit)
+                raise NotEditableError("a table may be somebody else's, and is not edited")
+            tree, there = loaded.places.tree_of(path)
+            edit = Edit(there, suggestion.old, suggestion.new)
+            edits_of(tree.file).edit(edit)
         except NotEditableError:
             chosen.remove(finding)
     return mended.after | {file: one.result() for file, one in edits.items()}
@@ -124,9 +123,9 @@ def _loaded(file: str, texts: Mapping[str, str]) -> LoadedPlan | None:
 
 
 def _new(before: Report, after: Report) -> set[str | None]:
-    """The networks that have more findings of a rule than they had."""
-    return {network for _, network in _counted(after) - _counted(before)}
+    """The networks that have findings which they didn't have, be it of a rule but elsewhere."""
+    return {network for _, network, _ in _counted(after) - _counted(before)}
 
 
-def _counted(report: Report) -> Counter[tuple[str, str | None]]:
-    return Counter((finding.rule, finding.network) for finding in report.findings)
+def _counted(report: Report) -> Counter[tuple[str, str | None, PlanPath]]:
+    return Counter((found.rule, found.network, found.at) for found in report.findings)

@@ -54,19 +54,6 @@ class TextEdits:
         """
         self._make(_change(self.text, self._root, edit))
 
-    def edit_cell(self, line: int, column: int, edit: Edit) -> None:
-        """Put another value into the cell of a table at a place, quoted or not.
-
-        Raises:
-            NotEditableError: the cell doesn't have the old value.
-        """
-        begin = self._line_starts[line - 1] + column - 1
-        begin += self.text.startswith('"', begin)
-        old = edit.old or ""
-        if not old or edit.new is None or not self.text.startswith(old, begin):
-            raise NotEditableError(f"line {line} of the table doesn't have {old} there")
-        self._make((begin, begin + len(old), edit.new))
-
     def result(self) -> str:
         """The text with all edits made."""
         parts, at = [], 0

@@ -86,6 +86,10 @@ class Rule(ABC):
     """The same of findings at the same place or interface."""
     follows_itself: ClassVar[Literal["", "network", "place"]] = ""
     """Where further findings of the rule follow from the first."""
+    is_certain: ClassVar[bool] = False
+    """Whether its suggestion, where there is one only, changes what must be wrong to what must have
+    been meant, so that ``mend`` may apply it. Not where the manual names two ways, where something
+    would be deleted, or where it may as well be another object that is wrong."""
     comes_last: ClassVar[bool] = False
     """Whether it looks at what the other rules have found."""
 
@@ -134,8 +138,9 @@ class Rule(ABC):
         *,
         severity: Severity | None = None,
         concerns: tuple[str, ...] = (),
+        is_certain: bool = True,
     ) -> Finding:
-        """A finding of this rule; of the rule's severity unless another is given."""
+        """A finding of this rule; as severe, and as certain at most, as the rule."""
         return Finding(
             self.name,
             self.family,
@@ -145,6 +150,7 @@ class Rule(ABC):
             witness,
             suggestions,
             concerns=concerns,
+            is_certain=self.is_certain and is_certain,
         )
 
 

@@ -71,6 +71,7 @@ class GatewayOutsideSubnet(Rule):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     rests_on = ("subnet", "gateway")
     example = """
           networks:
@@ -91,7 +92,17 @@ class GatewayOutsideSubnet(Rule):
                 path,
                 Witness.of_gateway(name, gateway, "outside-subnet"),
                 right.edits,
+                is_certain=meant is not None and _may_route(site, network, meant),
             )
+
+
+def _may_route(site: Site, network: Network, address: int) -> bool:
+    """Whether nothing is known to hold an address but a router: it is in two networks or more."""
+    held = [a for a in site.pools.topology.attachments(network) if a.address == address]
+    return all(
+        sum(i.address is not None for i in site.plan.devices[a.device].interfaces.values()) > 1
+        for a in held
+    )
 
 
 def _meant_gateway(site: Site, network: Network) -> int | None:
@@ -118,6 +129,7 @@ class GatewayEdgeAddress(Rule):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     example = """
           networks:
         -   crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.255, ranges: [10.84.30.20-10.84.30.99]}

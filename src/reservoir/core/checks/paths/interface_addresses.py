@@ -90,6 +90,7 @@ class InterfaceEdgeAddress(Rule):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     rests_on = ("subnet",)
     rests_here = ("placement",)
     follows_here = ("interface-mask-differs",)

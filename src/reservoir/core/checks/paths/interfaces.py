@@ -73,6 +73,7 @@ class InterfaceDown(Rule):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     example = """
         - devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24, enabled: no}}}}
         + devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24, enabled: yes}}}}

@@ -27,6 +27,7 @@ class NextHopUnreachable(Rule):
     """
 
     severity = Severity.WARNING
+    is_certain = True
     rests_on = ("interface", "address")
     rests_at = ("holder",)
     follows = ("relay-to-nobody",)

@@ -24,6 +24,7 @@ class NetworkUnserved(Rule):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     blames = ("server",)
     rests_on = ("service", "active", "interface")
     follows_itself = "place"
@@ -69,6 +70,7 @@ class ServerNotReached(Obstructed):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     blames = ("placement",)
     rests_on = ("subnet", "relay_to", "holder", "address", "interface")
     follows = ("interface-without-address",)

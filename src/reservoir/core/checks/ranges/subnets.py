@@ -60,6 +60,7 @@ class SubnetDiffers(Obstructed):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     blames = ("subnet",)
     example = """
           networks:

@@ -40,6 +40,7 @@ class RangeReversed(Obstructed):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     blames = ("range", "exclusion")
     example = """
           networks:
@@ -57,6 +58,7 @@ class RangeReversed(Obstructed):
                     path,
                     Witness("empty-range", pool.name, value=str(span)),
                     replaced(path, span, meant),
+                    is_certain=not _is_inside(span, pool.network.subnet),
                 )
         yield from self._exclusions(site)
 
@@ -76,6 +78,7 @@ class RangeReversed(Obstructed):
                     if inside
                     else Witness("excluded-anyway", name, meant.first),
                     replaced(path, span, _forwards(span, network.subnet)),
+                    is_certain=not _is_inside(span, network.subnet),
                 )
 
 
@@ -84,10 +87,15 @@ def _forwards(span: Span, subnet: Prefix) -> Span | None:
 
     None where a digit may be missing at the end: 100-19 can be 19-100 as well as 100-199.
     """
-    if not (subnet.span.holds(span.first) and subnet.span.holds(span.last)):
+    if not _is_inside(span, subnet):
         return likely_range(span, subnet)
     shorter = len(format_address(span.last)) < len(format_address(span.first))
     return None if shorter else Span(span.last, span.first)
+
+
+def _is_inside(span: Span, subnet: Prefix) -> bool:
+    """Whether both ends are in the subnet: they may be swapped, or either may be mistyped."""
+    return subnet.span.holds(span.first) and subnet.span.holds(span.last)
 
 
 class RangeOutsideSubnet(Rule):
@@ -99,6 +107,7 @@ class RangeOutsideSubnet(Rule):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     blames = ("range",)
     rests_on = ("subnet",)
     example = """
