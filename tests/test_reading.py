@@ -298,3 +298,21 @@ def one_liners(device: Fact, lines: list[str]) -> list[Fact]:
         and not fact.said
         and QUAD.search(lines[fact.line - 1])
     ]
+
+
+@pytest.mark.parametrize(
+    ("dialect", "text", "place"),
+    [
+        ("fulmar", '{"site": ' + '{"a": ' * 5_000 + "1" + "}" * 5_000 + "}", "1:"),
+        ("quillon", "<appliance>" + "<a>" * 100_000 + "</a>" * 100_000 + "</appliance>", "1:"),
+        ("larkspur", "".join(" " * depth + f"pool p{depth}\n" for depth in range(300)), "65:65"),
+    ],
+)
+def test_what_is_nested_too_deeply_is_said(
+    dialect: str, text: str, place: str, run: Run, tmp_path: Path
+) -> None:
+    """With its place; the rest is read."""
+    (tmp_path / "deep.cfg").write_text(text)
+    read = run("read", "deep.cfg", "--dialect", dialect)
+    assert read.code == 1
+    assert re.search(f"deep.cfg:{place}.*nested more than 64 levels deep, and is not", read.err)

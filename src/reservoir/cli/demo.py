@@ -35,7 +35,7 @@ def command(folder: str, force: bool) -> None:
     plan = "ferry-line.yaml"
     _say(f"The Sable Harbour ferry line has written its DHCP plan in a hurry: {hurried / plan}.")
     _run("check", str(hurried / plan), "--fail-on", "never")
-    _say("Findings with only one fix can be fixed automatically.")
+    _say("Where only one thing can have been meant, mend puts it right.")
     _run("mend", str(hurried / plan))
     _say(f"The rest takes someone who knows the site. {right / plan} is the corrected plan.")
     _run("check", str(right / plan))

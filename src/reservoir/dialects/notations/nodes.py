@@ -88,6 +88,24 @@ class Nodes:
     faults: list[Fault]
 
 
+DEEPEST = 64
+"""Levels of nesting beyond which nothing is read; no device's configuration comes near."""
+
+
+def bounded(nodes: Nodes) -> Nodes:
+    """The nodes without what is nested too deeply, which is a fault at its place."""
+    faults = list(nodes.faults)
+    level = nodes.top
+    for _ in range(DEEPEST):
+        level = [child for node in level for child in node.children]
+    for node in level:
+        if node.children:
+            message = f"this is nested more than {DEEPEST} levels deep, and is not read"
+            faults.append(Fault(node.line, node.column, message))
+            node.children = []
+    return Nodes(nodes.top, nodes.comments, sorted(faults)) if level else nodes
+
+
 def as_far_as_it_goes(read: Callable[[bool], Nodes]) -> Nodes:
     """What is read by the signs of the notation alone; if these don't add up, by the layout too.
 

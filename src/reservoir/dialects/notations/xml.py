@@ -299,6 +299,9 @@ class _Reader:
     def _close(self, name: str, start: int, end: int) -> None:
         names = self.names
         innermost = self.open[-1]
+        if names[-1] == name:
+            self._end(len(names) - 1, start, end)
+            return
         if name not in names[1:] and names[1:] and self._is_misspelt(name, names[-1], start):
             where = f"</{name}> closes <{names[-1]}> of line {innermost.line}"
             place = *self._place(start), f"{where}, which has another name"
@@ -307,10 +310,13 @@ class _Reader:
         if name not in names[1:]:
             self._fault(start, f"</{name}> closes nothing here")
             return
-        depth = len(names) - 1 - names[::-1].index(name)
+        self._end(len(names) - 1 - names[::-1].index(name), start, end)
+
+    def _end(self, depth: int, start: int, end: int) -> None:
+        """Close an element, and first what is open in it."""
         for node in self.open[depth + 1 :]:
             self._not_closed(node)
-        closed = self.open[depth]
+        closed, name = self.open[depth], self.names[depth]
         del self.open[depth:], self.names[depth:]
         after_tag, closed.end = closed.end, end
         only = closed.children[0] if len(closed.children) == 1 else None

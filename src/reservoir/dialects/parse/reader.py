@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.garbage import garbage_collection_paused
-from reservoir.dialects.notations.nodes import Nodes, all_nodes
+from reservoir.dialects.notations.nodes import Nodes, all_nodes, bounded
 from reservoir.dialects.parse.bulk import BulkReader
 from reservoir.dialects.parse.node_reader import NodeReader, Said
 from reservoir.dialects.parse.not_understood import NotUnderstood, with_faults
@@ -41,7 +41,7 @@ class Reading:
 def read_configuration(text: str, sheet: Sheet) -> Reading:
     """Read a configuration. Never fails: what can't be read is reported in ``not_understood``."""
     with garbage_collection_paused():
-        return _understood(sheet.notation.read(text), sheet, text)
+        return _understood(bounded(sheet.notation.read(text)), sheet, text)
 
 
 def read_nodes(
@@ -55,7 +55,7 @@ def read_nodes(
         in_bulk: Whether plain blocks are read in bulk; the result is the same, only later.
     """
     with garbage_collection_paused():
-        nodes = sheet.notation.read(text)
+        nodes = bounded(sheet.notation.read(text))
         said: dict[int, Said] = {}
         return _understood(nodes, sheet, text, said, in_bulk), nodes, said
 
