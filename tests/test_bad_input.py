@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
-from conftest import Run
+from conftest import PROGRAM, Run
+from reservoir.dialects.sheet import library
 
 Put = Callable[[str, str], Path]
 
@@ -197,3 +200,45 @@ def test_what_is_no_configuration(command: str, file: str, said: str, run: Run, 
     ended = run(command, file)
     assert (ended.code, ended.out) == (2, "")
     assert said in ended.err
+
+
+def test_what_the_system_refuses_is_no_defect(run: Run, put: Put, tmp_path: Path) -> None:
+    """A name that is too long, one that isn't UTF-8, a stream without an end or closed."""
+    plan = put("plan.yaml", NETWORK.removeprefix("reservoir: 1\n"))
+    long = run("check", "n" * 300)
+    assert long.code == 2
+    assert "File name too long" in long.err
+    assert "/dev/zero:1:1: the file is binary, not text" in run("check", "/dev/zero").err
+    odd = os.fsdecode(b"odd\xff.yaml")
+    (tmp_path / odd).write_text(plan.read_text())
+    for form in ("text", "json", "sarif", "junit", "markdown"):
+        assert run("check", odd, "--format", form, "--out", "out").code == 0, form
+    for closed in ("<&-", ">&-", "2>&-"):
+        command = f"{PROGRAM} check plan.yaml {closed}"
+        done = subprocess.run(["sh", "-c", command], cwd=tmp_path, capture_output=True, check=False)
+        assert done.returncode == 0, closed
+
+
+@pytest.mark.parametrize(
+    ("was", "put_there", "said"),
+    [
+        ('separator "::"', 'separator ""', "nothing stands between what separator keeps apart"),
+        (
+            "hands requests to {relay_to}",
+            "hands requests to {relay_to} in {vrf}",
+            "a row that adds the items of a list has one slot",
+        ),
+    ],
+)
+def test_a_broken_sheet_gets_a_calm_list(
+    was: str, put_there: str, said: str, run: Run, tmp_path: Path
+) -> None:
+    """With the place of each mistake."""
+    sheet = Path(library.__file__).parents[1] / "sheets" / "tamarack.sheet"
+    text = sheet.read_text()
+    assert was in text
+    (tmp_path / "mine.sheet").write_text(text.replace(was, put_there))
+    tried = run("dialect", "try", "mine.sheet")
+    assert tried.code == 2
+    assert said in tried.err
+    assert "mine.sheet:" in tried.err

@@ -8,6 +8,11 @@ import sys
 
 def main() -> None:
     """Run ``reservoir``."""
+    for name in ("stdout", "stderr"):  # closed by whoever started the program
+        if getattr(sys, name) is None:
+            from pathlib import Path
+
+            setattr(sys, name, Path(os.devnull).open("w"))  # noqa: SIM115 - to the end
     if sys.argv[1:] == ["--version"]:  # asked by scripts at every start; needs no parser
         from reservoir.version import __version__
 

@@ -101,6 +101,10 @@ def _report_unusable_or_defect(error: Exception) -> None:
     if isinstance(error, UnknownNameError):
         click.echo(f"Error: {error}", err=True)
         sys.exit(UNUSABLE)
+    if isinstance(error, OSError) and error.strerror and "--debug" not in sys.argv:
+        what = f"{error.filename}: " if error.filename is not None else ""
+        click.echo(f"Error: {what}{error.strerror}.", err=True)
+        sys.exit(UNUSABLE)
     if "--debug" in sys.argv:
         raise error
     frame = _innermost(error)

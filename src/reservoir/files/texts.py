@@ -8,6 +8,7 @@ import os
 import sys
 import tempfile
 from pathlib import Path
+from typing import BinaryIO
 
 from reservoir.core.problems import InputError, Place, Problem
 
@@ -68,17 +69,40 @@ def read_files(folder: str) -> list[tuple[str, str]]:
 def _read_bytes(file: str, most: int) -> bytes:
     try:
         if file == STANDARD_INPUT:
-            return sys.stdin.buffer.read(most + 1)
+            return _drained(sys.stdin.buffer, file, most)
         path = Path(file)
         if path.is_dir():
             raise _unusable(file, "this is a folder; give a file in it")
         if path.stat().st_size > most:
-            raise _unusable(file, f"the file is larger than {most // 2**20} MiB")
-        return path.read_bytes()
+            raise _too_large(file, most)
+        with path.open("rb") as stream:
+            return _drained(stream, file, most)
     except FileNotFoundError:
         raise _unusable(file, "there is no such file") from None
     except OSError as error:
         raise _unusable(file, f"the file can't be read: {error.strerror}") from None
+
+
+def _drained(stream: BinaryIO, file: str, most: int) -> bytes:
+    """What a stream gives, to its end or to a byte that no text has: it may be endless.
+
+    Raises:
+        InputError: it gives more than ``most`` bytes.
+    """
+    parts: list[bytes] = []
+    size = 0
+    while part := stream.read(1 << 20):
+        parts.append(part)
+        size += len(part)
+        if size > most:
+            raise _too_large(file, most)
+        if b"\0" in part:
+            break
+    return b"".join(parts)
+
+
+def _too_large(file: str, most: int) -> InputError:
+    return _unusable(file, f"the file is larger than {most // 2**20} MiB")
 
 
 def _unusable(file: str, message: str, line: int = 1, column: int = 1) -> InputError:

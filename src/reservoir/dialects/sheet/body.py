@@ -138,6 +138,8 @@ class BodyReader:
         """Give the row its pattern, and the pieces of its line rows of their own."""
         head, *pieces = self.carrier.pieces(line)
         row.pattern = self._pattern(head, about, column, each=row.repeat == "*" and not row.kind)
+        if row.repeat == "*" and row.adds_fields and len(row.pattern.slots) != 1:
+            raise SheetMistakeError("a row that adds the items of a list has one slot", column)
         for piece in pieces:
             pattern = self._pattern(piece, about, column)
             repeat = "?" if piece.optional else ""

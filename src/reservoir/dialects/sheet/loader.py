@@ -214,6 +214,9 @@ class _HeaderReader:
 
     def _read_nest(self, values: list[str]) -> None:
         pairs = _pairs(values, "nest", self.carrier.words)
+        for word in ("separator", "assign"):
+            if word in pairs and not pairs[word].strip():
+                raise SheetMistakeError(f"nothing stands between what {word} keeps apart")
         indent = _number(pairs.pop("indent", str(self.nesting.indent)))
         self.nesting = replace(Nesting(**pairs), indent=indent)  # type: ignore[arg-type]
 

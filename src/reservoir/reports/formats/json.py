@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterator
 from typing import Any
 
-from pydantic_core import to_json
+from pydantic_core import PydanticSerializationError, to_json
 
 from reservoir.core.checks import Report
 from reservoir.core.findings import Finding, Severity
@@ -36,7 +36,10 @@ def pieces(report: Report, subject: Subject, width: int) -> Iterator[str]:
 
 def _written(value: Any, indent: int) -> str:
     """A value inside an object that is indented by so many columns."""
-    text = to_json(value, indent=2).decode()  # json.dumps indents in Python, many times slower
+    try:
+        text = to_json(value, indent=2).decode()  # json.dumps indents in Python, many times slower
+    except PydanticSerializationError:  # a file's name that isn't UTF-8
+        text = json.dumps(value, indent=2)
     return text.replace("\n", "\n" + " " * indent)
 
 

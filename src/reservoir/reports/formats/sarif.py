@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Iterator, Sequence
 from pathlib import PurePath
 from typing import Any
@@ -99,4 +100,4 @@ def _physical(place: Place) -> dict[str, Any]:
 def _artifact(file: str) -> dict[str, str]:
     """A file by a relative reference, or by an absolute one where its path is absolute."""
     path = PurePath(file)
-    return {"uri": path.as_uri() if path.is_absolute() else quote(path.as_posix())}
+    return {"uri": path.as_uri() if path.is_absolute() else quote(os.fsencode(path.as_posix()))}
