@@ -316,3 +316,37 @@ def test_what_is_nested_too_deeply_is_said(
     read = run("read", "deep.cfg", "--dialect", dialect)
     assert read.code == 1
     assert re.search(f"deep.cfg:{place}.*nested more than 64 levels deep, and is not", read.err)
+
+
+SHELVES = """\
+[shelf 1]
+label: crew
+network: 10.84.30.0/24
+first: 10.84.30.20
+last: 10.84.30.99
+[shelf 2]
+label: late
+network: 10.84.30.0/24
+first: 10.84.30.90
+last: 10.84.30.120
+"""
+POOLS = """\
+pool crew
+  withhold 10.84.30.1 to 10.84.30.89
+  subnet 10.84.30.0/24
+pool late
+  withhold 10.84.30.1 to 10.84.30.19
+  withhold 10.84.30.100 to 10.84.30.254
+  subnet 10.84.30.0/24
+"""
+
+
+@pytest.mark.parametrize(("dialect", "text"), [("thimble", SHELVES), ("larkspur", POOLS)])
+def test_pools_of_one_device_that_overlap_are_reported(
+    dialect: str, text: str, run: Run, tmp_path: Path
+) -> None:
+    """Not merged silently, where a device has several pools in one network."""
+    (tmp_path / "box.cfg").write_text(text)
+    found = run("check", "box.cfg", "--dialect", dialect, "--select", "ranges")
+    assert found.code == 1
+    assert "10.84.30.90-10.84.30.99" in found.out

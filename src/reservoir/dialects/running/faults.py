@@ -42,6 +42,7 @@ def faults_in(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[Fault]:
         yield from finder.not_served()
         yield from finder.counted_from_elsewhere(lifted)
         yield from finder.served_elsewhere(lifted.interfaces)
+        yield from finder.overlapping_parts()
         yield from finder.misplaced_bindings()
         yield from finder.live_before_excluded()
         yield from finder.options_twice()
@@ -151,6 +152,22 @@ class _Faults:
             stating.column,
             Witness.of_gateway(self.name, gateway, "outside-subnet"),
         )
+
+    def overlapping_parts(self) -> Iterator[Fault]:
+        """Pools of one network that have addresses in common: read together, they are one."""
+        if len(self.origin.pools) < 2:
+            return
+        base, earlier = self.origin.subnet.span.first, AddressSet()
+        for pool in self.origin.pools:
+            for fact in pool.of_kind("range"):
+                its = AddressSet(each_span([fact], base))
+                shared = its & earlier
+                if shared:
+                    message = f"{its} of {pool.label} overlaps a pool before it: {shared}"
+                    what = str(its)
+                    witness = Witness("in-both", self.name, shared.first, name=what, also=self.name)
+                    yield Fault("ranges-overlap", message, fact.line, fact.column, witness)
+                earlier = earlier | its
 
     def misplaced_bindings(self) -> Iterator[Fault]:
         """Bound addresses that are where the device ignores the binding."""

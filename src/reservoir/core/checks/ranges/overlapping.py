@@ -8,7 +8,7 @@ from itertools import groupby
 import numpy as np
 
 from reservoir.core.checks.ranges.within import written_ranges
-from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.pools import Pool
@@ -18,7 +18,7 @@ from reservoir.core.values.overlaps import overlaps
 from reservoir.core.wording import in_more
 
 
-class RangesOverlap(Rule):
+class RangesOverlap(Obstructed):
     """Two ranges of one network have addresses in common.
 
     Why: Many devices refuse the second range; one of the two may be mistyped.
@@ -37,6 +37,7 @@ class RangesOverlap(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        yield from super().check(site)
         by_list = groupby(written_ranges(site), key=lambda written: written[1][:-1])
         for _, group in by_list:
             written = list(group)
@@ -142,7 +143,10 @@ class PoolsOverlap(Rule):
     def _shared(self, one: Pool, other: Pool, unlisted: int) -> Finding:
         shared = one.assignable & other.assignable
         if one.name == other.name:
-            message = f"{one.server} and {other.server} may both assign {_some(shared)}"
+            both = f"{one.server} and {other.server} may both assign"
+            if one.server == other.server:
+                both = f"two pools of {one.server} assign"
+            message = f"{both} {_some(shared)}"
         else:
             message = f"the pools of {one.name} and {other.name} share {_some(shared)}"
         message += in_more(unlisted, "pool", f"; {format_address(shared.first)}")
