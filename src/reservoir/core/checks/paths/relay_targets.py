@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from itertools import groupby
 
 from reservoir.core.checks.paths.meant import is_isolated, server_of_relay
@@ -29,6 +29,7 @@ class RelayToNobody(Rule):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     blames = ("relay_to",)
     rests_on = ("server", "holder", "address", "interface")
     follows = ("interface-edge-address",)
@@ -42,18 +43,21 @@ class RelayToNobody(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        lost = [relay for relay in relays(site) if _is_lost(site, relay)]
+        every = list(relays(site))
+        targets = {relay.target for relay in every}
+        lost = [relay for relay in every if _is_lost(site, relay)]
         lost.sort(key=lambda relay: relay.target)
         for target, group in groupby(lost, key=lambda relay: relay.target):
             together = list(group)
             meant = {_server_meant(site, relay) for relay in together}
             server = meant.pop() if len(meant) == 1 else None
             if meant or len(together) == 1 or together[0].servers:
-                yield from (self._lost(site, relay) for relay in together)
+                yield from (self._lost(site, relay, targets) for relay in together)
             else:
                 yield self._lost_by_many(site, target, together, server)
 
-    def _lost(self, site: Site, relay: Relay) -> Finding:
+    def _lost(self, site: Site, relay: Relay, targets: Collection[int]) -> Finding:
+        """One relay's; ``targets`` are those of all relays."""
         shown, holders = format_address(relay.target), relay.servers
         owner = f"an address of {holders[0]}" if holders else ""
         fault = (
@@ -61,11 +65,13 @@ class RelayToNobody(Rule):
         )
         meant = _server_meant(site, relay)
         path, edit = relay.path, replaced(relay.path, shown, None)
+        is_certain = False  # unless other relays agree on the server's address
         if meant is not None and not holders and is_isolated(site, meant, relay.target):
             path = (*meant.path, "address")
             edit = replaced(path, meant.prefix, Prefix(relay.target, meant.bits))
         elif meant is not None:
             edit = replaced(path, shown, format_address(meant.address))
+            is_certain = meant.address in targets
         return self.finding(
             f"{relay.attachment} relays to {shown}, {fault}"
             + (f"; {meant.device} has {format_address(meant.address)}" if meant else ""),
@@ -78,6 +84,7 @@ class RelayToNobody(Rule):
                 because="serves-nothing" if holders else "no-device",
             ),
             edit,
+            is_certain=is_certain,
         )
 
     def _lost_by_many(
