@@ -14,7 +14,7 @@ from os import PathLike
 from pathlib import Path
 
 from reservoir.core.checks import Report, check_plan, rules
-from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.findings import Finding, Obstacle, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError, Place, Problem, UnknownNameError
@@ -169,9 +169,15 @@ def check(
         pools, sheets = subject.pools, subject.sheets
     else:
         pools, sheets = Pools(subject.plan), _sheets(subject)
+
+    def fit(changed: Pools) -> list[Obstacle]:
+        # What a suggestion is tried on has been written already but for one edit.
+        obstacles = obstacles_to(changed, sheets, by_writing=changed is pools)
+        return [*obstacles, *subject.obstacles]
+
     return check_plan(
         pools,
-        lambda changed: [*obstacles_to(changed, sheets), *subject.obstacles],
+        fit,
         {name: Behaviour(sheet) for name, sheet in sheets.items()},
         subject.is_complete,
         today=today or datetime.date.today(),

@@ -165,7 +165,7 @@ def put_into(
 
 def show_changes(written: list[DeviceConfiguration], present: Mapping[str, Present]) -> None:
     """Show what would be changed in the files, as a difference."""
-    from reservoir.cli.output import show
+    from reservoir.cli.output import show_difference
     from reservoir.reports.difference import unified_difference
 
     for configuration in written:
@@ -173,7 +173,8 @@ def show_changes(written: list[DeviceConfiguration], present: Mapping[str, Prese
         old = there.files(there.read.text)
         for path, text in there.files(configuration.text).items():
             before, after = old.get(path, "").splitlines(), text.splitlines()
-            show(unified_difference(before, after, (str(path), "as planned"), CONTEXT))
+            names = str(path), "as planned"
+            show_difference(unified_difference(before, after, names, CONTEXT))
         _tell(configuration, there, there.file)
     _tell_what_is_proved(written)
     talk("No file was changed; --in-place makes these changes.")

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from reservoir.cli.output import show, talk, talkative
+from reservoir.cli.output import show_difference, talk, talkative
 
 
 @click.command("mend", short_help="Apply the fixes that are unambiguous.")
@@ -27,7 +27,6 @@ def command(plan: str, in_place: bool) -> None:
     from reservoir.core.wording import counted
     from reservoir.files.texts import STANDARD_INPUT, write_whole
     from reservoir.reports.difference import unified_difference
-    from reservoir.reports.theme import styled
 
     if plan == STANDARD_INPUT:
         raise click.UsageError("mend changes files, so it can't read standard input.")
@@ -35,14 +34,12 @@ def command(plan: str, in_place: bool) -> None:
     for file, after in mended.after.items():
         before = mended.before[file]
         texts = before.splitlines(), after.splitlines()
-        lines = unified_difference(*texts, (file, file), context=1)
-        meanings = {"+": "added", "-": "removed", "@": "place"}
-        show(styled(line, meanings[line[0]]) if line[0] in meanings else line for line in lines)
+        show_difference(unified_difference(*texts, (file, file), context=1))
         if in_place:
             write_whole(Path(file), after)
     count = len(mended.applied)
     if not count:
-        talk("Nothing to mend: no finding has just one fix that adds no other finding.")
+        talk("Nothing to mend: of no finding is it certain what was meant.")
         return
     done = "fixed" if in_place else "can be fixed; --in-place does it"
     talk(f"{counted(count, 'finding')} {done}.")

@@ -101,6 +101,14 @@ def show(lines: Iterable[str]) -> None:
         click.echo(line)
 
 
+def show_difference(lines: Iterable[str]) -> None:
+    """Print the lines of a unified difference, in colours where there are some."""
+    from reservoir.reports.theme import styled  # late: --help needs none of it
+
+    meanings = {"+": "added", "-": "removed", "@": "place"}
+    show(styled(line, meanings[line[0]]) if line[:1] in meanings else line for line in lines)
+
+
 def save_or_show(text: str | Iterable[str], out: str | None) -> None:
     """Put data into the file named by ``--out``, or on standard output, piece by piece."""
     pieces = iter([text] if isinstance(text, str) else text)

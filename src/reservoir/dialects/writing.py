@@ -13,7 +13,7 @@ from reservoir.core.findings import Obstacle, Witness
 from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.dialects.behaviour.device import Behaviour
-from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE
+from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE, fit_device
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.behaviour.lower import lower
@@ -120,14 +120,20 @@ def write_device(
     )
 
 
-def obstacles_to(pools: Pools, sheets: Mapping[str, Sheet]) -> Iterator[Obstacle]:
+def obstacles_to(
+    pools: Pools, sheets: Mapping[str, Sheet], *, by_writing: bool = True
+) -> Iterator[Obstacle]:
     """What the plan's devices can't do, and what can't be written for them.
 
     Args:
         pools: The plan's pools.
         sheets: The sheet of each device by name.
+        by_writing: Whether it is tried what can be written, which takes twice the time.
     """
     for device, sheet in sheets.items():
+        if not by_writing:
+            yield from fit_device(pools, device, sheet).obstacles
+            continue
         behaviour, lowered = Behaviour(sheet), lower(pools, device, sheet)
         yield from lowered.obstacles
         known = [each.at for each in lowered.obstacles if each.rule == NOT_EXPRESSIBLE]
