@@ -160,7 +160,7 @@ def put_into(
                     write_whole(path.resolve(), text)  # a link stays one
         where = there.file if out is None else str(Path(out) / Path(there.file).name)
         _tell(configuration, there, where)
-    _tell_what_is_proved(written)
+    _tell_what_is_proved(written, "Each file")
 
 
 def show_changes(written: list[DeviceConfiguration], present: Mapping[str, Present]) -> None:
@@ -176,7 +176,7 @@ def show_changes(written: list[DeviceConfiguration], present: Mapping[str, Prese
             names = str(path), "as planned"
             show_difference(unified_difference(before, after, names, CONTEXT))
         _tell(configuration, there, there.file)
-    _tell_what_is_proved(written)
+    _tell_what_is_proved(written, "The result")
     talk("No file was changed; --in-place makes these changes.")
 
 
@@ -188,10 +188,10 @@ def _tell(configuration: DeviceConfiguration, there: Present, where: str) -> Non
         talk(f"  {place}: {what}")
 
 
-def _tell_what_is_proved(written: list[DeviceConfiguration]) -> None:
+def _tell_what_is_proved(written: list[DeviceConfiguration], what: str) -> None:
     from reservoir.core.wording import counted  # late: --help needs none of it
 
-    talk("Each file was read back and matches the plan: pools, bindings and options.")
+    talk(f"{what} was read back and matches the plan: pools, bindings and options.")
     lines = sum(unread.lines for one in written for unread in one.not_understood)
     if lines:
         stay = "stays; what it does" if lines == 1 else "stay; what they do"
