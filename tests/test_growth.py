@@ -161,7 +161,13 @@ def test_work_on_a_plan_grows_as_the_plan_does(tmp_path: Path, command: str, sha
 @pytest.mark.parametrize("dialect", DIALECTS)
 def test_work_on_configuration_grows_as_it_does(tmp_path: Path, dialect: str) -> None:
     """Each command that reads it: by reading, lifting, lowering and writing."""
-    runs: dict[str, list[Counter[str]]] = {"check": [], "read": [], "convert": [], "into": []}
+    runs: dict[str, list[Counter[str]]] = {
+        "check": [],
+        "beside": [],
+        "read": [],
+        "convert": [],
+        "into": [],
+    }
     for folder, size in zip(folders(tmp_path), SIZES, strict=True):
         networks = right(size)
         if dialect == "linux-host":  # it holds one range for each network
@@ -173,6 +179,7 @@ def test_work_on_configuration_grows_as_it_does(tmp_path: Path, dialect: str) ->
             file.write_text(with_lines_undone(file.read_text(), Library().sheet(dialect)))
         into = ("--into", file, "--out", folder / "new")
         runs["check"].append(calls("check", file))
+        runs["beside"].append(calls("check", folder / "plan.yaml", file))
         runs["read"].append(calls("read", file))
         runs["convert"].append(calls("convert", file, "--to", dialect))
         runs["into"].append(calls("write", folder / "plan.yaml", *into))

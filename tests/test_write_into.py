@@ -185,7 +185,7 @@ def test_a_file_is_changed_where_it_is(run: Run, there: Path) -> None:
     shown = run(*into)
     assert shown.code == 0
     assert "-pool guests\n-    subnet 10.84.40.0/24\n" in shown.out
-    assert "No file was changed; --in-place makes these changes." in shown.err
+    assert "No file was changed; --in-place does it." in shown.err
     assert there.read_text() == RUNNING
     elsewhere = run(*into, "--out", "next")
     assert elsewhere.code == 0

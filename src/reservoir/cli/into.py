@@ -177,7 +177,8 @@ def show_changes(written: list[DeviceConfiguration], present: Mapping[str, Prese
             show_difference(unified_difference(before, after, names, CONTEXT))
         _tell(configuration, there, there.file)
     _tell_what_is_proved(written, "The result")
-    talk("No file was changed; --in-place makes these changes.")
+    is_same = all(one.text == present[one.device].read.text for one in written)
+    talk("Nothing is to be changed." if is_same else "No file was changed; --in-place does it.")
 
 
 def _tell(configuration: DeviceConfiguration, there: Present, where: str) -> None:

@@ -46,14 +46,14 @@ class Lifted:
     def not_understood(self, reading: Reading) -> tuple[NotUnderstood, ...]:
         """What a reading doesn't understand, and what is left out for no such reason; by line."""
         reported = reading.not_understood
-        homes = {_place(each.within) for each in reported if each.within is not None}
+        homes = {each.within.place for each in reported if each.within is not None}
         lines = {each.line for each in reported}
         own = [
             each
             for each in self.left_out
             if each.line not in lines
             and not any(first <= each.line <= last for first, last in reading.damaged)
-            and (each.within is None or "option" in each.states or _place(each.within) not in homes)
+            and (each.within is None or "option" in each.states or each.within.place not in homes)
         ]
         return tuple(sorted([*reported, *own]))
 
@@ -80,7 +80,3 @@ class SwitchedOff(NamedTuple):
     why: str
     line: int
     column: int
-
-
-def _place(fact: Fact) -> tuple[str, int, int]:
-    return fact.kind, fact.line, fact.column

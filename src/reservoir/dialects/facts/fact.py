@@ -32,6 +32,11 @@ class Fact:
     said: dict[str, int] | None = field(default=None, compare=False)
     """The line of each field that stands on another line than the fact's."""
 
+    @property
+    def place(self) -> tuple[str, int, int]:
+        """What tells it from others of its text: its kind, line and column."""
+        return self.kind, self.line, self.column
+
     def line_of(self, name: str) -> int:
         """The line of a field."""
         return (self.said or {}).get(name, self.line)

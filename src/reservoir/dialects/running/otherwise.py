@@ -60,7 +60,7 @@ def otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Otherwise]:
         if name in old and pool.server is not None:
             new[name] = replace(Served.of(pool, running), network=name)
             lines[name] = line
-        elif not name and pool.assignable:
+        elif not name and pool.server is not None and pool.assignable:
             message = f"{device} serves {pool.network.subnet}, which is not in the plan"
             witness = Witness("assigned", pool.name, pool.assignable.first)
             yield Otherwise(pool.name, line, message, witness)
@@ -75,17 +75,16 @@ def otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Otherwise]:
 def _relayed_otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Difference]:
     """Interfaces in the plan's networks that relay elsewhere, by the network."""
     device = read.lifted.name
-    running = read.lifted.device.interfaces
-    for name, interface in pools.plan.devices[device].interfaces.items():
-        there = running.get(name)
-        for network, described in pools.plan.networks.items():
-            if interface.address is None or interface.vrf != described.vrf:
+    planned, running = pools.plan.devices[device].interfaces, read.lifted.device.interfaces
+    for network, described in pools.plan.networks.items():
+        for attachment in pools.topology.attachments(described):
+            if attachment.device != device:
                 continue
-            if not described.subnet.span.holds(interface.address.address):
-                continue
+            there = running.get(attachment.interface)
+            wanted = tuple(planned[attachment.interface].relay_to)
             targets = tuple(there.relay_to) if there is not None else ()
-            if sorted(targets) != sorted(interface.relay_to):
-                yield Relayed(network, tuple(interface.relay_to), targets)
+            if sorted(targets) != sorted(wanted):
+                yield Relayed(network, wanted, targets)
 
 
 def _network(difference: Difference) -> str:

@@ -18,7 +18,6 @@ from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import LineChange, Subject
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.behaviour.lifted import Lifted
-from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.parse.not_understood import NotUnderstood
 from reservoir.dialects.reading import ConfigurationRead
 from reservoir.dialects.running.devices import merged_plan, own_ranges
@@ -228,7 +227,7 @@ class _Homes:
 
     def __init__(self, lifted: Lifted) -> None:
         self._names = {
-            _place(fact): name
+            fact.place: name
             for name, origin in lifted.origins.items()
             for owner in (*origin.pools, *origin.bindings)
             for fact in (owner, *owner.walk())
@@ -236,8 +235,4 @@ class _Homes:
 
     def of(self, unread: NotUnderstood) -> str:
         """The network's name on the device; nothing if it isn't about one."""
-        return self._names.get(_place(unread.within), "") if unread.within is not None else ""
-
-
-def _place(fact: Fact) -> tuple[str, int, int]:
-    return fact.kind, fact.line, fact.column
+        return self._names.get(unread.within.place, "") if unread.within is not None else ""
