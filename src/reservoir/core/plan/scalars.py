@@ -17,9 +17,11 @@ from pydantic_core import CoreSchema, PydanticCustomError, core_schema
 from reservoir.core.plan.offered import NOT_OPTIONS
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import (
+    LAST_ADDRESS,
     MalformedValueError,
     Prefix,
     Span,
+    bits_of_mask,
     format_address,
     parse_address,
     parse_prefix,
@@ -162,9 +164,44 @@ def _write_identifier(identifier: bytes) -> str:
     return f"hex:{identifier.hex()}"
 
 
+def _read_prefix(text: str) -> Prefix:
+    """``10.84.20.0/22``, or with the mask that some prefer to the length."""
+    address, mask = _divided(text, "[/ ]")
+    if "." not in mask:
+        return parse_prefix(text)
+    return Prefix(parse_address(address), bits_of_mask(parse_address(mask)))
+
+
+def _read_span(text: str) -> Span:
+    """A range in full, with the end cut to its last one or two octets, or as first and count."""
+    if "/" in text:
+        return _read_prefix(text).span
+    start, count = _divided(text, r"\+")
+    if count:
+        return _counted(parse_address(start), count, text)
+    start, end = _divided(text, "-")
+    if end and end.count(".") < 2:  # the octets before are those of the start
+        end = ".".join([*start.split(".")[: 3 - end.count(".")], end])
+    return parse_span(f"{start}-{end}" if end else text)
+
+
+def _counted(first: int, count: str, text: str) -> Span:
+    if not re.fullmatch("[1-9][0-9]{0,9}", count) or first + int(count) - 1 > LAST_ADDRESS:
+        raise MalformedValueError(
+            f"{text!r} is not a range: {count!r} is not a number of addresses from there on"
+        )
+    return Span(first, first + int(count) - 1)
+
+
+def _divided(text: str, sign: str) -> tuple[str, str]:
+    """What stands before and after the first sign, without the blanks around it."""
+    before, *after = re.split(f" *{sign} *", text.strip(" "), maxsplit=1)
+    return before, "".join(after)
+
+
 _QUAD = r"[0-9]{1,3}(\.[0-9]{1,3}){3}"
-_CIDR = _QUAD + "/[0-9]{1,2}"
-_SPAN = f"({_QUAD}( *- *{_QUAD})?|{_CIDR})"
+_CIDR = f"{_QUAD}(/[0-9]{{1,2}}|( */ *| +){_QUAD})"
+_SPAN = rf"({_QUAD}( *- *([0-9]{{1,3}}\.)?[0-9]{{1,3}}| *- *{_QUAD}| *\+ *[0-9]+)?|{_CIDR})"
 
 AddressText = Annotated[
     int, Scalar(parse_address, format_address, int, "an IPv4 address", "10.84.20.1", _QUAD)
@@ -182,10 +219,10 @@ AddressOrNoneText = Annotated[
 ]
 PrefixText = Annotated[
     Prefix,
-    Scalar(parse_prefix, str, Prefix, "an address with prefix length", "10.84.20.0/22", _CIDR),
+    Scalar(_read_prefix, str, Prefix, "an address with prefix length", "10.84.20.0/22", _CIDR),
 ]
 SpanText = Annotated[
-    Span, Scalar(parse_span, str, Span, "a range", "10.84.20.20-10.84.23.250", _SPAN)
+    Span, Scalar(_read_span, str, Span, "a range", "10.84.20.20-10.84.23.250", _SPAN)
 ]
 MacText = Annotated[Mac, Scalar(parse_mac, str, Mac, "a MAC address", "00:00:5e:00:53:01")]
 ClientIdText = Annotated[
