@@ -16,7 +16,10 @@ defaults: {dns: [10.84.0.53]}
 devices:
   pier:
     dialect: larkspur
-    interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
+    interfaces:
+      deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
+      uplink: {address: 10.84.0.2/24}
+  depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
 networks:
   crew:    # the crew's own
     subnet:  10.84.30.0/24
@@ -40,7 +43,10 @@ defaults: {dns: [10.84.0.53]}
 devices:
   pier:
     dialect: larkspur
-    interfaces: {deck: {address: 10.84.30.1/24}, uplink: {address: 10.84.0.2/24}}
+    interfaces:
+      deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
+      uplink: {address: 10.84.0.2/24}
+  depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
 networks:
   crew:    # the crew's own
     subnet:  10.84.30.0/24
@@ -51,7 +57,7 @@ networks:
       - 10.84.30.50-10.84.30.255   # to the end
     static:
       - {name: plotter, address: 10.84.30.25}
-    served_by: pier
+    served_by: depot
 
   shop:
     subnet: 10.84.31.0/24

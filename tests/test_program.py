@@ -83,7 +83,7 @@ def test_the_demo_walks_through_the_job(run: Run, tmp_path: Path) -> None:
         "binding-outside-subnet",
         "pool-empty",
         "pool-undersized",
-        "network-unserved",
+        "server-not-reached",
         "lease-rounded",
         "lease-too-long",
         "lease-too-short",

@@ -279,7 +279,7 @@ def test_too_many_exclusions_split_the_ranges(tmp_path: Path) -> None:
 
 def test_a_device_that_serves_nothing_is_switched_off(tmp_path: Path) -> None:
     """Where it would serve from the factory."""
-    plan = PLAN.replace("    served_by: box\n", "")
+    plan = PLAN.replace("    served_by: box\n", "    served_by: []\n")
     assert "off\n" in written(tmp_path, plan, service="on-from-factory").text
     assert "off\n" not in written(tmp_path, plan, service="master-and-interface").text
 

@@ -17,7 +17,7 @@ addresses = st.integers(BASE, BASE + 63)
 prefixes = st.builds(Prefix, addresses, st.integers(26, 31))
 interfaces = st.builds(
     Interface,
-    address=prefixes | st.none(),
+    addresses=st.lists(prefixes, max_size=2).map(tuple),
     vrf=vrfs,
     relay_to=st.lists(addresses, max_size=2).map(tuple),
 )
@@ -44,13 +44,13 @@ def plans(draw: st.DrawFn) -> Plan:
     return Plan(devices=made, networks={f"n{number}": its for number, its in enumerate(drawn)})
 
 
-def ports(plan: Plan) -> list[tuple[str, str, Interface, int]]:
-    """Every interface that has an address: its device, its name, itself, the address."""
+def ports(plan: Plan) -> list[tuple[str, str, Interface, Prefix]]:
+    """Every address of every interface: the device, the name, the interface, the address."""
     return [
-        (device, name, interface, interface.address.address)
+        (device, name, interface, address)
         for device, its in plan.devices.items()
         for name, interface in its.interfaces.items()
-        if interface.address is not None
+        for address in interface.addresses
     ]
 
 
@@ -62,15 +62,17 @@ def test_interfaces_stand_where_their_addresses_are(plan: Plan) -> None:
         here = {
             (device, port)
             for device, port, interface, address in ports(plan)
-            if interface.vrf == network.vrf and network.subnet.span.holds(address)
+            if interface.vrf == network.vrf and network.subnet.span.holds(address.address)
         }
         found = topology.attachments(network)
         assert {(there.device, there.interface) for there in found} == here
         assert [there.address for there in found] == sorted(there.address for there in found)
-        touching = {service.device for service in network.served_by} | {d for d, _ in here}
+        touching = {server.device for server in network.servers} | {d for d, _ in here}
         assert set(topology.devices_touching(name)) == touching
     for address in range(BASE, BASE + 64):
-        holders = {(device, port) for device, port, _, held in ports(plan) if held == address}
+        holders = {
+            (device, port) for device, port, _, held in ports(plan) if held.address == address
+        }
         assert {(h.device, h.interface) for h in topology.holders(address)} == holders
         for vrf in ("", "guests"):
             at = [n for n, its in plan.networks.items() if its.vrf == vrf]
@@ -83,12 +85,12 @@ def test_a_server_hears_whom_it_stands_beside_or_whom_a_relay_hands_on(plan: Pla
     """By its own interface first; else by one that relays to any of its addresses."""
     topology = Topology(plan)
     for network in plan.networks.values():
-        server = network.served_by[0].device
-        own = {address for device, _, _, address in ports(plan) if device == server}
+        server = network.servers[0].device
+        own = {held.address for device, _, _, held in ports(plan) if device == server}
         here = [
             (device, interface)
             for device, _, interface, address in ports(plan)
-            if interface.vrf == network.vrf and network.subnet.span.holds(address)
+            if interface.vrf == network.vrf and network.subnet.span.holds(address.address)
         ]
         reach = topology.reach(server, network)
         if any(device == server for device, _ in here):
@@ -107,7 +109,7 @@ def test_a_device_knows_the_way_where_an_interface_or_a_route_leads(
 ) -> None:
     """Whatever VRF it is in."""
     for name, device in plan.devices.items():
-        spans = [i.address.span for i in device.interfaces.values() if i.address is not None]
+        spans = [held.span for i in device.interfaces.values() for held in i.addresses]
         spans += [route.to.span for route in device.routes]
         assert Topology(plan).knows_way(name, address) == any(s.holds(address) for s in spans)
 
@@ -138,9 +140,9 @@ def test_subnets_around_an_address_are_those_of_other_devices(plan: Plan, addres
     topology = Topology(plan)
     for device in plan.devices:
         around = {
-            interface.address.subnet
-            for other, _, interface, _ in ports(plan)
-            if interface.address is not None and interface.address.span.holds(address)
+            held.subnet
+            for other, _, _, held in ports(plan)
+            if held.span.holds(address)
             if other != device
         }
         found = topology.subnets_around(address, but=device)

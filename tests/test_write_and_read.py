@@ -282,7 +282,7 @@ def test_switches_and_defaults_are_made_explicit(run: Run, put: Put) -> None:
     )
     read = run("read", "office.merganser")
     assert "the DHCP service is off on lan" in read.err
-    assert "served_by" not in read.out
+    assert "served_by: []" in read.out, "nobody, though left out it would be the office"
     assert "gateway: 10.84.50.1" in read.out
     assert "lease: 1d" in read.out
     assert "10.84.50.2-10.84.50.9" in read.out or "exclusions: [10.84.50.1]" in read.out

@@ -17,6 +17,10 @@ class DeviceBehaviour(Protocol):
         """Whether it never assigns an address that it holds itself."""
 
     @property
+    def assigns_by_secondary(self) -> bool:
+        """Whether it assigns from the pools of an interface's secondary addresses."""
+
+    @property
     def refuses_bridge_members(self) -> bool:
         """Whether it refuses to serve DHCP on a member of a bridge."""
 

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.core.plan.hosts import ByAddress, Groups, HostTable, client_numbers, joined, ordered
-from reservoir.core.plan.model import Network, Plan, PlanPath, Service
+from reservoir.core.plan.model import Network, Plan, PlanPath, Server
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
@@ -59,14 +59,13 @@ class Offer:
 
 @dataclass(frozen=True)
 class Pool:
-    """What one server assigns in one network. ``server`` is None where no device serves it."""
+    """What one server assigns in one network; or would, where no device serves it."""
 
     name: str
     """The network's name in the plan."""
     network: Network
-    server: str | None
-    service: int
-    """Position in ``served_by``."""
+    serving: Server | None
+    """The device that serves it, as the plan names it."""
     named: Named
     """The ranges that this server has of the network, as they are written."""
     ranges: AddressSet
@@ -78,17 +77,31 @@ class Pool:
     offer: Offer
 
     @property
+    def server(self) -> str | None:
+        """The device that serves it, if one does."""
+        return self.serving.device if self.serving else None
+
+    @property
     def path(self) -> PlanPath:
         """The path of the network in the plan."""
         return ("networks", self.name)
 
+    @property
+    def server_path(self) -> PlanPath:
+        """The path of the server's name; of the network, where the plan leaves it out."""
+        return (*self.path, *(self.serving.path if self.serving else ()))
+
     @cached_property
     def ranges_path(self) -> PlanPath:
         """The path of the list of ranges that this server assigns from."""
-        services = self.network.served_by
-        if self.service < len(services) and services[self.service].ranges is not None:
-            return (*self.path, "served_by", self.service, "ranges")
+        if self.serving is not None and self.serving.ranges is not None:
+            return (*self.path, *self.serving.path[:2], "ranges")
         return (*self.path, "ranges")
+
+    def keeps_in_step_with(self, other: Pool) -> bool:
+        """Whether both are the pools of a pair, each of which knows the other's leases."""
+        partner = self.serving.partner if self.serving else None
+        return self.name == other.name and partner is not None and partner == other.server
 
 
 class Pools(Sequence[Pool]):
@@ -166,6 +179,16 @@ class Pools(Sequence[Pool]):
         """The rows of the static hosts, found by VRF and address."""
         return ByAddress(self.vrf_numbers[self.static.network], self.static.address)
 
+    def owner(self, row: int) -> str:
+        """The machine that a static host is another name of; its own name, if of none."""
+        return self._owners.get(row) or self.static.name[row]
+
+    @cached_property
+    def _owners(self) -> dict[int, str]:
+        """The owners that the plan states, by the row; those of tables come after these."""
+        listed = (host for network in self.networks for host in network.static)
+        return {row: host.owner for row, host in enumerate(listed) if host.owner is not None}
+
     def static_in(self, index: int) -> NDArray[np.int64]:
         """The static addresses in the subnet of the network at this place, sorted, shape (n,)."""
         if not len(self.static):
@@ -196,6 +219,7 @@ class Pools(Sequence[Pool]):
         """Addresses that is taken there: gateway, static hosts, devices' interfaces."""
         network = self.networks[index]
         held = [attachment.address for attachment in self.topology.attachments(network)]
+        held += [shared.address for shared in self.topology.sharing(network)]
         if network.gateway is not None:
             held.append(network.gateway)
         fixed = self.static_in(index)
@@ -203,7 +227,8 @@ class Pools(Sequence[Pool]):
 
     def held_at_most(self, index: int) -> int:
         """As many addresses are taken there at most: quicker than to say which."""
-        attached = self.topology.attachments(self.networks[index])
+        network = self.networks[index]
+        attached = [*self.topology.attachments(network), *self.topology.sharing(network)]
         return len(attached) + 1 + len(self.static_in(index))
 
     @cached_property
@@ -218,12 +243,12 @@ class Pools(Sequence[Pool]):
     @cached_property
     def _pools(self) -> tuple[Pool, ...]:
         places = [
-            (index, number, service)
-            for index, network in enumerate(self.networks)
-            for number, service in enumerate(network.served_by or (None,))
+            (index, serving)
+            for index, name in enumerate(self.names)
+            for serving in self.topology.servers(name) or (None,)
         ]
-        owners = [index for index, *_ in places]
-        named = [_named(self.networks[index], service) for index, _, service in places]
+        owners = [index for index, _ in places]
+        named = [_named(self.networks[index], serving) for index, serving in places]
         hosts = [(network.subnet.hosts,) for network in self.networks]
         ranges = AddressSets.of_spans(
             [hosts[i] if some == "all" else some for i, some in zip(owners, named, strict=True)]
@@ -234,15 +259,14 @@ class Pools(Sequence[Pool]):
             Pool(
                 name=self.names[index],
                 network=self.networks[index],
-                server=service.device if service else None,
-                service=number,
+                serving=serving,
                 named=named[place],
                 ranges=ranges[place],
                 assignable=assignable[place],
                 bindings=self.bound_rows(index),
                 offer=self.offers[index],
             )
-            for place, (index, number, service) in enumerate(places)
+            for place, (index, serving) in enumerate(places)
         )
 
     def _held_in_whole(self, owners: Sequence[int], named: Sequence[Named]) -> AddressSets:
@@ -253,6 +277,15 @@ class Pools(Sequence[Pool]):
                 for index, some in zip(owners, named, strict=True)
             ]
         )
+
+    def of(self, name: str) -> list[Pool]:
+        """The pools of the network of this name."""
+        return self.by_network[self._places[name]]
+
+    @cached_property
+    def _places(self) -> Mapping[str, int]:
+        """Where each network is in the plan's order."""
+        return {name: place for place, name in enumerate(self.names)}
 
     def served_by(self, device: str) -> list[Pool]:
         """The pools that this device assigns from."""
@@ -312,9 +345,9 @@ class Pools(Sequence[Pool]):
         ]
 
 
-def _named(network: Network, service: Service | None) -> Named:
+def _named(network: Network, serving: Server | None) -> Named:
     """The ranges that a server has of the network, as they are written."""
-    return service.ranges if service and service.ranges is not None else network.ranges
+    return serving.ranges if serving and serving.ranges is not None else network.ranges
 
 
 def _offer_in(plan: Plan, network: Network) -> Offer:

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import accumulate, chain
 
-from reservoir.core.plan.model import Interface, Network, Plan, PlanPath
+from reservoir.core.plan.model import Interface, Network, Plan, PlanPath, Server
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import ADDRESS_BITS, Prefix
 
 
-@dataclass(frozen=True, order=True)
+@dataclass(frozen=True)
 class Attachment:
     """An interface with the address that puts it into a network."""
 
@@ -22,6 +22,13 @@ class Attachment:
     device: str
     interface: str
     bits: int
+    position: int | None = None
+    """Where the address is in the interface's list; None if it is the only one."""
+
+    @property
+    def is_secondary(self) -> bool:
+        """Whether the interface has another, primary address."""
+        return bool(self.position)
 
     @property
     def prefix(self) -> Prefix:
@@ -33,8 +40,39 @@ class Attachment:
         """Where the interface is in the plan."""
         return ("devices", self.device, "interfaces", self.interface)
 
+    @property
+    def address_path(self) -> PlanPath:
+        """Where its address is in the plan."""
+        listed = () if self.position is None else (self.position,)
+        return (*self.path, "address", *listed)
+
     def __str__(self) -> str:
         return f"{self.device} {self.interface}"
+
+
+def _attachments(device: str, name: str, interface: Interface) -> Iterator[Attachment]:
+    several = len(interface.addresses) > 1
+    for position, (address, bits) in enumerate(interface.addresses):
+        yield Attachment(address, device, name, bits, position if several else None)
+
+
+def _virtual(device: str, name: str, interface: Interface) -> Iterator[Attachment]:
+    """Its virtual addresses, each with the length of the subnet of its own that it is in."""
+    for address in interface.virtual:
+        around = (own.bits for own in interface.addresses if own.span.holds(address))
+        yield Attachment(address, device, name, max(around, default=ADDRESS_BITS))
+
+
+def _by_address(attachment: Attachment) -> tuple[int, str, str]:
+    """Sorts attachments by their address."""
+    return attachment.address, attachment.device, attachment.interface
+
+
+def _in_subnet(attachments: list[Attachment], network: Network) -> list[Attachment]:
+    """Those of a VRF's interfaces, sorted by address, that are in a network's subnet."""
+    first, last = network.subnet.span
+    begin = bisect_left(attachments, first, key=lambda a: a.address)
+    return attachments[begin : bisect_right(attachments, last, key=lambda a: a.address)]
 
 
 @dataclass(frozen=True)
@@ -61,25 +99,29 @@ class Topology:
         """Sort the addressed interfaces of each VRF."""
         self._plan = plan
         self.addressed: list[Attachment] = []
-        """Every interface that has an address, in the plan's order."""
+        """Every address of every interface, in the plan's order."""
+        self.virtual: list[Attachment] = []
+        """Every virtual address that an interface shares with others."""
         self._by_vrf: dict[str, list[Attachment]] = {}
         self._holders: dict[int, list[Attachment]] = {}
         self._attached: dict[tuple[str, Prefix], list[Attachment]] = {}
         self._reached: dict[tuple[str, str, Prefix], Reach | None] = {}
         self._ways: dict[str, AddressSet] = {}
+        self._servers_meant: dict[str, Sequence[Server]] = {}
         self._attached_of: dict[str, list[Attachment]] = {name: [] for name in plan.devices}
         for device_name, device in plan.devices.items():
             for name, interface in device.interfaces.items():
-                if interface.address is None:
-                    continue
-                address, bits = interface.address
-                attachment = Attachment(address, device_name, name, bits)
-                self.addressed.append(attachment)
-                self._by_vrf.setdefault(interface.vrf, []).append(attachment)
-                self._holders.setdefault(attachment.address, []).append(attachment)
-                self._attached_of[device_name].append(attachment)
+                for attachment in _attachments(device_name, name, interface):
+                    self.addressed.append(attachment)
+                    self._by_vrf.setdefault(interface.vrf, []).append(attachment)
+                    self._holders.setdefault(attachment.address, []).append(attachment)
+                    self._attached_of[device_name].append(attachment)
+                for attachment in _virtual(device_name, name, interface):
+                    self.virtual.append(attachment)
+                    self._holders.setdefault(attachment.address, []).append(attachment)
         for attachments in self._by_vrf.values():
-            attachments.sort()
+            attachments.sort(key=_by_address)
+        self._listening = frozenset(plan.listeners)
         self._addresses_of = {
             name: {attachment.address for attachment in attached}
             for name, attached in self._attached_of.items()
@@ -97,15 +139,57 @@ class Topology:
         return self._attached[key]
 
     def _attachments(self, network: Network) -> list[Attachment]:
-        in_vrf = self._by_vrf.get(network.vrf, [])
-        first, last = network.subnet.span
-        begin = bisect_left(in_vrf, first, key=lambda a: a.address)
-        end = bisect_right(in_vrf, last, key=lambda a: a.address)
-        return in_vrf[begin:end]
+        return _in_subnet(self._by_vrf.get(network.vrf, []), network)
+
+    def sharing(self, network: Network) -> list[Attachment]:
+        """The virtual addresses in the network's subnet that routers there share."""
+        return _in_subnet(self._virtual_by_vrf.get(network.vrf, []), network)
+
+    @cached_property
+    def _virtual_by_vrf(self) -> dict[str, list[Attachment]]:
+        found: dict[str, list[Attachment]] = {}
+        for attachment in sorted(self.virtual, key=_by_address):
+            found.setdefault(self.interface(attachment).vrf, []).append(attachment)
+        return found
 
     def holders(self, address: int) -> list[Attachment]:
-        """The interfaces that hold an address, in whatever VRF."""
+        """The interfaces that hold an address or share it, in whatever VRF."""
         return self._holders.get(address, [])
+
+    def answering(self, address: int, vrf: str) -> list[Attachment]:
+        """The interfaces of a VRF that hold an address or share it."""
+        return [a for a in self.holders(address) if self.interface(a).vrf == vrf]
+
+    def serving(self, name: str) -> set[str]:
+        """The devices that serve a network."""
+        return {server.device for server in self.servers(name)}
+
+    def servers(self, name: str) -> Sequence[Server]:
+        """The devices that serve a network: those that it names, or the only one that can be meant.
+
+        That is where the plan leaves them out, exactly one device has an interface in the subnet,
+        and it doesn't relay.
+        """
+        network = self._plan.networks[name]
+        if not network.leaves_out_server:
+            return network.servers
+        if name not in self._servers_meant:
+            self._servers_meant[name] = self._server_meant(name, network)
+        return self._servers_meant[name]
+
+    def _server_meant(self, name: str, network: Network) -> Sequence[Server]:
+        attached = self.attachments(network)
+        devices = {attachment.device for attachment in attached}
+        relays = any(self.interface(attachment).relay_to for attachment in attached)
+        has_clients = bool(network.ranges or network.bindings or network.demand)
+        has_clients |= name in self._bound_by_table
+        return [Server(devices.pop())] if len(devices) == 1 and has_clients and not relays else []
+
+    @cached_property
+    def _bound_by_table(self) -> set[str]:
+        """The networks that have bindings in a table."""
+        names = list(self._plan.networks)
+        return {names[index] for index in set(self._plan.bulk_bindings.network.tolist())}
 
     def subnets_around(self, address: int, but: str) -> list[Prefix]:
         """The subnets with an address in which a device other than ``but`` stands, in any VRF."""
@@ -128,7 +212,7 @@ class Topology:
         """The devices that serve a network or have an interface in it; none if it isn't known."""
         network = self._plan.networks.get(name)
         if network is not None:
-            yield from (service.device for service in network.served_by)
+            yield from (server.device for server in self.servers(name))
             yield from (attachment.device for attachment in self.attachments(network))
 
     def reach(self, server: str, network: Network) -> Reach | None:
@@ -143,10 +227,11 @@ class Topology:
 
     def _reach(self, server: str, network: Network) -> Reach | None:
         attachments = self.attachments(network)
+        attachments = sorted(attachments, key=lambda attachment: attachment.is_secondary)
         for attachment in attachments:
             if attachment.device == server:
                 return Reach(own=attachment)
-        served = self._addresses_of[server]
+        served = self._addresses_of[server] - self._listening
         for attachment in attachments:
             if served.intersection(self.interface(attachment).relay_to):
                 return Reach(relay=attachment)
@@ -178,6 +263,36 @@ class Topology:
                 return name
         return smallest
 
+    def segment_of(self, name: str) -> Sequence[str]:
+        """The networks on one LAN with a network, itself among them, in the plan's order.
+
+        That is those that share an interface with it: a broadcast is heard for all of them.
+        """
+        return self._segments.get(name, [name])
+
+    @cached_property
+    def segments(self) -> list[Sequence[str]]:
+        """The networks of each segment that has several, in the plan's order."""
+        return list({id(names): names for names in self._segments.values()}.values())
+
+    @cached_property
+    def _segments(self) -> dict[str, list[str]]:
+        together: dict[str, set[str]] = {}
+        at_interface: dict[tuple[str, str], set[str]] = {}
+        for attachment in self.addressed:
+            home = self.home_of(attachment) if attachment.position is not None else None
+            if home is not None:
+                key = (attachment.device, attachment.interface)
+                at_interface.setdefault(key, set()).add(home)
+        for names in at_interface.values():
+            joined = set().union(*(together.get(name, {name}) for name in names))
+            together.update(dict.fromkeys(joined, joined))
+        order = {name: number for number, name in enumerate(self._plan.networks)}
+        sorted_once = {
+            id(names): sorted(names, key=order.__getitem__) for names in together.values()
+        }
+        return {name: sorted_once[id(names)] for name, names in together.items() if len(names) > 1}
+
     @cached_property
     def _networks_by_vrf(self) -> dict[str, tuple[list[int], list[int], list[tuple[int, str]]]]:
         """By VRF, sorted: where each subnet begins, how far it or one before reaches, its name."""
@@ -195,8 +310,7 @@ class Topology:
     def knows_way(self, device: str, address: int) -> bool:
         """Whether an interface's subnet or a route of the device leads to an address."""
         if device not in self._ways:
-            described = self._plan.devices[device]
-            own = [i.address for i in described.interfaces.values() if i.address is not None]
-            prefixes = chain(own, (route.to for route in described.routes))
+            own = [attachment.prefix for attachment in self._attached_of[device]]
+            prefixes = chain(own, (route.to for route in self._plan.devices[device].routes))
             self._ways[device] = AddressSet(prefix.span for prefix in prefixes)
         return address in self._ways[device]

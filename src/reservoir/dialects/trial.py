@@ -42,12 +42,14 @@ def sample_plan(dialect: str) -> Plan:
     device = Device(
         dialect=dialect,
         interfaces={
-            "port1": Interface(address=parse_prefix("10.84.61.1/24"), zone="inside"),
+            "port1": Interface(addresses=(parse_prefix("10.84.61.1/24"),), zone="inside"),
             "port2": Interface(enabled=False),
             "port3": Interface(
-                address=parse_prefix("10.84.63.1/26"), relay_to=(parse_address("10.84.64.10"),)
+                addresses=(parse_prefix("10.84.63.1/26"),), relay_to=(parse_address("10.84.64.10"),)
             ),
-            "port3.65": Interface(parent="port3", vlan=65, address=parse_prefix("10.84.65.1/27")),
+            "port3.65": Interface(
+                parent="port3", vlan=65, addresses=(parse_prefix("10.84.65.1/27"),)
+            ),
         },
         zones={"inside": Zone(admits=("dhcp", "ping"))},
         routes=(Route(to=parse_prefix("10.84.62.0/25"), via=parse_address("10.84.63.2")),),
@@ -55,7 +57,7 @@ def sample_plan(dialect: str) -> Plan:
     relay = Device(
         interfaces={
             "far": Interface(
-                address=parse_prefix("10.84.62.1/25"), relay_to=(parse_address("10.84.61.1"),)
+                addresses=(parse_prefix("10.84.62.1/25"),), relay_to=(parse_address("10.84.61.1"),)
             )
         }
     )

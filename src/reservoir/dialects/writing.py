@@ -17,6 +17,7 @@ from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE, fit_device
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.behaviour.lower import lower
+from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.parse.not_understood import NotUnderstood
 from reservoir.dialects.parse.reader import read_configuration
@@ -190,8 +191,8 @@ def _relayed_elsewhere(wanted: Fact, found: Fact, planned: Planned) -> Iterator[
     relays = {fact.get("name"): fact.get("relay_to", ()) for fact in found.of_kind("interface")}
     for interface in wanted.of_kind("interface"):
         name, to = interface.get("name"), interface.get("relay_to", ())
-        its = interface.get("address")
-        if not to and (its is None or its.address not in planned.known):
+        its = addresses_of(interface)
+        if not to and not any(prefix.address in planned.known for prefix in its):
             continue
         if sorted(relays.get(name, ())) != sorted(to):
             yield Relayed(interface.label, to, relays.get(name, ()))

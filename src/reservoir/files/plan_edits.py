@@ -115,7 +115,7 @@ class Tree:
         for number, step in enumerate(path):
             inner: yaml.Node | None = None
             if isinstance(node, yaml.MappingNode):
-                inner = self._values(node).get(str(step))
+                inner = node if step == 0 else self._values(node).get(str(step))
             elif isinstance(node, yaml.SequenceNode) and isinstance(step, int):
                 inner = node.value[step] if step < len(node.value) else None
             elif isinstance(node, yaml.ScalarNode) and step in (0, "device", "range"):

@@ -21,7 +21,7 @@ from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS, TablePlaces,
 from reservoir.files.texts import STANDARD_INPUT, read_text
 from reservoir.files.yaml_tree import YamlTree, parse_yaml
 
-_ONLY_IN_MAIN = ("name", "defaults", "checks", "accept")
+_ONLY_IN_MAIN = ("name", "defaults", "checks", "anycast", "listeners", "accept")
 """Keys of the file that is named on the command line; an included file has none of them."""
 
 
@@ -124,6 +124,8 @@ class _Loader:
             devices=devices,
             networks=networks,
             checks=main.checks,
+            anycast=main.anycast,
+            listeners=main.listeners,
             accept=main.accept,
             bulk_bindings=joined([table for table, _ in tables["bindings_from"]]),
             bulk_static=joined([table for table, _ in tables["static_from"]]),

@@ -33,10 +33,16 @@ def plan_text(plan: Plan) -> str:
         devices=plan.devices,
         networks=plan.networks,
         checks=plan.checks,
+        anycast=plan.anycast,
+        listeners=plan.listeners,
         accept=plan.accept,
     )
     data = file.model_dump(mode="json", by_alias=True, exclude_defaults=True)
     data["reservoir"] = PLAN_FORMAT
+    for device in data.get("devices", {}).values():
+        for interface in device.get("interfaces", {}).values():
+            if len(interface.get("address", ())) == 1:
+                interface["address"] = interface["address"][0]
     for name, network in plan.networks.items():
         _shorten(data["networks"][name], network)
     sections = {key: data[key] for key in PlanFile.model_fields if key in data}
@@ -46,9 +52,13 @@ def plan_text(plan: Plan) -> str:
 def _shorten(written: dict[str, Any], network: Network) -> None:
     """The short forms that people write: one server by its name, an exclusion by its range."""
     services = network.served_by
-    if services and all(service.ranges is None for service in services):
+    if services and all(service.device and service.ranges is None for service in services):
         names = [service.device for service in services]
         written["served_by"] = names[0] if len(names) == 1 else names
+    elif len(services) == 1:
+        written["served_by"] = written["served_by"][0]
+    elif not services and not network.leaves_out_server:
+        written["served_by"] = []  # nobody: left out, it may be the only device there
     if network.exclusions:
         written["exclusions"] = [
             item if item.get("for") else item["range"] for item in written["exclusions"]

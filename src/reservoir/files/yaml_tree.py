@@ -48,6 +48,8 @@ class YamlTree:
         for step in path:
             found = branch.spots.get(step)
             if found is None:
+                if step == 0:
+                    continue  # a list of one may stand without its dash
                 break
             spot = found[2] if at_key and step is path[-1] else found[0]
             if found[1] is None:

@@ -30,7 +30,7 @@ class Topic(NamedTuple):
         if self.kind != "networks" or self.name not in plan.networks:
             return self.name or "The plan"
         network = plan.networks[self.name]
-        served = ", ".join(service.device for service in network.served_by)
+        served = ", ".join(server.device for server in network.servers)
         return f"{self.name}  {network.subnet}" + (f", served by {served}" if served else "")
 
 

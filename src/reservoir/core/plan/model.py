@@ -10,7 +10,7 @@ import datetime
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import (
     BaseModel,
@@ -49,11 +49,15 @@ from reservoir.core.plan.scalars import (
     write_options,
 )
 from reservoir.core.values import options as dhcp_options
-from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.addresses import MalformedValueError, Prefix, Span
 from reservoir.core.values.clients import Client, Mac
 
 PLAN_FORMAT = 1
 """The version of the plan file format that this program reads and writes."""
+
+
+PlanPath = tuple[str | int, ...]
+"""Where something is in the plan: keys and list positions from the top."""
 
 
 class Part(BaseModel):
@@ -66,7 +70,10 @@ class Part(BaseModel):
 class Interface(Part):
     """A device's interface. `parent` and `vlan` make it a sub-interface on a trunk."""
 
-    address: PrefixText | None = None
+    addresses: ListOf[PrefixText] = Field(default=(), alias="address")
+    """The first is the primary address, the others are secondary."""
+    virtual: ListOf[AddressText] = ()
+    """Addresses that it shares with other routers, one of which answers at a time (RFC 9568)."""
     parent: WordText | None = None
     vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
     relay_to: ListOf[AddressText] = ()
@@ -74,6 +81,11 @@ class Interface(Part):
     zone: WordText | None = None
     enabled: bool = True
     vrf: LabelText = ""
+
+    @property
+    def primary(self) -> Prefix | None:
+        """Its primary address, if it has an address."""
+        return self.addresses[0] if self.addresses else None
 
 
 class Zone(Part):
@@ -113,10 +125,39 @@ RangesText = Annotated[
 
 
 class Service(Part):
-    """One server of a network; its own ranges where several servers share it."""
+    """One server of a network, or a pair of servers that keep their leases in step.
 
-    device: WordText
+    It has its own ranges where several share the network.
+    """
+
+    device: WordText | None = None
+    pair: tuple[WordText, ...] = ()
     ranges: RangesText | None = None
+
+    @model_validator(mode="after")
+    def _names_its_servers(self) -> Service:
+        if (self.device is None) == (not self.pair):
+            raise MalformedValueError("a server is given by either device or pair")
+        if self.pair and len(set(self.pair)) != 2:
+            raise MalformedValueError("a pair is two devices, like [pier-router, depot-router]")
+        return self
+
+    @property
+    def devices(self) -> tuple[str, ...]:
+        """The device, or both of the pair."""
+        return self.pair or (str(self.device),)
+
+
+class Server(NamedTuple):
+    """One device that serves a network."""
+
+    device: str
+    path: PlanPath = ()
+    """Where its name is, below the network; empty if the plan leaves it out."""
+    ranges: tuple[Span, ...] | Literal["all"] | None = None
+    """Its own ranges of the network, if it has some."""
+    partner: str | None = None
+    """The other device of its pair."""
 
 
 class Exclusion(Part):
@@ -131,6 +172,8 @@ class StaticHost(Part):
 
     name: LabelText = ""
     address: AddressText
+    owner: WordText | None = None
+    """The device or machine that this is another name of."""
 
 
 class Binding(Part):
@@ -245,6 +288,23 @@ class Network(Part):
     bindings: tuple[Binding, ...] = ()
 
     @property
+    def servers(self) -> tuple[Server, ...]:
+        """Every device that `served_by` names, in its order."""
+        found = []
+        for position, service in enumerate(self.served_by):
+            for number, device in enumerate(service.devices):
+                place = ("pair", number) if service.pair else ("device",)
+                partner = service.pair[1 - number] if service.pair else None
+                path = ("served_by", position, *place)
+                found.append(Server(device, path, service.ranges, partner))
+        return tuple(found)
+
+    @property
+    def leaves_out_server(self) -> bool:
+        """Whether the plan leaves `served_by` out, rather than listing nobody."""
+        return "served_by" not in self.model_fields_set
+
+    @property
     def has_no_gateway(self) -> bool:
         """Whether the plan sets `gateway: none`, rather than leaving it out."""
         return self.gateway is None and "gateway" in self.model_fields_set
@@ -292,6 +352,10 @@ class PlanFile(Part):
     bindings_from: ListOf[WordText] = ()
     static_from: ListOf[WordText] = ()
     checks: CheckSettings = CheckSettings()
+    anycast: ListOf[AddressText] = ()
+    """Addresses that several machines have on purpose."""
+    listeners: ListOf[AddressText] = ()
+    """Addresses that requests are relayed to and that never answer them."""
     accept: tuple[Acceptance, ...] = ()
 
 
@@ -304,13 +368,11 @@ class Plan:
     devices: Mapping[str, Device] = field(default_factory=dict)
     networks: Mapping[str, Network] = field(default_factory=dict)
     checks: CheckSettings = CheckSettings()
+    anycast: tuple[int, ...] = ()
+    listeners: tuple[int, ...] = ()
     accept: tuple[Acceptance, ...] = ()
     bulk_bindings: HostTable = NO_HOSTS
     bulk_static: HostTable = NO_HOSTS
-
-
-PlanPath = tuple[str | int, ...]
-"""Where something is in the plan: keys and list positions from the top."""
 
 
 def format_path(path: PlanPath) -> str:

@@ -26,13 +26,10 @@ def dangling_references(plan: Plan, rules: Collection[str]) -> Iterator[Dangling
     for name, device in plan.devices.items():
         yield from _in_device(("devices", name), device)
     for name, network in plan.networks.items():
-        for position, service in enumerate(network.served_by):
-            yield from _missing(
-                ("networks", name, "served_by", position, "device"),
-                "device",
-                service.device,
-                plan.devices,
-            )
+        for server in network.servers:
+            path = ("networks", name, *server.path)
+            yield from _missing(path, "device", server.device, plan.devices)
+    yield from _owners(plan)
     for rule in plan.checks.severity:
         yield from _missing(("checks", "severity", rule), "rule", rule, rules)
     for position, acceptance in enumerate(plan.accept):
@@ -48,6 +45,25 @@ def _in_device(path: PlanPath, device: Device) -> Iterator[Dangling]:
             yield from _missing((*at, "members", position), "interface", port, device.interfaces)
         if interface.zone is not None:
             yield from _missing((*at, "zone"), "zone", interface.zone, device.zones)
+
+
+def _owners(plan: Plan) -> Iterator[Dangling]:
+    """Owners of static hosts that are neither a device nor another machine of the plan."""
+    owned = [
+        (("networks", name, "static", position, "owner"), host.owner)
+        for name, network in plan.networks.items()
+        for position, host in enumerate(network.static)
+        if host.owner is not None and host.owner not in plan.devices
+    ]
+    if not owned:
+        return
+    networks = plan.networks.values()
+    machines = {host.name for network in networks for host in network.static}
+    machines |= {client.name for network in networks for client in network.bindings}
+    machines |= {*plan.bulk_static.name, *plan.bulk_bindings.name}
+    for path, owner in owned:
+        if owner not in machines:
+            yield from _missing(path, "device or machine", owner, plan.devices)
 
 
 def _missing(path: PlanPath, kind: str, name: str, known: Collection[str]) -> Iterator[Dangling]:

@@ -258,11 +258,13 @@ LabelText = Annotated[str, Scalar(_read_label, str, str, "a text", "ticket print
 class ShortForm:
     """Lets a single text stand for a list or a block; the schema says so too."""
 
-    lengthen: Callable[[str], Any]
+    lengthen: Callable[[Any], Any]
+    stands: tuple[type, ...] = (str,)
+    """What may stand for the long form."""
 
     def __call__(self, value: Any) -> Any:
-        """The long form of a text; anything else as it is."""
-        return self.lengthen(value) if isinstance(value, str) else value
+        """The long form of a value that stands for it; anything else as it is."""
+        return self.lengthen(value) if isinstance(value, self.stands) else value
 
     def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> CoreSchema:
         return core_schema.no_info_before_validator_function(self, handler(source))
@@ -272,11 +274,11 @@ class ShortForm:
         return {"anyOf": [long.get("items", {"type": "string"}), long]}
 
 
-def _one_item(value: str) -> tuple[str]:
+def _one_item(value: Any) -> tuple[Any]:
     return (value,)
 
 
-ListOf = Annotated[tuple[Item, ...], ShortForm(_one_item)]
+ListOf = Annotated[tuple[Item, ...], ShortForm(_one_item, (str, dict))]
 """A list; a single value may stand without its dash."""
 
 

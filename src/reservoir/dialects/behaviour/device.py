@@ -150,6 +150,16 @@ class Behaviour:
         return self.sheet.trait("pool-found-by") in ("joined-interface", "interface")
 
     @property
+    def assigns_by_secondary(self) -> bool:
+        """Whether it assigns from the pools of an interface's secondary addresses."""
+        return self.sheet.trait("shared-segment") in ("in-order", "alike")
+
+    @property
+    def binds_by_secondary(self) -> bool:
+        """Whether it heeds bindings in the subnets of an interface's secondary addresses."""
+        return self.sheet.trait("shared-segment") != "primary-only"
+
+    @property
     def refuses_unreached_pools(self) -> bool:
         """Whether it refuses its whole configuration if no interface or relay leads to a pool."""
         return self.sheet.trait("unreached-pool") == "configuration-refused"

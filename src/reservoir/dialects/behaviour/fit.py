@@ -89,8 +89,8 @@ class _Fitter:
         self.obstacles.append(Obstacle(rule, message, pool.path, witness))
 
     def _attachment(self, pool: Pool) -> Attachment | None:
-        attachments = self.all_pools.topology.attachments(pool.network)
-        return next((a for a in attachments if a.device == self.device), None)
+        reach = self.all_pools.topology.reach(self.device, pool.network)
+        return reach.own if reach else None
 
     def _whole(self) -> None:
         """What concerns the device as a whole: what is kept for it, what it can't express."""
@@ -167,21 +167,33 @@ class _Fitter:
                 NOT_EXPRESSIBLE,
                 f"{self.device} {what} {pool.name}; let the relaying router serve it",
             )
+        if attachment is not None and attachment.is_secondary:
+            unserved = self._unserved_on_secondary(pool, attachment)
+            if unserved:
+                return "secondary-unserved", unserved
         if self.behaviour.uses_pools_in_order and kept:
             return "pool-shadowed", (
                 f"{self.device} assigns from whichever pool has a free address, so clients of "
                 f"{pool.name} get addresses of {kept[0].name}; {_BY_ANOTHER}"
             )
         if self.behaviour.assigns_interface_subnet and attachment is not None:
-            prefix = (
-                self.all_pools.plan.devices[self.device].interfaces[attachment.interface].address
-            )
-            if prefix is not None and prefix.subnet != pool.network.subnet:
+            prefix = attachment.prefix
+            if prefix.subnet != pool.network.subnet:
                 return NOT_EXPRESSIBLE, (
                     f"{self.device} assigns the subnet of its interface {attachment.interface}, "
                     f"{prefix.subnet}, but {pool.name} is {pool.network.subnet}; "
                     "make both the same"
                 )
+        return self._beyond_limit(pool, attachment, len(kept), at_interface)
+
+    def _beyond_limit(
+        self,
+        pool: Pool,
+        attachment: Attachment | None,
+        before: int,
+        at_interface: Mapping[str, int],
+    ) -> tuple[str, str] | None:
+        """The rule and the sentence if there is no room for one more pool there."""
         most = self.behaviour.limit("interface.pool")
         if most is not None and attachment and at_interface[attachment.interface] >= most:
             return "too-many", (
@@ -189,10 +201,22 @@ class _Fitter:
                 f"exceeds that on {attachment.interface}; {_BY_ANOTHER}"
             )
         most = self.behaviour.limit("device.pool")
-        if most is not None and len(kept) >= most:
+        if most is not None and before >= most:
             room = f"{self.device} holds {counted(most, 'pool')}"
             return "too-many", f"{room}, and {pool.name} exceeds that; {_BY_ANOTHER}"
         return None
+
+    def _unserved_on_secondary(self, pool: Pool, attachment: Attachment) -> str:
+        """What clients miss whose network is that of a secondary address; nothing if nothing."""
+        where = f"{attachment.prefix} is a secondary address of {attachment}"
+        if not self.behaviour.binds_by_secondary:
+            return f"{where}, and {self.device} serves the primary address's subnet alone there"
+        if pool.assignable and not self.behaviour.assigns_by_secondary:
+            return (
+                f"{where}, and in a secondary address's subnet {self.device} serves only bound "
+                f"clients, but {pool.name} has {counted(len(pool.assignable), 'address')} to assign"
+            )
+        return ""
 
     # What each of them assigns.
 

@@ -37,6 +37,12 @@ def inexpressible(pools: Pools, device: str, behaviour: Behaviour) -> Iterator[I
     described = pools.plan.devices[device]
     zones_matter = behaviour.zone_must_admit_dhcp
     for name, interface in described.interfaces.items():
+        has_room = sheet.mentions("interface", "secondary") or sheet.mentions(
+            "interface", "addresses"
+        )
+        if interface.addresses[1:] and not has_room:
+            at = ("devices", device, "interfaces", name, "address", 1)
+            yield Inexpressible(at, f"secondary address of {name}", "give it one address")
         for field in _INTERFACE.planned:
             if not getattr(interface, field) or (field == "zone" and not zones_matter):
                 continue

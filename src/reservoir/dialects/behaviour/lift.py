@@ -28,7 +28,7 @@ from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.kept import kept_of
 from reservoir.dialects.behaviour.lifted import Lifted, Note, Origin, SwitchedOff
 from reservoir.dialects.behaviour.lower import called
-from reservoir.dialects.facts.by_address import FactsByAddress
+from reservoir.dialects.facts.by_address import FactsByAddress, addresses_of
 from reservoir.dialects.facts.fact import NOTHING, Fact
 from reservoir.dialects.facts.options import option_data
 from reservoir.dialects.facts.spans import backward_ranges, each_span, idle_exclusions, notes_of
@@ -66,9 +66,9 @@ class _Lifting:
             (address := fact.get("address"), address, fact) for fact in self._bindings
         )
         self._interfaces_by_address = FactsByAddress(
-            (address := fact.get("address").address, address, fact)
+            (prefix.address, prefix.address, (fact, prefix))
             for fact in self.interfaces.values()
-            if fact.get("address") is not None
+            for prefix in addresses_of(fact)
         )
         self._device_exclusions = AddressSet(each_span(device.of_kind("exclusion")))
         self._notes = notes_of(device)
@@ -135,8 +135,8 @@ class _Lifting:
             subnet: Prefix | None = pool.get("subnet")
             return subnet
         interface = self.interfaces.get(pool.get("interface"))
-        address = interface.get("address") if interface else None
-        return address.subnet if address is not None else None
+        addresses = addresses_of(interface) if interface else ()
+        return addresses[0].subnet if addresses else None
 
     def _note(self, about: Fact, text: str) -> None:
         self.result.notes.append(Note(_label(about), text))
@@ -174,7 +174,7 @@ class _Lifting:
     def _interface(self, fact: Fact) -> Interface:
         name = fact.get("name")
         return Interface(
-            address=fact.get("address"),
+            addresses=addresses_of(fact),
             parent=fact.get("parent", self._parents.get(name)),
             vlan=fact.get("vlan"),
             zone=fact.get("zone"),
@@ -250,12 +250,12 @@ class _Lifting:
         return [fact for fact in beside if fact.get("address") not in self._subnets]
 
     def _attached(self, subnet: Prefix) -> list[Fact]:
-        return self._interfaces_by_address.within(subnet.span)
+        """The interfaces in a subnet, each once for each of its addresses there."""
+        return [fact for fact, _ in self._interfaces_by_address.within(subnet.span)]
 
     def _own_addresses(self, subnet: Prefix) -> AddressSet:
-        return AddressSet.of_addresses(
-            [fact.get("address").address for fact in self._attached(subnet)]
-        )
+        attached = self._interfaces_by_address.within(subnet.span)
+        return AddressSet.of_addresses([prefix.address for _, prefix in attached])
 
     def _vlan(self, subnet: Prefix) -> int | None:
         return next((fact.get("vlan") for fact in self._attached(subnet)), None)

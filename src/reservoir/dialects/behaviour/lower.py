@@ -20,6 +20,7 @@ from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.fit import FittedPool, fit_device
 from reservoir.dialects.behaviour.kept import put_back
 from reservoir.dialects.behaviour.names import NameFitter
+from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.sheet.model import Sheet
@@ -107,6 +108,8 @@ class _Lowering:
         for name, interface in self.device.interfaces.items():
             fields = {key: getattr(interface, key) for key in KINDS["interface"].planned}
             derived = self._derived(name, interface)
+            if "addresses" not in derived:
+                fields["address"], fields["secondary"] = interface.primary, interface.addresses[1:]
             if "subinterfaces" in derived and interface.parent in self.device.interfaces:
                 del fields["parent"]
             if "member_of" in derived:
@@ -129,6 +132,7 @@ class _Lowering:
             "subinterfaces": tuple(self._subinterfaces.get(name, ())),
             "member_of": self._bridges.get(name),
             "is_bridge": bool(interface.members) or None,
+            "addresses": interface.addresses,
             "file": name,
         }
         return {
@@ -166,8 +170,8 @@ class _Lowering:
         """The first interface in each subnet, with its number."""
         found: dict[Prefix, tuple[int, Fact]] = {}
         for number, fact in enumerate(self.top.of_kind("interface")):
-            if "address" in fact.fields:
-                found.setdefault(fact.fields["address"].subnet, (number, fact))
+            for prefix in addresses_of(fact):
+                found.setdefault(prefix.subnet, (number, fact))
         return found
 
     def _owner(self, pool: FittedPool) -> Fact:

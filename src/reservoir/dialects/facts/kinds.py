@@ -80,7 +80,9 @@ KINDS: Mapping[str, Kind] = {
     "interface": Kind(
         {
             "name": Field("text", is_identity=True),
-            "address": Field("prefix", is_planned=True, is_optional=True),
+            "address": Field("prefix", is_optional=True),
+            "secondary": Field("prefixes", is_optional=True),
+            "addresses": Field("prefixes", is_optional=True, is_derived=True),
             "parent": Field("text", is_planned=True, is_optional=True),
             "vlan": Field("vlan", is_planned=True, is_optional=True),
             "members": Field("texts", is_planned=True, is_optional=True),
@@ -161,6 +163,9 @@ KINDS: Mapping[str, Kind] = {
     ),
 }
 """Every kind of fact, with its fields."""
+
+ITEMS = {"ips": "ip", "texts": "text", "prefixes": "prefix"}
+"""The type of the items of each type of list."""
 
 RUNNING_NUMBER = "#"
 """The field of a slot that counts facts; it means nothing."""

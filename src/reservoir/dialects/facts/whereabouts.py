@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import cast
+
 from reservoir.core.values.addresses import Prefix, Span
+from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import each_span
 
@@ -24,7 +27,8 @@ class Whereabouts:
     def of(self, fact: Fact) -> Span | None:
         """The addresses that a fact is about: those of its pool's subnet, its own, none."""
         if fact.kind == "interface":
-            return _in_prefix(fact.get("address"), is_host=True)
+            held = addresses_of(fact)
+            return Span(held[0].address, held[0].address) if held else None
         if fact.kind == "pool":
             return self._of_pool(fact)
         home = self._homes.get(id(fact))
@@ -38,12 +42,7 @@ class Whereabouts:
 
     def _of_pool(self, pool: Fact) -> Span | None:
         if pool.get("subnet") is not None:
-            return _in_prefix(pool.get("subnet"))
+            return cast(Prefix, pool.get("subnet")).span
         interface = self._homes.get(id(pool)) or self._interfaces.get(pool.get("interface"))
-        return _in_prefix(interface.get("address")) if interface is not None else None
-
-
-def _in_prefix(prefix: Prefix | None, *, is_host: bool = False) -> Span | None:
-    if prefix is None:
-        return None
-    return Span(prefix.address, prefix.address) if is_host else prefix.span
+        held = addresses_of(interface) if interface is not None else ()
+        return held[0].span if held else None

@@ -368,7 +368,7 @@ def _add_items(into: _Facts, row: Row, lines: _Lines, states: bytearray) -> None
             if value is None:
                 continue
             fields = into.facts[owner].fields
-            items = value if isinstance(value, tuple) else (value,)
+            items = value if type(value) is tuple else (value,)
             fields[name] = (*fields.get(name, ()), *items)
             if into.lists.setdefault((owner, name), row) is not row:
                 states[number] = _State.UNSURE

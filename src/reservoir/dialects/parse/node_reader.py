@@ -324,7 +324,7 @@ class NodeReader:
         if row.repeat == "*":
             fields[name] = (
                 *fields.get(name, ()),
-                *(value if isinstance(value, tuple) else (value,)),
+                *(value if type(value) is tuple else (value,)),
             )
         elif name in block.said and fields[name] != value:
             owner, what = block.label or "the device", name.partition(":")[0]

@@ -89,7 +89,7 @@ def without_fields(fields: dict[str, Any], less: dict[str, Any]) -> bool:
     for name, value in less.items():
         there = fields.get(name)
         if isinstance(there, tuple) and isinstance(value, tuple | int | str):
-            items = value if isinstance(value, tuple) else (value,)
+            items = value if type(value) is tuple else (value,)
             rest = tuple(item for item in there if item not in items)
             found |= rest != there
             fields[name] = rest

@@ -13,6 +13,7 @@ from collections.abc import Collection, Hashable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from reservoir.core.values.address_set import AddressSet
+from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.facts.whereabouts import Whereabouts
 from reservoir.dialects.notations.nodes import Fault, Node, Nodes, Spot, TextEdit, all_nodes
@@ -271,8 +272,8 @@ class _Merging:
 
     def _is_way(self, said: Said) -> bool:
         """Whether something is an interface in a network that the device serves."""
-        address = said.fact.get("address") if said.row.kind == "interface" else None
-        return address is not None and address.address in self.planned.served
+        held = addresses_of(said.fact) if said.row.kind == "interface" else ()
+        return any(prefix.address in self.planned.served for prefix in held)
 
     def _serves(self, said: Said) -> bool:
         """Whether something is about DHCP; letting DHCP into a zone is, too."""

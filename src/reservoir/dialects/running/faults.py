@@ -111,7 +111,7 @@ class _Faults:
     """The faults of one network."""
 
     def __init__(
-        self, name: str, origin: Origin, everywhere: FactsByAddress, behaviour: Behaviour
+        self, name: str, origin: Origin, everywhere: FactsByAddress[Fact], behaviour: Behaviour
     ) -> None:
         """Look at a network; ``everywhere`` has the exclusions of the device as a whole."""
         self.name, self.origin, self.behaviour = name, origin, behaviour

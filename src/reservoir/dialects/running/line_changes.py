@@ -60,8 +60,8 @@ def _part(plan: Plan, edit: Edit) -> Plan:
         return replace(plan, networks={}, devices={str(about): plan.devices[str(about)]})
     network = plan.networks[str(about)]
     devices = {
-        service.device: _in_subnet(plan.devices[service.device], network.subnet)
-        for service in network.served_by
+        server.device: _in_subnet(plan.devices[server.device], network.subnet)
+        for server in network.servers
     }
     return replace(plan, networks={str(about): network}, devices=devices)
 
@@ -71,7 +71,7 @@ def _in_subnet(device: Device, subnet: Prefix) -> Device:
     interfaces = {
         name: interface
         for name, interface in device.interfaces.items()
-        if interface.address is not None and subnet.span.holds(interface.address.address)
+        if any(subnet.span.holds(prefix.address) for prefix in interface.addresses)
     }
     return device.model_copy(update={"interfaces": interfaces, "kept": {}})
 

@@ -79,16 +79,7 @@ class ReadSubject(Subject):
         devices = dict(planned.devices)
         for name, device in read.devices.items():
             devices[name] = _with_interfaces(devices[name], device) if name in devices else device
-        return Plan(
-            planned.name,
-            planned.defaults,
-            devices,
-            networks,
-            planned.checks,
-            planned.accept,
-            planned.bulk_bindings,
-            planned.bulk_static,
-        )
+        return replace(planned, devices=devices, networks=networks)
 
     def place(self, path: PlanPath) -> Place:
         """Where it is in the plan, or in the configuration that it was read from."""
@@ -115,9 +106,9 @@ class ReadSubject(Subject):
         if self._planned is not None and name in self._planned.plan.networks:
             return None
         network, there = self.plan.networks[name], self._names.get(name, name)
-        wanted = {service.device for service in network.served_by}
+        wanted = {server.device for server in network.servers}
         if path[2:3] == ("served_by",) and len(path) > 3 and isinstance(path[3], int):
-            wanted = {network.served_by[path[3]].device}
+            wanted = set(network.served_by[path[3]].devices)
         holders = [r for r in self._reads.values() if origin_of(r.lifted, there, network.subnet)]
         holders.sort(key=lambda read: read.lifted.name not in wanted)
         for read in holders:
@@ -200,24 +191,24 @@ def _by_subnet(plan: Plan) -> dict[tuple[str, Prefix], str]:
 
 def network_device(network: Network) -> str | None:
     """The device that serves a network first."""
-    return next((service.device for service in network.served_by), None)
+    return next((server.device for server in network.servers), None)
 
 
 def _with_servers(planned: Network, read: Network) -> Network:
-    known = {service.device for service in planned.served_by}
-    more = [Service(device=s.device, ranges=own_ranges(read)) for s in read.served_by]
+    known = {server.device for server in planned.servers}
+    more = [Service(device=s.device, ranges=own_ranges(read)) for s in read.servers]
     added = tuple(service for service in more if service.device not in known)
     return planned.model_copy(update={"served_by": (*planned.served_by, *added)})
 
 
 def _with_interfaces(planned: Device, read: Device) -> Device:
     """The plan's device, with the interfaces that only its configuration has."""
-    held = {i.address.address for i in planned.interfaces.values() if i.address is not None}
+    held = {prefix.address for i in planned.interfaces.values() for prefix in i.addresses}
     more = {
         name: interface
         for name, interface in read.interfaces.items()
         if name not in planned.interfaces
-        and (interface.address is None or interface.address.address not in held)
+        and held.isdisjoint(prefix.address for prefix in interface.addresses)
     }
     return planned.model_copy(update={"interfaces": {**planned.interfaces, **more}})
 

@@ -302,6 +302,7 @@ class _Week(int):
 _SAMPLES: Mapping[str, Any] = {
     "ip": 0x0A54140B,
     "prefix": Prefix(0x0A541401, 22),
+    "prefixes": (Prefix(0x0A541401, 22), Prefix(0x0A541801, 24)),
     "ips": (0x0A540035, 0x0A540135),
     "mac": Mac(0x5E005301),
     "bytes": b"\x01\xab\xcd",

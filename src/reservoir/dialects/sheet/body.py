@@ -11,7 +11,7 @@ from reservoir.core.problems import Place, Problem
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.wording import hint
 from reservoir.dialects.facts.fact import NOTHING
-from reservoir.dialects.facts.kinds import DHCP_FIELDS, KINDS, field_type
+from reservoir.dialects.facts.kinds import DHCP_FIELDS, ITEMS, KINDS, field_type
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import PREFIX_PARTS
 from reservoir.dialects.notations.nodes import Notation, Piece
@@ -138,7 +138,8 @@ class BodyReader:
         """Give the row its pattern, and the pieces of its line rows of their own."""
         head, *pieces = self.carrier.pieces(line)
         row.pattern = self._pattern(head, about, column, each=row.repeat == "*" and not row.kind)
-        if row.repeat == "*" and row.adds_fields and len(row.pattern.slots) != 1:
+        fields = [slot.field for slot in row.pattern.slots if slot.part in ("", "ip")]
+        if row.repeat == "*" and row.adds_fields and len(fields) != 1:
             raise SheetMistakeError("a row that adds the items of a list has one slot", column)
         for piece in pieces:
             pattern = self._pattern(piece, about, column)
@@ -220,7 +221,7 @@ class BodyReader:
             owner = name.partition(".")[0]
             raise SheetMistakeError(f"this row is not inside a row of kind {owner}", column)
         if each:
-            its_type = {"ips": "ip", "texts": "text"}.get(its_type, its_type)
+            its_type = ITEMS.get(its_type, its_type)
         if not form_name:
             return Slot(name, self.forms[its_type])
         if its_type == "prefix" and form_name in PREFIX_PARTS:

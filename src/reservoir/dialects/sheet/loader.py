@@ -168,6 +168,7 @@ class _HeaderReader:
             "number": NUMBER,
             "bool": self.bool,
             "ips": ListOf(carrier.item_form(ADDRESS), self.separator),
+            "prefixes": ListOf(carrier.item_form(PREFIX), self.separator),
             "texts": ListOf(carrier.item_form(text), self.separator),
         }
         return forms, self.named

@@ -23,6 +23,7 @@ class Trait(NamedTuple):
 
 
 _AT_INTERFACE = "pool.interface or pool in interface"
+_SEVERAL = "interface.secondary or interface.addresses"
 
 TRAITS: Mapping[str, Trait] = {
     "assigns": Trait(
@@ -98,6 +99,17 @@ TRAITS: Mapping[str, Trait] = {
         },
         "subnet-or-relay",
         {"joined-interface": (_AT_INTERFACE,), "interface": (_AT_INTERFACE,)},
+    ),
+    "shared-segment": Trait(
+        "Which pools serve a segment where the device has several addresses, one a subnet.",
+        {
+            "primary-only": "That of the primary address's subnet; no other.",
+            "in-order": "That of the primary address, and the next where it is full.",
+            "alike": "All of them alike.",
+            "bindings-only": "That of the primary address; of the others only bindings.",
+        },
+        "primary-only",
+        dict.fromkeys(("in-order", "alike", "bindings-only"), (_SEVERAL,)),
     ),
     "unreached-pool": Trait(
         "A pool that neither an interface nor a relay leads to.",

@@ -121,6 +121,8 @@ class BindingOnStatic(Rule):
         for host in np.flatnonzero(found >= 0).tolist():
             row = int(found[host])
             address = int(table.address[row])
+            if pools.owner(host) == table.name[row] != static.name[host]:
+                continue  # another name of the client, as the plan says
             bound, name = table.label(row), static.name[host] or NAMELESS
             same = table.name[row] == static.name[host] != ""
             binding = f"{bound} is bound to {format_address(address)}"

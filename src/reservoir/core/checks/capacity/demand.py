@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
 from reservoir.core.checks.rule import Rule, Site
@@ -37,6 +37,8 @@ class Sized:
     lease: int
     """Seconds."""
     assignable: int
+    shared: int
+    """Addresses beyond its own that its clients get: free ones of other networks on its LAN."""
     bound: int
     headroom: float
 
@@ -51,9 +53,14 @@ class Sized:
         return (*self.pools[0].path, "demand")
 
     @property
+    def elsewhere(self) -> str:
+        """The shared addresses in words; nothing if there are none."""
+        return f", {self.shared:,} more elsewhere on its LAN" if self.shared else ""
+
+    @property
     def capacity(self) -> int:
         """Clients that can have an address at once."""
-        return self.assignable + self.bound
+        return self.assignable + self.shared + self.bound
 
     def peak(self, lease: int | None = None) -> int:
         """Clients at the busiest moment; with another lease time if one is given."""
@@ -86,11 +93,36 @@ def sized(site: Site) -> list[Sized]:
             demand,
             lease,
             len(site.pools.assignable_in(index)),
+            0,
             len(pools[0].bindings),
             settings if demand.headroom is None else demand.headroom,
         )
         found.append(one)
+    return _with_shared(site, found)
+
+
+def _with_shared(site: Site, found: list[Sized]) -> list[Sized]:
+    """The same, with what their servers assign from other pools of the segment when one is full."""
+    peaks = {one.name: one.peak() for one in found} if site.topology.segments else {}
+    for number, one in enumerate(found if peaks else ()):
+        others = [n for n in segment_served_as_one(site, one.name) if n != one.name]
+        free = sum(_capacity(site, name) - peaks.get(name, 0) for name in others)
+        found[number] = replace(one, shared=max(0, free))
     return found
+
+
+def segment_served_as_one(site: Site, name: str) -> Sequence[str]:
+    """The networks on a network's LAN whose pools one server assigns from when its own is full."""
+    servers = site.topology.serving(name)
+    behaviour = site.behaviour(next(iter(servers))) if len(servers) == 1 else None
+    if behaviour is None or not behaviour.assigns_by_secondary:
+        return (name,)
+    return [n for n in site.topology.segment_of(name) if site.topology.serving(n) == servers]
+
+
+def _capacity(site: Site, name: str) -> int:
+    pools = site.pools.of(name)
+    return sum(len(pool.assignable) for pool in pools) + len(pools[0].bindings)
 
 
 def lease_of(site: Site, pool: Pool) -> int:
@@ -127,8 +159,8 @@ class PoolUndersized(Rule):
             if short > 0:
                 yield self.finding(
                     f"{expected(network)}, but only {counted(network.assignable, 'address')} "
-                    f"{be(network.assignable)} assignable and {network.bound:,} bound: "
-                    f"{short:,} too few",
+                    f"{be(network.assignable)} assignable{network.elsewhere} and "
+                    f"{network.bound:,} bound: {short:,} too few",
                     network.path,
                     Witness("refused", network.name, count=network.capacity + 1),
                     _wider(site.pools, network, network.needed() - network.capacity)
@@ -228,6 +260,11 @@ class SubnetOutgrown(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
             subnet = network.pools[0].network.subnet
+            if (
+                network.shared
+                and network.shared >= network.needed() - network.assignable - network.bound
+            ):
+                continue  # its clients get addresses of other networks on its LAN
             if network.needed() + site.pools.held_at_most(network.index) <= subnet.hosts.size:
                 continue
             held = len(site.pools.taken(network.index) & AddressSet([subnet.hosts]))
@@ -296,7 +333,7 @@ class DemandUnknown(Rule):
         unstated = [
             group[0]
             for index, group in enumerate(pools.by_network)
-            if group[0].network.demand is None and pools.assignable_in(index)
+            if pools.assignable_in(index) and not self._is_stated(site, group[0].name)
         ]
         if not any(network.demand for network in pools.networks):
             if unstated:
@@ -305,3 +342,8 @@ class DemandUnknown(Rule):
             return
         for pool in unstated:
             yield self.finding(f"{pool.name} states no demand", pool.path)
+
+    def _is_stated(self, site: Site, name: str) -> bool:
+        """Whether the network states its demand, or one whose clients get its addresses too."""
+        together = segment_served_as_one(site, name)
+        return any(site.plan.networks[network].demand is not None for network in together)

@@ -65,7 +65,8 @@ class GatewayUnattended(Rule):
     of the gateway or of the router's address is wrong.
 
     Remedy: Correct the gateway, or give the router's interface the address. List a router that
-    isn't in the plan, or an address that two routers share, as a static host.
+    isn't in the plan as a static host; set an address that two routers share as `virtual` on the
+    interfaces of both.
     """
 
     severity = Severity.WARNING
@@ -110,8 +111,7 @@ class GatewayUnattended(Rule):
 
 def _is_held(site: Site, network: Network, address: int) -> bool:
     """Whether an interface or a static host of the network's VRF has the address."""
-    attached = site.topology.attachments(network)
-    if any(attachment.address == address for attachment in attached):
+    if site.topology.answering(address, network.vrf):
         return True
     vrf = site.pools.vrf_of[network.vrf]
     return bool(len(site.pools.static) and site.pools.static_by_address.at(vrf, address))
@@ -145,7 +145,8 @@ class GatewayDiffersFromRelay(Rule):
         for name, network in site.plan.networks.items():
             attached = site.topology.attachments(network)
             answering = [a for a in attached if a.address == network.gateway]
-            if not answering:
+            shared = [a for a in site.topology.sharing(network) if a.address == network.gateway]
+            if not answering or shared:
                 continue  # an address that routers share, or one that the plan doesn't know
             relays = [a for a in attached if site.topology.interface(a).relay_to]
             if relays and all(relay.address != network.gateway for relay in relays):
@@ -164,7 +165,9 @@ class AddressHeldTwice(Rule):
     Why: Traffic to the address reaches now one, now the other; if it is a DHCP server's address,
     relayed requests may never arrive.
 
-    Remedy: Correct one of them; often a digit is wrong or a line was copied.
+    Remedy: Correct one of them; often a digit is wrong or a line was copied. If it is on purpose,
+    say so: `owner` for another name of one machine, `virtual` for an address that routers share,
+    `anycast` for one that several servers have.
     """
 
     severity = Severity.ERROR
@@ -188,7 +191,9 @@ class AddressHeldTwice(Rule):
             first = int(group[0])
             for row in group[1:].tolist():
                 names = table.name[first], table.name[row]
-                if names[0] != names[1] or not names[0]:  # else one machine in two lists
+                machines = {site.pools.owner(first), site.pools.owner(row)}
+                several = len(machines) > 1 or "" in machines  # else one machine in two lists
+                if several and int(table.address[row]) not in site.plan.anycast:
                     path = (*table.path(row), "address")
                     address = int(table.address[row])
                     network = site.pools.names[int(table.network[row])]
@@ -200,13 +205,13 @@ class AddressHeldTwice(Rule):
         asked = {to for a in topology.addressed for to in topology.interface(a).relay_to}
         for attachment in topology.addressed:
             interface = topology.interface(attachment)
-            if not interface.enabled:
+            if not interface.enabled or attachment.address in site.plan.anycast:
                 continue
             other = first.setdefault((interface.vrf, attachment.address), attachment)
             if other is attachment:
                 continue
             networks = _concerned(site, other, attachment, attachment.address in asked)
-            path = (*attachment.path, "address")
+            path = attachment.address_path
             yield self._twice(attachment.address, str(other), str(attachment), path, networks)
 
     def _static_and_interfaces(self, site: Site) -> Iterator[Finding]:
@@ -215,12 +220,13 @@ class AddressHeldTwice(Rule):
             interface = site.topology.interface(attachment)
             if interface.vrf not in site.pools.vrf_of or not interface.enabled:
                 continue
+            if attachment.address in site.plan.anycast:
+                continue
             vrf = site.pools.vrf_of[interface.vrf]
             for row in site.pools.static_by_address.at(vrf, attachment.address):
                 name = table.name[row]
-                if name and not name.startswith(
-                    attachment.device
-                ):  # else the device itself, listed
+                owner = site.pools.owner(row)
+                if name and not owner.startswith(attachment.device):  # else the device, listed
                     network = site.pools.names[int(table.network[row])]
                     path = (*table.path(row), "address")
                     yield self._twice(attachment.address, str(attachment), name, path, [network])
@@ -281,7 +287,10 @@ class InterfaceInPool(Rule):
             if pool.named == "all" or not pool.assignable:
                 continue  # `all` leaves interfaces out
             behaviour = site.behaviour(pool.server)
-            for attachment in site.topology.attachments(pool.network):
+            for attachment in (
+                *site.topology.attachments(pool.network),
+                *site.topology.sharing(pool.network),
+            ):
                 address, own = attachment.address, attachment.device == pool.server
                 if address not in pool.assignable or address == pool.network.gateway:
                     continue

@@ -100,8 +100,7 @@ def _may_route(site: Site, network: Network, address: int) -> bool:
     """Whether nothing is known to hold an address but a router: it is in two networks or more."""
     held = [a for a in site.pools.topology.attachments(network) if a.address == address]
     return all(
-        sum(i.address is not None for i in site.plan.devices[a.device].interfaces.values()) > 1
-        for a in held
+        len({other.interface for other in site.topology.attachments_of(a.device)}) > 1 for a in held
     )
 
 

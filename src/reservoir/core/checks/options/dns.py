@@ -189,7 +189,7 @@ def _known_subnets(site: Site) -> AddressSet:
     """The subnets of networks and interfaces in any VRF, and the surroundings of next hops."""
     interfaces = [site.topology.interface(attachment) for attachment in site.topology.addressed]
     prefixes = [network.subnet for network in site.plan.networks.values()]
-    prefixes += [interface.address for interface in interfaces if interface.address is not None]
+    prefixes += [attachment.prefix for attachment in site.topology.addressed]
     hops = {route.via for device in site.plan.devices.values() for route in device.routes}
     hops |= {target for interface in interfaces for target in interface.relay_to}
     return AddressSet([prefix.span for prefix in (*prefixes, *(Prefix(h, NEAR) for h in hops))])

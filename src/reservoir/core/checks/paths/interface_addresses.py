@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterator
 from functools import lru_cache
 from itertools import islice
+from operator import itemgetter
 
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
@@ -51,7 +52,7 @@ class InterfaceWithoutAddress(Rule):
                 by_vlan.setdefault((network.vrf, network.vlan), []).append(name)
         for device, described in site.plan.devices.items():
             for name, interface in described.interfaces.items():
-                if interface.address is not None:
+                if interface.addresses:
                     continue
                 meant = by_vlan.get((interface.vrf, interface.vlan or 0), [])
                 if len(meant) == 1:
@@ -113,7 +114,7 @@ class InterfaceEdgeAddress(Rule):
             there = site.topology.home_of(attachment)
             gateway = site.plan.networks[there].gateway if there else None
             free = gateway is not None and not site.topology.holders(gateway)
-            path, kind = (*attachment.path, "address"), address.edge_word(address.address)
+            path, kind = attachment.address_path, address.edge_word(address.address)
             fault = f"the {kind} address of {address.subnet}"
             yield self.finding(
                 f"{attachment} has {format_address(attachment.address)}, {fault}",
@@ -157,7 +158,7 @@ class InterfaceMaskDiffers(Rule):
             name, address = site.topology.home_of(attachment), attachment.prefix
             if name is None:
                 continue
-            subnet, path = site.plan.networks[name].subnet, (*attachment.path, "address")
+            subnet, path = site.plan.networks[name].subnet, attachment.address_path
             if address.bits == subnet.bits:
                 continue
             yield self.finding(
@@ -228,10 +229,11 @@ class InterfacesOverlap(Rule):
         written, there = wrong.prefix, other.prefix
         outer, inner = (wrong, other) if written.bits < there.bits else (other, wrong)
         own = Span(outer.address, outer.address)
-        beyond = AddressSet([outer.prefix.hosts]) - AddressSet([inner.prefix.span, own])
+        beyond = AddressSet([outer.prefix.hosts]) - AddressSet([inner.prefix.span])
+        beyond = beyond - AddressSet([own]) or beyond
         return self.finding(
             f"{wrong} has {written}, and {other} has {there}: the subnets overlap",
-            (*wrong.path, "address"),
+            wrong.address_path,
             Witness("on-link", address=beyond.first, name=str(outer), also=str(inner)),
         )
 
@@ -265,7 +267,7 @@ def _nested(site: Site) -> Iterator[tuple[Attachment, Attachment]]:
             by_vrf.setdefault(interface.vrf, []).append(entry)
     for entries in by_vrf.values():
         around: list[tuple[Prefix, Attachment]] = []
-        for network, bits, attachment in sorted(entries):
+        for network, bits, attachment in sorted(entries, key=itemgetter(0, 1)):
             subnet = Prefix(network, bits)
             while around and not around[-1][0].span.holds(network):
                 around.pop()

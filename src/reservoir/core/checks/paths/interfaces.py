@@ -59,7 +59,7 @@ class InterfaceIsMember(Rule):
             yield self.finding(
                 f"{attachment} is a member of {bridge}"
                 + (", so the device refuses to serve there" if refuses else ""),
-                (*attachment.path, "address"),
+                attachment.address_path,
                 Witness("unanswered", name),
             )
 

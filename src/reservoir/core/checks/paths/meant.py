@@ -125,7 +125,7 @@ def server_of_relay(
     site: Site, network: str, relaying: Attachment, target: int
 ) -> Attachment | None:
     """The interface of the network's server whose address was meant."""
-    serving = {service.device for service in site.plan.networks[network].served_by}
+    serving = site.topology.serving(network)
     others = site.topology.interface(relaying).relay_to
     found = [
         attachment

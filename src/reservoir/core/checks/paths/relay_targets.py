@@ -67,7 +67,7 @@ class RelayToNobody(Rule):
         path, edit = relay.path, replaced(relay.path, shown, None)
         is_certain = False  # unless other relays agree on the server's address
         if meant is not None and not holders and is_isolated(site, meant, relay.target):
-            path = (*meant.path, "address")
+            path = meant.address_path
             edit = replaced(path, meant.prefix, Prefix(relay.target, meant.bits))
         elif meant is not None:
             edit = replaced(path, shown, format_address(meant.address))
@@ -96,7 +96,7 @@ class RelayToNobody(Rule):
         path: PlanPath = together[0].path
         near = server is not None and server.prefix.span.holds(target)
         if server is not None and (near or is_slip(target, server.address)):
-            path, edit = (*server.path, "address"), Prefix(target, server.bits)
+            path, edit = server.address_path, Prefix(target, server.bits)
         return self.finding(
             f"{len(together):,} interfaces relay to {wanted}, which no device in the plan has"
             + (f"; {server} has {format_address(server.address)}" if server else ""),
@@ -150,8 +150,7 @@ class RelayNoWayBack(Rule):
         for relay in relays(site):
             if relay.network is None:
                 continue
-            services = site.plan.networks[relay.network].served_by
-            serving = {service.device for service in services}.intersection(relay.servers)
+            serving = site.topology.serving(relay.network).intersection(relay.servers)
             for server in sorted(serving):
                 # A server without routes learns them, or the plan leaves them out.
                 routes = site.plan.devices[server].routes
@@ -204,8 +203,8 @@ def _route(
         for attachment in site.topology.addressed
         if attachment.device == relaying.device
         and any(
-            interface.address is not None and interface.address.span.holds(attachment.address)
-            for interface in site.plan.devices[server].interfaces.values()
+            own.prefix.span.holds(attachment.address)
+            for own in site.topology.attachments_of(server)
         )
     ]
     if len(near) != 1:

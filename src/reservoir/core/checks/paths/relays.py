@@ -42,6 +42,8 @@ def relays(site: Site) -> list[Relay]:
             continue
         network = site.topology.home_of(attachment)
         for position, target in enumerate(interface.relay_to):
+            if target in site.plan.listeners:
+                continue  # it gets a copy of each request, and answers none
             holders = dict.fromkeys(holder.device for holder in site.topology.holders(target))
             found.append(Relay(attachment, position, target, network, list(holders)))
     return found
@@ -79,7 +81,7 @@ class RelayMisplaced(Rule):
                 if meant
                 else ""
             )
-            attachment, path = relay.attachment, (*relay.attachment.path, "address")
+            attachment, path = relay.attachment, relay.attachment.address_path
             shown, typo = format_address(attachment.address), network_of_relay(site, attachment)
             elsewhere = _in_other_vrf(site, attachment)
             hint = f"; {format_address(typo[1].address)} would be in {typo[0]}" if typo else names
@@ -172,7 +174,7 @@ class RelayWithoutPool(Rule):
             network = relay.network
             if network is None or relay.attachment.device in relay.servers:
                 continue
-            serving = {service.device for service in site.plan.networks[network].served_by}
+            serving = site.topology.serving(network)
             for server in relay.servers:
                 if server not in serving and site.pools.served_by(server):
                     poolless.setdefault((server, network), []).append(relay)
@@ -217,7 +219,7 @@ class RelayAndServer(Rule):
             network = relay.network
             if network is None or relay.position:
                 continue
-            serving = {service.device for service in site.plan.networks[network].served_by}
+            serving = site.topology.serving(network)
             splits = serving.intersection(relay.servers)
             if relay.attachment.device in serving and not splits:
                 yield self.finding(

@@ -69,7 +69,7 @@ class NextHopUnreachable(Rule):
         if interface is not None or fault == OWN:  # then relays can't reach it either
             networks += [pool.name for pool in site.pools.served_by(device)]
         if interface is not None:
-            written, path = interface.at.prefix, (*interface.at.path, "address")
+            written, path = interface.at.prefix, interface.at.address_path
             hint = f"; {interface.at} has {written}, but {interface.meant} would connect them"
             edits = replaced(path, written, interface.meant)
         elif len(hops) == 1 and (hop := hop_meant(site, device, hops[0])) is not None:
@@ -119,7 +119,7 @@ def _has_unknown_address(device: Device) -> bool:
     interfaces = device.interfaces
     parts = {i.parent for i in interfaces.values()}
     parts |= {member for i in interfaces.values() for member in i.members}
-    return any(i.address is None and name not in parts for name, i in interfaces.items())
+    return any(not i.addresses and name not in parts for name, i in interfaces.items())
 
 
 def _is_somebodys(site: Site, device: str, address: int) -> bool:

@@ -107,12 +107,12 @@ class ServerNotReached(Obstructed):
             f"{pool.server} should serve {pool.name} but has no interface in "
             f"{pool.network.subnet.subnet}; {_relays(site, pool.network)}"
             + (f"; {pool.server} refuses such a configuration as a whole" if refuses else ""),
-            (*pool.path, "served_by", pool.service, "device"),
+            pool.server_path,
             Witness("unanswered", pool.name),
         )
 
     def _mistyped(self, site: Site, pool: Pool, interface: Attachment) -> Finding:
-        gateway, path = pool.network.gateway, (*interface.path, "address")
+        gateway, path = pool.network.gateway, interface.address_path
         assert gateway is not None  # which is what the interface was to have
         meant = format_address(gateway)
         there = list(site.topology.networks_of(interface))
@@ -143,12 +143,14 @@ def _relays(site: Site, network: Network) -> str:
 
 
 class TwoServers(Rule):
-    """Two servers serve one network, and its ranges aren't split between them.
+    """Two servers answer on one LAN: from the same ranges, or each for a subnet of its own.
 
-    Why: Each assigns from the whole range without knowing the other's leases: sooner or later two
-    clients get the same address.
+    Why: From the same ranges, each assigns without knowing the other's leases: sooner or later two
+    clients get the same address. From two subnets of one LAN, which of them a client ends up in is
+    a matter of chance.
 
-    Remedy: Give each server its own ranges, or let only one of them serve.
+    Remedy: Give each server its own ranges, let only one of them serve, or say that they keep
+    their leases in step: `served_by: {pair: [pier, depot]}`.
     """
 
     severity = Severity.ERROR
@@ -165,11 +167,38 @@ class TwoServers(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        yield from self._on_one_network(site)
+        yield from self._on_one_segment(site)
+
+    def _on_one_segment(self, site: Site) -> Iterator[Finding]:
+        """Servers that hear the same broadcasts, and answer them for networks of their own."""
+        for names in site.topology.segments:
+            answering: dict[str, Pool] = {}
+            for pool in (pool for name in names for pool in site.pools.of(name)):
+                reach = site.topology.reach(pool.server, pool.network) if pool.server else None
+                if reach is not None and pool.assignable:
+                    answering.setdefault(str(pool.server), pool)
+            one, *others = answering.values() if answering else [None]
+            for other in others:
+                if one and other and one.name != other.name:
+                    yield self.finding(
+                        f"{one.name}, which {one.server} serves, and {other.name}, which "
+                        f"{other.server} serves, are on one LAN: both servers answer each client",
+                        other.server_path,
+                        Witness(
+                            "answered-twice",
+                            other.name,
+                            servers=(str(one.server), str(other.server)),
+                        ),
+                        concerns=(one.name,),
+                    )
+
+    def _on_one_network(self, site: Site) -> Iterator[Finding]:
         for pools in site.pools.by_network:
             name, path = pools[0].name, (*pools[0].path, "ranges")
             unsplit = [p for p in pools if p.server and p.assignable and p.ranges_path == path]
             servers = list(dict.fromkeys(str(pool.server) for pool in unsplit))
-            if len(servers) > 1:
+            if len(servers) > 1 and not unsplit[0].keeps_in_step_with(unsplit[-1]):
                 who = listed(servers)
                 yield self.finding(
                     f"{who} assign from the same ranges of {name}",
@@ -205,7 +234,7 @@ class ServerOnByDefault(Rule):
             device for device, behaviour in site.behaviours.items() if behaviour.answers_by_default
         }
         for name, network in site.plan.networks.items() if eager else ():
-            serving = {service.device for service in network.served_by}
+            serving = site.topology.serving(name)
             for attachment in site.topology.attachments(network):
                 if attachment.device in eager - serving and serving:
                     yield self.finding(
@@ -214,6 +243,46 @@ class ServerOnByDefault(Rule):
                         attachment.path,
                         Witness("answered-twice", name, servers=(min(serving), attachment.device)),
                     )
+
+
+class SecondaryUnserved(Obstructed):
+    """A network is that of a secondary address, for which the device assigns nothing.
+
+    Why: Clients broadcast; a server that has several addresses there picks the pool of the primary
+    one, and a relay gives the primary one as its own. Nobody gets an address of this network.
+
+    Remedy: Make its address the primary one, widen the primary's subnet instead, or let a device
+    serve it that assigns from the pools of secondary addresses too.
+    """
+
+    severity = Severity.ERROR
+    rests_on = ("subnet", "placement")
+    example = """
+          devices:
+            office:
+              dialect: mortise
+        -     interfaces: {lan: {address: [10.84.51.1/24, 10.84.53.1/24]}}
+        +     interfaces: {lan: {address: 10.84.51.1/24}, annex: {address: 10.84.53.1/24}}
+          networks:
+            shop: {subnet: 10.84.51.0/24, ranges: [10.84.51.20-10.84.51.99]}
+            annex: {subnet: 10.84.53.0/24, ranges: [10.84.53.20-10.84.53.99]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        yield from super().check(site)
+        for pool in site.pools:
+            reach = site.topology.reach(pool.server, pool.network) if pool.server else None
+            relay = reach.relay if reach else None
+            if relay is None or not relay.is_secondary:
+                continue
+            primary = site.topology.interface(relay).primary
+            assert primary is not None
+            yield self.finding(
+                f"{relay} relays from its primary address {format_address(primary.address)}, so "
+                f"{pool.server} never assigns from the pool of {pool.name}",
+                relay.address_path,
+                Witness("unanswered", pool.name, relay.address),
+            )
 
 
 class PoolShadowed(Obstructed):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from reservoir.core.checks.paths.interface_addresses import others_there
 from reservoir.core.checks.rule import Rule, Site, replaced
@@ -40,7 +40,9 @@ class VlanTwice(Rule):
             if network.vlan is None:
                 continue
             devices = dict.fromkeys(a.device for a in site.topology.attachments(network))
+            together = site.topology.segment_of(name)
             taken = [first[d, network.vlan] for d in devices if (d, network.vlan) in first]
+            taken = [other for other in taken if other not in together]
             if taken:
                 yield self.finding(
                     f"{taken[0]} has VLAN {network.vlan} too",
@@ -77,11 +79,9 @@ class VlanTwice(Rule):
 
 def _network_of(site: Site, device: str, name: str) -> str | None:
     """The network that an interface is in by its address."""
-    interface = site.plan.devices[device].interfaces[name]
-    if interface.address is None:
-        return None
-    address, bits = interface.address
-    return site.topology.home_of(Attachment(address, device, name, bits))
+    attached = (a for a in site.topology.attachments_of(device) if a.interface == name)
+    first = next(attached, None)
+    return site.topology.home_of(first) if first else None
 
 
 class VlanDiffers(Rule):
@@ -123,3 +123,28 @@ class VlanDiffers(Rule):
                 replaced(path, tag, vlan if named else None),
                 concerns=others_there(site, attachment, name),
             )
+        for names in site.topology.segments:
+            yield from self._on_one_segment(site, names)
+
+    def _on_one_segment(self, site: Site, names: Sequence[str]) -> Iterator[Finding]:
+        """Networks that share an untagged interface, and have different VLANs in the plan."""
+        tagged = [name for name in names if site.plan.networks[name].vlan is not None]
+        first, others = (tagged or names)[0], tagged[1:]
+        vlan = site.plan.networks[first].vlan
+        for name in others:
+            own = site.plan.networks[name].vlan
+            shared = _shared_interface(site, first, name)
+            if own != vlan and shared and site.topology.interface(shared).vlan is None:
+                yield self.finding(
+                    f"{first} has VLAN {vlan} and {name} has VLAN {own}, but both are on {shared}",
+                    ("networks", name, "vlan"),
+                    Witness("unanswered", name, shared.address),
+                    concerns=(first,),
+                )
+
+
+def _shared_interface(site: Site, one: str, other: str) -> Attachment | None:
+    """An interface that two networks share."""
+    there = {(a.device, a.interface) for a in site.topology.attachments(site.plan.networks[one])}
+    attached = site.topology.attachments(site.plan.networks[other])
+    return next((a for a in attached if (a.device, a.interface) in there), None)

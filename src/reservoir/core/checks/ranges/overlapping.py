@@ -136,9 +136,10 @@ class PoolsOverlap(Rule):
         seen: set[tuple[int, int]] = set()
         for overlap in overlaps(starts + shift, stops + shift):
             pair = int(owner[overlap.earlier]), int(owner[overlap.later])
-            if pair not in seen:
+            one, other = pools[pair[0]], pools[pair[1]]
+            if pair not in seen and not one.keeps_in_step_with(other):
                 seen.add(pair)
-                yield self._shared(pools[pair[0]], pools[pair[1]], overlap.unlisted)
+                yield self._shared(one, other, overlap.unlisted)
 
     def _shared(self, one: Pool, other: Pool, unlisted: int) -> Finding:
         shared = one.assignable & other.assignable

@@ -190,7 +190,7 @@ def _other_subnet(
     if len(subnets) != 1 or network.subnet.subnet in subnets:
         return None
     (other,) = subnets
-    servers = {service.device for service in network.served_by}
+    servers = {server.device for server in network.servers}
     is_there = not site.topology.attachments(network) and any(
         attachment.bits == other.bits
         and site.topology.interface(attachment).vrf == network.vrf

@@ -101,7 +101,7 @@ class InfrastructureInPool(Rule):
     def _reported_elsewhere(self, site: Site, pool: Pool, address: int) -> bool:
         """Whether the rules about interfaces and static hosts report the address."""
         pools = site.pools
-        if any(a.address == address for a in site.topology.attachments(pool.network)):
+        if site.topology.answering(address, pool.network.vrf):
             return True
         vrf = pools.vrf_of[pool.network.vrf]
         return bool(len(pools.static) and pools.static_by_address.at(vrf, address))
