@@ -45,6 +45,7 @@ MACS = [
     *("02:00:5e:00:53:01", "01:00:5e:00:53:01", "00:00:00:00:00:00", "ff:ff:ff:ff:ff:ff"),
 ]
 names = st.sampled_from(["", "", "till", "gate", "lathe"])
+owners = st.sampled_from([{}, {}, {}, {"owner": "a"}, {"owner": "b"}])
 
 
 @st.composite
@@ -61,13 +62,15 @@ def clients(draw: st.DrawFn) -> dict[str, str]:
 def networks(draw: st.DrawFn) -> dict[str, Any]:
     """A network with anything wrong that sets decide."""
     network: dict[str, Any] = {"subnet": draw(subnets()), "ranges": draw(range_lists)}
-    network["served_by"] = draw(
-        st.sampled_from([[], ["a"], ["a", "b"]])
-        | st.builds(lambda r: [{"device": "a", "ranges": r}, "b"], range_lists)
-    )
+    if draw(st.integers(0, 5)):  # else the only device there is meant
+        network["served_by"] = draw(
+            st.sampled_from([[], ["a"], ["a", "b"], [{"pair": ["a", "b"]}]])
+            | st.builds(lambda r: [{"device": "a", "ranges": r}, "b"], range_lists)
+        )
     network["exclusions"] = draw(st.lists(ranges(), max_size=2))
     network["static"] = [
-        {"name": draw(names), "address": a} for a in draw(st.lists(addresses, max_size=2))
+        {"name": draw(names), "address": a, **draw(owners)}
+        for a in draw(st.lists(addresses, max_size=2))
     ]
     network["bindings"] = [
         {"name": draw(names), **draw(clients()), "address": a}
@@ -97,6 +100,10 @@ def plans(draw: st.DrawFn) -> dict[str, Any]:
     for name in draw(st.lists(st.sampled_from(["deck", "hold"]), unique=True, min_size=1)):
         deck: dict[str, Any] = {"address": f"{draw(addresses)}/26"}
         if not draw(st.integers(0, 3)):
+            deck["address"] = [deck["address"], f"{draw(addresses)}/26"]
+        if not draw(st.integers(0, 3)):
+            deck["virtual"] = draw(addresses)
+        if not draw(st.integers(0, 3)):
             deck["vrf"] = "other"
         devices["a"]["interfaces"][name] = deck
     if draw(st.booleans()):
@@ -106,6 +113,8 @@ def plans(draw: st.DrawFn) -> dict[str, Any]:
         "devices": devices,
         "networks": {f"n{i}": draw(networks()) for i in range(number)},
     }
+    if not draw(st.integers(0, 3)):
+        plan["anycast"] = draw(st.lists(addresses, max_size=2))
     elsewhere = draw(st.sampled_from(["10.84.0.", "10.84.0.", "10.84.0.", "11.84.0.", "127.0.0."]))
     moved: dict[str, Any] = json.loads(json.dumps(plan).replace("10.84.0.", elsewhere))
     return moved
@@ -125,6 +134,9 @@ class WalkedPool:
     path: str
     named: Any
     server: str | None
+    at: str
+    """Where the server is named."""
+    is_paired: bool
     assignable: set[int]
 
     @property
@@ -157,13 +169,43 @@ class Walked:
         return None if text == "none" else number_of(text)
 
     def interfaces(self, vrf: str) -> list[tuple[str, int, int]]:
-        """Name, address and prefix length of the interfaces in a VRF."""
+        """Path, address and prefix length of the interfaces' addresses in a VRF."""
         found = []
         for name, interface in self.plan["devices"]["a"]["interfaces"].items():
             if interface.get("vrf", "") == vrf:
-                written = IPv4Interface(interface["address"])
-                found.append((name, int(written.ip), written.network.prefixlen))
+                path, held = f"devices.a.interfaces.{name}.address", interface["address"]
+                for place, text in enumerate(held if isinstance(held, list) else [held]):
+                    written = IPv4Interface(text)
+                    at = f"{path}[{place}]" if isinstance(held, list) else path
+                    found.append((at, int(written.ip), written.network.prefixlen))
         return found
+
+    def virtual(self, vrf: str) -> set[int]:
+        """The virtual addresses in a VRF."""
+        interfaces = self.plan["devices"]["a"]["interfaces"].values()
+        shared = [i["virtual"] for i in interfaces if "virtual" in i and i.get("vrf", "") == vrf]
+        return set(map(number_of, shared))
+
+    def servers(self, name: str) -> list[tuple[str | None, str, Any, bool]]:
+        """Who serves a network: the device, where it is named, its own ranges, if it is paired."""
+        network, at = self.networks[name], f"networks.{name}"
+        if "served_by" not in network:
+            clients = network["ranges"] or network["bindings"] or "demand" in network
+            return [("a", at, None, False)] if clients and self.attached(name) else []
+        found: list[tuple[str | None, str, Any, bool]] = []
+        for place, service in enumerate(network["served_by"]):
+            here = f"{at}.served_by[{place}]"
+            if isinstance(service, str):
+                found.append((service, f"{here}.device", None, False))
+            elif "device" in service:
+                found.append((service["device"], f"{here}.device", service["ranges"], False))
+            else:
+                pair = enumerate(service["pair"])
+                found += [(device, f"{here}.pair[{n}]", None, True) for n, device in pair]
+        return found
+
+    def anycast(self) -> set[int]:
+        return set(map(number_of, self.plan.get("anycast", ())))
 
     def attached(self, name: str) -> list[tuple[str, int, int]]:
         """The interfaces in a network's subnet, by address."""
@@ -178,7 +220,7 @@ class Walked:
     def static(self, vrf: str) -> list[tuple[str, int, str]]:
         """Path, address and name of the static hosts in a VRF."""
         return [
-            (f"networks.{name}.static[{i}]", number_of(host["address"]), host.get("name", ""))
+            (f"networks.{name}.static[{i}]", number_of(host["address"]), who(host))
             for name in self.networks
             if self.vrf(name) == vrf
             for i, host in enumerate(self.networks[name]["static"])
@@ -188,6 +230,7 @@ class Walked:
         gateway = self.gateway(name)
         taken = set() if gateway is None else {gateway}
         taken |= {address for _, address, _ in self.static(self.vrf(name))}
+        taken |= self.virtual(self.vrf(name))
         return taken | {address for _, address, _ in self.interfaces(self.vrf(name))}
 
     def _pools(self, name: str) -> list[WalkedPool]:
@@ -195,18 +238,22 @@ class Walked:
         kept = {a for text in network["exclusions"] for a in walk(text)}
         kept |= {number_of(binding["address"]) for binding in network["bindings"]}
         pools = []
-        for number, service in enumerate(network["served_by"] or [None]):
-            own = isinstance(service, dict)
-            named = service["ranges"] if own else network["ranges"]
+        for server, at, own, paired in self.servers(name) or [(None, "", None, False)]:
+            named = network["ranges"] if own is None else own
             if named == "all":
                 meant = self.hosts(name) - self.taken(name)
             else:
                 meant = {a for text in named for a in walk(text)}
-            path = f"networks.{name}" + (f".served_by[{number}]" if own else "") + ".ranges"
+            above = f"networks.{name}" if own is None else at.removesuffix(".device")
             assignable = (meant & self.hosts(name)) - kept
-            server = service["device"] if own else service
-            pools.append(WalkedPool(name, self.vrf(name), path, named, server, assignable))
+            place = f"{above}.ranges", named, server, at, paired
+            pools.append(WalkedPool(name, self.vrf(name), *place, assignable))
         return pools
+
+
+def who(host: dict[str, Any]) -> str:
+    """What machine a static host is, behind its name: that of its owner, if it has one."""
+    return f"{host['name']} of {host['owner']}" if "owner" in host else str(host["name"])
 
 
 def walk(text: str) -> set[int]:

@@ -130,11 +130,14 @@ def of_pools(w: Walked) -> Found:
         for other in w.pools[:i]:
             if other.vrf == pool.vrf and other.assignable & pool.assignable:
                 same = other.network == pool.network
+                if same and pool.is_paired and other.is_paired:
+                    continue
                 at = f"networks.{pool.network}.served_by" if same else pool.path
                 yield "pools-overlap", at
     for name in w.networks:
         sharing = [p for p in w.pools if p.network == name and p.served and p.assignable]
-        if sum(p.path == f"networks.{name}.ranges" for p in sharing) > 1:
+        unsplit = [p for p in sharing if p.path == f"networks.{name}.ranges"]
+        if len(unsplit) > 1 and not all(pool.is_paired for pool in unsplit):
             yield "two-servers", f"networks.{name}.served_by"
 
 
@@ -161,23 +164,22 @@ def of_subnets(w: Walked) -> Found:
         for other in list(w.networks)[:i]:
             if w.vrf(other) == w.vrf(name) and w.addresses(other) & inside:
                 yield "networks-overlap", f"{at}.subnet"
-        if not network["served_by"] and (
+        if not w.servers(name) and (
             network["ranges"] or "demand" in network or network["bindings"]
         ):
             yield "network-unserved", at
-        for server in network["served_by"]:
-            device = server["device"] if isinstance(server, dict) else server
+        for device, place, *_ in w.servers(name):
             if device == "b" or not w.attached(name):
-                place = network["served_by"].index(server)
                 astray = near_the_gateway(w, name) if device == "a" else []
-                wrong = f"devices.a.interfaces.{astray[0]}.address" if len(astray) == 1 else None
-                yield "server-not-reached", wrong or f"{at}.served_by[{place}].device"
+                wrong = astray[0] if len(astray) == 1 else None
+                yield "server-not-reached", wrong or place
 
 
 def near_the_gateway(w: Walked, name: str) -> list[str]:
     """The interfaces in no network that a slip kept from being the network's gateway."""
     gateway, vrf = w.gateway(name), w.vrf(name)
     everywhere = {a for other in ("", "other") for _, a, _ in w.interfaces(other)}
+    everywhere |= w.virtual("") | w.virtual("other")
     if gateway not in w.hosts(name) or gateway in everywhere:
         return []
     inhabited = set().union(*(w.addresses(n) for n in w.networks if w.vrf(n) == vrf))
@@ -223,6 +225,7 @@ def of_gateways(w: Walked) -> Found:
             yield "gateway-edge-address", at
             continue
         held = hops | {address for _, address, _ in w.static(w.vrf(name))}
+        held |= w.virtual(w.vrf(name))
         if w.attached(name) and gateway not in held | {a for _, a, _ in w.attached(name)}:
             yield "gateway-unattended", at
 
@@ -259,23 +262,29 @@ def of_held_addresses(w: Walked) -> Found:
     for vrf in sorted({w.vrf(name) for name in w.networks} | {"", "other"}):
         holders: dict[int, list[str]] = {}
         for name, address, _ in w.interfaces(vrf):
+            if address in w.anycast():
+                continue
             if holders.setdefault(address, []):
-                yield "address-held-twice", f"devices.a.interfaces.{name}.address"
+                yield "address-held-twice", name
             holders[address].append(name)
         first: dict[int, str] = {}
         for path, address, called in w.static(vrf):
-            if called:
+            name, _, owner = called.partition(" of ")
+            if name and owner != "a":
                 for _ in holders.get(address, ()):
                     yield "address-held-twice", f"{path}.address"
-            if address in first and (first[address] != called or not called):
+            machine = owner or name
+            if address in w.anycast():
+                continue
+            if address in first and (first[address] != machine or not machine):
                 yield "address-held-twice", f"{path}.address"
-            first.setdefault(address, called)
+            first.setdefault(address, machine)
     for vrf in ("", "other"):
         for interface, address, bits in w.interfaces(vrf):
             there = [n for n in w.networks if w.vrf(n) == vrf and address in w.addresses(n)]
             masks = {IPv4Interface(w.networks[n]["subnet"]).network.prefixlen for n in there}
             if masks and bits not in masks:
-                yield "interface-mask-differs", f"devices.a.interfaces.{interface}.address"
+                yield "interface-mask-differs", interface
 
 
 def of_placed_hosts(w: Walked) -> Found:
@@ -283,7 +292,7 @@ def of_placed_hosts(w: Walked) -> Found:
         for name, address, bits in w.interfaces(vrf):
             own = IPv4Interface((address, bits)).network
             if IPv4Address(address) in (own.network_address, own.broadcast_address):
-                yield "interface-edge-address", f"devices.a.interfaces.{name}.address"
+                yield "interface-edge-address", name
     for name, network in w.networks.items():
         for i, host in enumerate(network["static"]):
             at, address = f"networks.{name}.static[{i}].address", number_of(host["address"])
@@ -302,10 +311,11 @@ def of_static(w: Walked) -> Found:
             for path, address, _ in w.static(pool.vrf):
                 if address in pool.assignable and address != gateway:
                     yield "static-in-pool", path
-            for _, address, _ in w.attached(pool.network):
+            interfaces = [address for _, address, _ in w.attached(pool.network)]
+            for address in (*interfaces, *w.virtual(pool.vrf)):
                 if address in pool.assignable and address != gateway:
                     yield "interface-in-pool", range_of(pool, address)
-        known |= {address for _, address, _ in w.attached(pool.network)}
+        known |= {address for _, address, _ in w.attached(pool.network)} | w.virtual(pool.vrf)
         named = set(hops) if pool.vrf == "" else set()
         for name in w.networks:
             if w.vrf(name) == pool.vrf:

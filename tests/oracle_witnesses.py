@@ -139,9 +139,8 @@ def answered_twice(witness: Witness, walked: Walked) -> bool:
 
 
 def unanswered(witness: Witness, walked: Walked) -> bool:
-    servers = network_of(witness, walked)["served_by"]
-    named_servers = [s["device"] if isinstance(s, dict) else s for s in servers]
-    return not named_servers or "b" in named_servers or not walked.attached(str(witness.network))
+    serving = [server for server, *_ in walked.servers(str(witness.network))]
+    return not serving or "b" in serving or not walked.attached(str(witness.network))
 
 
 def bound(witness: Witness, walked: Walked) -> bool:
