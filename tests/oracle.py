@@ -253,7 +253,7 @@ class Walked:
 
 def who(host: dict[str, Any]) -> str:
     """What machine a static host is, behind its name: that of its owner, if it has one."""
-    return f"{host['name']} of {host['owner']}" if "owner" in host else str(host["name"])
+    return f"{host['name']} of {host['owner']}" if "owner" in host else str(host.get("name", ""))
 
 
 def walk(text: str) -> set[int]:

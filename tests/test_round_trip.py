@@ -18,6 +18,7 @@ from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix
 from reservoir.core.values.clients import format_client
 from reservoir.core.values.durations import INFINITE, parse_duration
+from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.converting import convert_read
 from reservoir.dialects.facts.fact import Fact
@@ -81,6 +82,10 @@ class Family:
     may_lack_dns: bool
     client_ids: bool
     boot_servers: bool
+    secondary: bool
+    """Whether an interface may have several addresses."""
+    shares_segments: bool
+    """Whether it serves the networks of all of them."""
 
     @classmethod
     def of(cls, *dialects: str) -> Family:
@@ -97,6 +102,8 @@ class Family:
             may_lack_dns=all(_may_lack(s, "dns") for s in sheets),
             client_ids=all(s.mentions("binding", "client_id") for s in sheets),
             boot_servers=all(s.mentions("pool", "next_server") for s in sheets),
+            secondary=all(s.mentioned["interface"] & {"secondary", "addresses"} for s in sheets),
+            shares_segments=all(Behaviour(sheet).assigns_by_secondary for sheet in sheets),
         )
 
 
@@ -179,6 +186,12 @@ def benign_network(
     return network
 
 
+def held(interface: dict[str, Any]) -> list[str]:
+    """The addresses of an interface, as the plan has them."""
+    address = interface["address"]
+    return list(address) if isinstance(address, list) else [address]
+
+
 @st.composite
 def benign_plan(
     draw: st.DrawFn, dialects: str | tuple[str, ...], names: st.SearchStrategy[str]
@@ -206,6 +219,10 @@ def benign_plan(
         name: draw(benign_network(number, family, names))
         for number, name in enumerate(wanted, start=1)
     }
+    if family.secondary and draw(st.booleans()):
+        server["uplink"]["address"] = ["10.84.0.10/24", "10.84.99.10/25"]
+    if family.shares_segments and {"port1", "port2"} <= server.keys() and draw(st.booleans()):
+        server["port1"]["address"] = [held(server["port1"])[0], *held(server.pop("port2"))]
     return {
         "reservoir": 1,
         "devices": {
@@ -244,7 +261,7 @@ def test_what_is_written_is_what_the_plan_says(
     assert write_configuration(reading.device, sheet).text == written.text
     assert write_exactly(reading.device, sheet).text == written.text
     again = Pools(lift(reading.device, sheet).plan())
-    own = {i["address"] for i in plan["devices"]["server"]["interfaces"].values()}
+    own = {a for i in plan["devices"]["server"]["interfaces"].values() for a in held(i)}
     skipped = {address.split("/")[0] for address in own}
     for pool, walked in zip(again, walked_pools(plan), strict=True):
         assigned = set(pool.assignable.addresses().tolist())
@@ -290,9 +307,10 @@ def number(address: str) -> int:
 def walked_pools(plan: dict[str, Any]) -> list[Any]:
     """The oracle's pools; it knows of one interface, so the relays' and servers' are hand-set."""
     interfaces = [
-        interface["address"].split("/")[0]
+        address.split("/")[0]
         for device in plan["devices"].values()
         for interface in device["interfaces"].values()
+        for address in held(interface)
     ]
     networks = {
         name: {
