@@ -334,6 +334,7 @@ def of_servers(w: Walked) -> Found:
             alike = [other for other in swapped(text) if len(w.naming(other)) > 1]
             vrfs = {w.vrf(other) for other in w.networks} | {""}
             held = {there[1] for vrf in vrfs for there in (*w.interfaces(vrf), *w.static(vrf))}
+            held |= w.virtual("") | w.virtual("other")
             at, alone = f"networks.{name}.dns[{i}]", w.naming(text) == [name]
             if number_of(text) in held:
                 continue

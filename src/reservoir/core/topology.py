@@ -131,6 +131,19 @@ class Topology:
         """The interface itself."""
         return self._plan.devices[attachment.device].interfaces[attachment.interface]
 
+    def is_up(self, attachment: Attachment) -> bool:
+        """Whether an interface is enabled, and its parent too."""
+        return self.down_at(attachment) is None
+
+    def down_at(self, attachment: Attachment) -> str | None:
+        """The interface that keeps another one down: itself, its parent; None if it is up."""
+        interfaces = self._plan.devices[attachment.device].interfaces
+        own = interfaces[attachment.interface]
+        for name in (attachment.interface, own.parent):
+            if name is not None and name in interfaces and not interfaces[name].enabled:
+                return name
+        return None
+
     def attachments(self, network: Network) -> list[Attachment]:
         """The interfaces whose address is in the network's subnet, by address."""
         key = (network.vrf, network.subnet)

@@ -18,6 +18,7 @@ from reservoir.core.findings import Finding, Obstacle, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Plan, PlanPath
 from reservoir.core.pools import Pools
+from reservoir.core.routing import Routing
 from reservoir.core.topology import Topology
 
 
@@ -47,6 +48,11 @@ class Site:
     def topology(self) -> Topology:
         """Who reaches whom."""
         return self.pools.topology
+
+    @cached_property
+    def routing(self) -> Routing:
+        """Where packets go by the devices' routes."""
+        return Routing(self.plan, self.topology)
 
     def behaviour(self, device: str | None) -> DeviceBehaviour | None:
         """How a device behaves; None if its dialect isn't known."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from functools import lru_cache
 
+from reservoir.core.checks.paths.relays import relayed_ways
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
@@ -22,6 +23,21 @@ def serving(site: Site) -> list[tuple[str, Attachment]]:
         if reach is not None:
             found[pool.name, reach.through] = None
     return list(found)
+
+
+def _ends_of_ways(site: Site) -> Iterator[tuple[str, Attachment]]:
+    """Each network with the disabled interface at which its relayed requests or answers end."""
+    for way in relayed_ways(site):
+        for down in (way.there.down, way.back.down):
+            if down is not None:
+                yield way.network, down
+
+
+def entered(site: Site) -> Iterator[tuple[str, Attachment]]:
+    """Each network with the interfaces that its relayed requests come in at on their way."""
+    for way in relayed_ways(site):
+        for attachment in way.there.entered:
+            yield way.network, attachment
 
 
 class InterfaceIsMember(Rule):
@@ -65,7 +81,7 @@ class InterfaceIsMember(Rule):
 
 
 class InterfaceDown(Rule):
-    """The interface that should serve or relay a network is disabled.
+    """An interface that serves or relays a network, or is on the way to its server, is disabled.
 
     Why: No requests arrive there, and the clients get no address.
 
@@ -82,14 +98,11 @@ class InterfaceDown(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        down: dict[PlanPath, list[str]] = {}
-        for name, attachment in serving(site):
-            interfaces = site.plan.devices[attachment.device].interfaces
-            own = interfaces[attachment.interface]
-            parent = own.parent if own.parent in interfaces else None
-            for where in (attachment.interface, parent):
-                if where is not None and not interfaces[where].enabled:
-                    down.setdefault((*attachment.path[:3], where, "enabled"), []).append(name)
+        down: dict[PlanPath, dict[str, None]] = {}
+        for name, attachment in (*serving(site), *_ends_of_ways(site)):
+            where = site.topology.down_at(attachment)
+            if where is not None:
+                down.setdefault((*attachment.path[:3], where, "enabled"), {})[name] = None
         for path, (network, *others) in down.items():
             yield self.finding(
                 f"{path[1]} {path[3]} is disabled",
@@ -101,9 +114,9 @@ class InterfaceDown(Rule):
 
 
 class ZoneBlocksDhcp(Rule):
-    """The zone of the interface that serves or relays a network doesn't admit DHCP.
+    """The zone of an interface that requests come in at doesn't admit DHCP.
 
-    Why: The firewall drops the clients' requests before its DHCP server sees them.
+    Why: The firewall drops the requests, of clients or of a relay, before a server sees them.
 
     Remedy: Let the zone admit dhcp, or move the interface to a zone that does.
     """
@@ -123,7 +136,7 @@ class ZoneBlocksDhcp(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         blocked: dict[tuple[str, str | None], list[tuple[str, Attachment]]] = {}
-        for name, attachment in serving(site):
+        for name, attachment in dict.fromkeys((*serving(site), *entered(site))):
             zones = site.plan.devices[attachment.device].zones
             behaviour = site.behaviour(attachment.device)
             if not zones or behaviour is None or not behaviour.zone_must_admit_dhcp:
@@ -133,7 +146,8 @@ class ZoneBlocksDhcp(Rule):
                 blocked.setdefault((attachment.device, zone), []).append((name, attachment))
         for (device, zone), served in blocked.items():
             networks = [name for name, _ in served]
-            message, at, edit = self._wrong(site, device, zone, [there for _, there in served])
+            interfaces = list(dict.fromkeys(there for _, there in served))
+            message, at, edit = self._wrong(site, device, zone, interfaces)
             unheard = Witness("unanswered", networks[0])
             yield self.finding(message, at, unheard, edit, concerns=tuple(networks[1:]))
 

@@ -1,4 +1,4 @@
-"""Where relays send requests: to a server that exists and has a route back."""
+"""Where relays send requests: to a server that exists."""
 
 from __future__ import annotations
 
@@ -9,15 +9,10 @@ from reservoir.core.checks.paths.meant import is_isolated, server_of_relay
 from reservoir.core.checks.paths.relays import Relay, relays
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.typos import is_slip
-from reservoir.core.wording import listed
-
-MANY = 4
-"""Names that a message lists before it counts the rest."""
 
 
 class RelayToNobody(Rule):
@@ -117,98 +112,3 @@ def _is_lost(site: Site, relay: Relay) -> bool:
     if not site.complete and not relay.servers:
         return False  # the server may be one that isn't known
     return not any(site.pools.served_by(server) for server in relay.servers)
-
-
-class RelayNoWayBack(Rule):
-    """A server has no route back to a relay.
-
-    Why: The server answers to the relay's address in the client network; without a route the answer
-    is lost, and the clients get no address.
-
-    Remedy: Give the server a route to the client network. A server that learns its routes can be
-    listed without any: only one that lists some is checked.
-    """
-
-    severity = Severity.ERROR
-    rests_on = ("route",)
-    example = """
-          devices:
-            pier:
-              interfaces:
-                uplink: {address: 10.84.0.2/24}
-                deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
-            depot:
-              interfaces: {lan: {address: 10.84.0.10/24}}
-        -     routes: [{to: 10.84.31.0/24, via: 10.84.0.2}]
-        +     routes: [{to: 10.84.30.0/24, via: 10.84.0.2}]
-          networks:
-            crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
-    """
-
-    def check(self, site: Site) -> Iterator[Finding]:
-        unanswered: dict[tuple[str, str], list[Attachment]] = {}
-        for relay in relays(site):
-            if relay.network is None:
-                continue
-            serving = site.topology.serving(relay.network).intersection(relay.servers)
-            for server in sorted(serving):
-                # A server without routes learns them, or the plan leaves them out.
-                routes = site.plan.devices[server].routes
-                if routes and not site.topology.knows_way(server, relay.attachment.address):
-                    unanswered.setdefault((server, relay.network), []).append(relay.attachment)
-        together: dict[str, list[tuple[str, tuple[Edit, ...]]]] = {}
-        for (server, network), attachments in unanswered.items():
-            position = len(site.plan.devices[server].routes)
-            edits = tuple(
-                suggestion
-                for attachment in attachments
-                for suggestion in _route(site, attachment, server, network, position)
-            )
-            if len(edits) == 1:
-                yield self._unanswered(server, [network], attachments, edits)
-            else:
-                together.setdefault(server, []).append((network, edits))
-        for server, lacking in together.items():  # most likely a single wrong route
-            networks = [network for network, _ in lacking]
-            asking = [a for network in networks for a in unanswered[server, network]]
-            edits = lacking[0][1] if len(lacking) == 1 else ()
-            yield self._unanswered(server, networks, asking, edits)
-
-    def _unanswered(
-        self,
-        server: str,
-        networks: list[str],
-        attachments: list[Attachment],
-        edits: tuple[Edit, ...],
-    ) -> Finding:
-        addresses = [format_address(attachment.address) for attachment in attachments]
-        return self.finding(
-            f"{server} has no route to {listed(networks[:MANY])}"
-            + (f" and {len(networks) - MANY:,} more" if len(networks) > MANY else "")
-            + f", but {listed(attachments[:MANY])} relay{'s' * (len(attachments) == 1)} to it "
-            f"from {listed(addresses[:MANY])}",
-            ("devices", server, "routes"),
-            Witness("answer-lost", networks[0], attachments[0].address, also=server),
-            edits,
-            concerns=tuple(networks[1:]),
-        )
-
-
-def _route(
-    site: Site, relaying: Attachment, server: str, network: str, position: int
-) -> tuple[Edit, ...]:
-    """The route via the relaying device, where the server shares a subnet with it."""
-    near = [
-        attachment
-        for attachment in site.topology.addressed
-        if attachment.device == relaying.device
-        and any(
-            own.prefix.span.holds(attachment.address)
-            for own in site.topology.attachments_of(server)
-        )
-    ]
-    if len(near) != 1:
-        return ()
-    to, via = site.plan.networks[network].subnet.subnet, format_address(near[0].address)
-    path: PlanPath = ("devices", server, "routes", position)
-    return (Edit(path, None, f"{{to: {to}, via: {via}}}"),)

@@ -10,6 +10,7 @@ from reservoir.core.checks.paths.meant import network_of_relay, networks_by_tag
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import PlanPath
+from reservoir.core.routing import Way
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import format_address
 from reservoir.core.wording import be, listed
@@ -46,6 +47,29 @@ def relays(site: Site) -> list[Relay]:
                 continue  # it gets a copy of each request, and answers none
             holders = dict.fromkeys(holder.device for holder in site.topology.holders(target))
             found.append(Relay(attachment, position, target, network, list(holders)))
+    return found
+
+
+class RelayedWay(NamedTuple):
+    """The ways of a network's relayed requests to its server, and of the answers back."""
+
+    network: str
+    relay: Relay
+    server: str
+    there: Way
+    back: Way
+
+
+@lru_cache(maxsize=1)
+def relayed_ways(site: Site) -> list[RelayedWay]:
+    """For each relay to a server of its network, the ways there and back."""
+    found = []
+    for relay in relays(site):
+        serving = site.topology.serving(relay.network) if relay.network else set()
+        for server in sorted(serving.intersection(relay.servers) - {relay.attachment.device}):
+            there = site.routing.way(relay.attachment.device, relay.target)
+            back = site.routing.way(server, relay.attachment.address)
+            found.append(RelayedWay(str(relay.network), relay, server, there, back))
     return found
 
 

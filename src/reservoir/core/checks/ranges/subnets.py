@@ -224,8 +224,9 @@ def _subnet_of_interfaces(
 def _interfaces_there(site: Site, network: Network) -> list[Attachment]:
     """The interfaces with the subnet's network address, and those with its gateway address."""
     begin = network.vrf, network.subnet.address
-    at_gateway = site.topology.holders(network.gateway) if network.gateway is not None else []
-    own = [a for a in at_gateway if site.topology.interface(a).vrf == network.vrf]
+    gateway = network.gateway
+    at_gateway = site.topology.answering(gateway, network.vrf) if gateway is not None else []
+    own = [a for a in at_gateway if a.prefix in site.topology.interface(a).addresses]
     return list(dict.fromkeys([*_interfaces_by_begin(site).get(begin, ()), *own]))
 
 
