@@ -19,6 +19,7 @@ interfaces = st.builds(
     Interface,
     addresses=st.lists(prefixes, max_size=2).map(tuple),
     vrf=vrfs,
+    enabled=st.integers(0, 9).map(bool),
     relay_to=st.lists(addresses, max_size=2).map(tuple),
 )
 devices = st.dictionaries(st.sampled_from("abc"), st.lists(interfaces, max_size=4), min_size=1)

@@ -67,6 +67,10 @@ class Routing:
             self._found[key] = self._follow(device, address, {device}, MOST_HOPS)
         return self._found[key]
 
+    def connected(self, device: str, address: int) -> Sequence[Attachment]:
+        """The device's interfaces in its smallest connected subnet that has an address."""
+        return self._table(device).connected(address)
+
     def _follow(self, device: str, address: int, passed: set[str], left: int) -> Way:
         """The best way on from a device; each device is passed once, however many ways lead to it.
 
@@ -74,13 +78,12 @@ class Routing:
         """
         if any(a.device == device for a in self._topology.holders(address)):
             return Way(End.ARRIVED, device)
-        table = self._table(device)
-        connected = table.connected(address)
+        connected = self.connected(device, address)
         if connected:
             return self._onto(device, address, connected)
         if not self._plan.devices[device].routes or not left:
             return Way(End.UNKNOWN, device)
-        hops = table.next_hops(address)
+        hops = self._table(device).next_hops(address)
         if not hops:
             return Way(End.NO_ROUTE, device)
         ways = [way for hop in hops for way in self._by(device, hop, address, passed, left)]
@@ -103,7 +106,7 @@ class Routing:
         self, device: str, hop: int, address: int, passed: set[str], left: int
     ) -> Iterator[Way]:
         """The ways by a next hop: one for each device that holds it or shares it."""
-        connected = self._table(device).connected(hop)
+        connected = self.connected(device, hop)
         leaving = self._enabled(connected)
         if connected and not leaving:
             yield Way(End.DOWN, device, down=connected[0])

@@ -11,6 +11,7 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import Device, PlanPath
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.typos import is_slip
 from reservoir.core.wording import listed
 
 OWN = "its own address"
@@ -139,6 +140,84 @@ def _named_as_routers(site: Site) -> Mapping[int, set[str | None]]:
         for route in device.routes:
             found.setdefault(route.via, set()).add(name)
     return found
+
+
+class NextHopNotHeld(Rule):
+    """A next hop is in a network whose router is another device of the plan, and nobody holds it.
+
+    Why: The device sends packets to an address where nobody is. Everything that should take the
+    route is lost: clients' traffic, DNS queries, answers to a relay.
+
+    Remedy: Correct the next hop; or list the router that has the address, as a static host if the
+    plan has no more to say of it.
+    """
+
+    severity = Severity.ERROR
+    rests_on = ("subnet", "interface", "address")
+    rests_at = ("holder",)
+    follows_here = ("interface-edge-address", "interface-mask-differs", "interfaces-overlap")
+    example = """
+          devices:
+            pier: {interfaces: {deck: {address: 10.84.30.1/24}}}
+            depot:
+              interfaces: {lan: {address: 10.84.30.10/24}}
+        -     routes: [{to: 0.0.0.0/0, via: 10.84.30.11}]
+        +     routes: [{to: 0.0.0.0/0, via: 10.84.30.1}]
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              gateway: 10.84.30.1
+              served_by: pier
+              ranges: [10.84.30.20]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for name, device in site.plan.devices.items():
+            positions: dict[int, int] = {}
+            for position, route in enumerate(device.routes):
+                positions.setdefault(route.via, position)
+            for hop, position in positions.items():
+                network = _network_of_known_router(site, name, hop)
+                if network is not None:
+                    yield self._not_held(site, name, hop, position, network)
+
+    def _not_held(self, site: Site, device: str, hop: int, position: int, network: str) -> Finding:
+        gateway = site.plan.networks[network].gateway
+        assert gateway is not None
+        shown, router = format_address(hop), format_address(gateway)
+        path: PlanPath = ("devices", device, "routes", position, "via")
+        others = sum(route.via == hop for route in site.plan.devices[device].routes) > 1
+        return self.finding(
+            f"nobody holds {shown}, the next hop of {device} in {network}; the router there has "
+            f"{router}",
+            path,
+            Witness(
+                "traffic-lost",
+                network,
+                hop,
+                also=device,
+                value=_where(site.plan.devices[device].routes[position].to),
+            ),
+            replaced(path, shown, router if is_slip(hop, gateway) and not others else None),
+        )
+
+
+def _network_of_known_router(site: Site, device: str, hop: int) -> str | None:
+    """The network that a next hop is in, where another device is the router and nobody the hop."""
+    if site.topology.holders(hop) or _named_as_routers(site)[hop] != {device}:
+        return None  # somebody's, a gateway, or a router that other devices know too
+    for attachment in site.routing.connected(device, hop):
+        home = site.topology.home_of(attachment)
+        if home is None or not attachment.prefix.hosts.holds(hop) or hop == attachment.address:
+            continue
+        network = site.plan.networks[home]
+        if network.gateway is not None and network.subnet.hosts.holds(hop):
+            if site.pools.static_by_address.at(site.pools.vrf_of[network.vrf], hop):
+                return None
+            routers = site.topology.answering(network.gateway, network.vrf)
+            if any(router.device != device for router in routers):
+                return home
+    return None
 
 
 class RouteHasHostBits(Rule):

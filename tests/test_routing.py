@@ -1,0 +1,87 @@
+"""Ways by the devices' routes, against trying every way there is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from hypothesis import given, settings
+
+from conftest import examples
+from reservoir.core.plan.model import Plan
+from reservoir.core.routing import End, Routing
+from reservoir.core.topology import Topology
+from reservoir.core.values.addresses import Prefix
+from test_topology import addresses, plans, ports
+
+Port = tuple[str, str, str, Prefix, bool]
+"""Device, interface, VRF, address, whether it is up."""
+
+
+def every_port(plan: Plan) -> list[Port]:
+    return [(device, name, its.vrf, held, its.enabled) for device, name, its, held in ports(plan)]
+
+
+def ways(plan: Plan, device: str, address: int, passed: tuple[str, ...]) -> Iterator[End]:
+    """How each way ends that leads on from a device, found by looking through all ports."""
+    everybody = every_port(plan)
+    if any(port[0] == device and port[3].address == address for port in everybody):
+        yield End.ARRIVED
+        return
+    around = [p for p in everybody if p[0] == device and p[3].span.holds(address)]
+    if around:
+        smallest = [p for p in around if p[3].bits == max(port[3].bits for port in around)]
+        leaving = [p for p in smallest if p[4]]
+        if not leaving:
+            yield End.DOWN
+            return
+        beside = [p for p in everybody if p[3].address == address and p[2] == leaving[0][2]]
+        states = {p[4] for p in beside if p[0] != device}
+        yield End.ARRIVED if True in states else End.DOWN if states else End.UNKNOWN
+        return
+    routes = plan.devices[device].routes
+    if not routes:
+        yield End.UNKNOWN
+        return
+    leading = [route for route in routes if route.to.span.holds(address)]
+    if not leading:
+        yield End.NO_ROUTE
+    longest = max((route.to.bits for route in leading), default=0)
+    for hop in {route.via for route in leading if route.to.bits == longest}:
+        yield from ways_by(plan, device, hop, address, passed)
+
+
+def ways_by(
+    plan: Plan, device: str, hop: int, address: int, passed: tuple[str, ...]
+) -> Iterator[End]:
+    everybody = every_port(plan)
+    around = [p for p in everybody if p[0] == device and p[3].span.holds(hop)]
+    smallest = [p for p in around if p[3].bits == max(port[3].bits for port in around)]
+    leaving = [p for p in smallest if p[4]]
+    if smallest and not leaving:
+        yield End.DOWN
+        return
+    there = [p for p in everybody if leaving and p[3].address == hop and p[2] == leaving[0][2]]
+    there = [p for p in there if p[0] != device]
+    if not there:
+        yield End.UNKNOWN
+    for neighbour, *_, is_up in there:
+        if not is_up:
+            yield End.DOWN
+        elif neighbour in passed:
+            yield End.LOOP
+        else:
+            yield from ways(plan, neighbour, address, (*passed, neighbour))
+
+
+@given(plans(), addresses)
+@settings(max_examples=examples(300))
+def test_a_way_ends_as_the_best_of_all_ways_does(plan: Plan, address: int) -> None:
+    """Arrived if any does; broken only if every one is; nothing is claimed of what isn't known."""
+    routing = Routing(plan, Topology(plan))
+    for device in plan.devices:
+        way = routing.way(device, address)
+        ends = set(ways(plan, device, address, (device,)))
+        assert way.end is next(end for end in End if end in ends)
+        assert (way.down is not None) == (way.end is End.DOWN)
+        if way.end is End.ARRIVED and way.entered:
+            assert way.entered[-1].address == address
