@@ -28,6 +28,7 @@ def findings(walked: Walked) -> Counter[tuple[str, str]]:
             of_capacity,
         ),
         *(of_held_addresses, of_placed_hosts, of_bindings, of_clients, of_static, of_servers),
+        *(of_dns, of_bound_infrastructure),
     ]
     for family in families:
         found.update(family(walked))
@@ -344,6 +345,46 @@ def of_servers(w: Walked) -> Found:
                 hosts = map(number_of, swapped(text) - set(network["dns"]))
                 if sum(host in known_subnets(w) for host in hosts) == 1:
                     yield "dns-digits-swapped", at
+
+
+def of_dns(w: Walked) -> Found:
+    """DNS servers listed twice, and those in a network where nobody has them."""
+    for name, network in w.networks.items():
+        dns = network.get("dns", [])
+        for i, text in enumerate(dns):
+            if text in dns[:i]:
+                yield "dns-twice", f"networks.{name}.dns[{i}]"
+            address, vrf = number_of(text), w.vrf(name)
+            alike = [other for other in w.networks if w.vrf(other) == vrf]
+            homes = [other for other in alike if address in w.addresses(other)]
+            edges = set().union(*(w.addresses(other) - w.hosts(other) for other in alike))
+            if not homes or address in edges or IPv4Address(text).is_loopback:
+                continue
+            held = {a for _, a, _ in (*w.interfaces(vrf), *w.static(vrf))} | w.virtual(vrf)
+            bound = {number_of(b["address"]) for n in alike for b in w.networks[n]["bindings"]}
+            pools = [pool.assignable for pool in w.pools if pool.network in homes]
+            known = held | bound | w.anycast() | {w.gateway(home) for home in homes}
+            known |= set().union(*pools)
+            if address not in known:
+                yield "dns-not-held", f"networks.{name}.dns[{i}]"
+
+
+def of_bound_infrastructure(w: Walked) -> Found:
+    """Bindings to the addresses of interfaces, DNS servers and next hops."""
+    hops = {number_of(r["via"]) for d in w.plan["devices"].values() for r in d.get("routes", ())}
+    for vrf in sorted({w.vrf(name) for name in w.networks}):
+        alike = [name for name in w.networks if w.vrf(name) == vrf]
+        used = {a for _, a, _ in w.interfaces(vrf)} | w.virtual(vrf)
+        used |= {number_of(s) for name in alike for s in w.networks[name].get("dns", ())}
+        used |= hops if vrf == "" else set()
+        used -= {a for _, a, _ in w.static(vrf)} | {w.gateway(name) or 0 for name in alike}
+        said: set[int] = set()
+        for name in alike:
+            for i, binding in enumerate(w.networks[name]["bindings"]):
+                address = number_of(binding["address"])
+                if address in used - said:
+                    yield "infrastructure-bound", f"networks.{name}.bindings[{i}].address"
+                    said.add(address)
 
 
 def known_subnets(w: Walked) -> set[int]:

@@ -7,7 +7,7 @@ of each value is that of RFC 2132 unless another RFC is named.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
 from reservoir.core.values.addresses import (
@@ -156,16 +156,17 @@ def _encode_route(text: str) -> bytes:
 
 
 def _decode_routes(data: bytes) -> str:
-    routes = []
+    return ",".join(f"{to} via {format_address(router)}" for to, router in _routes(data))
+
+
+def _routes(data: bytes) -> Iterator[tuple[Prefix, int]]:
     while data:
         bits, octets = data[0], (data[0] + 7) // 8
         if bits > 32 or len(data) < 5 + octets:
             raise MalformedValueError("the bytes are not a list of routes")
         destination = int.from_bytes(data[1 : 1 + octets].ljust(4, b"\0"), "big")
-        router = _decode_address(data[1 + octets : 5 + octets])
-        routes.append(f"{Prefix(destination, bits)} via {router}")
+        yield Prefix(destination, bits), int.from_bytes(data[1 + octets : 5 + octets], "big")
         data = data[5 + octets :]
-    return ",".join(routes)
 
 
 def _decode_addresses(data: bytes) -> str:
@@ -233,6 +234,22 @@ def decode(code: int, data: bytes) -> tuple[str, str]:
         return kind, KINDS[kind][1](data)
     except (MalformedValueError, UnicodeDecodeError):
         return "hex", data.hex()
+
+
+def routes_in(data: bytes) -> list[tuple[Prefix, int]]:
+    """The destinations and routers of classless routes (RFC 3442); none if the bytes are none."""
+    try:
+        return list(_routes(data))
+    except MalformedValueError:
+        return []
+
+
+def addresses_in(code: int, data: bytes) -> list[int]:
+    """The addresses that an option of a registered kind holds; none if it holds no addresses."""
+    whole = len(data) == 4 if kind_of(code) == "ip" else len(data) % 4 == 0
+    if kind_of(code) not in ("ip", "ips") or not whole:
+        return []
+    return [int.from_bytes(data[at : at + 4], "big") for at in range(0, len(data), 4)]
 
 
 def kind_of(code: int) -> str | None:

@@ -46,6 +46,12 @@ def transpositions(address: int) -> set[int]:
     return set(_swapped(format_address(address)))
 
 
+def slips(address: int) -> set[int]:
+    """The addresses that come of two digits swapped, or of one wrong, missing or extra digit."""
+    text = format_address(address)
+    return {*_swapped(text), *_one_digit(text)} - {address}
+
+
 def likely_range(span: Span, subnet: Prefix) -> Span | None:
     """The range inside the subnet that was meant by one with an end outside it."""
     ends = [

@@ -73,7 +73,7 @@ def _has_clients(pools: Sequence[Pool]) -> bool:
     return any(pool.assignable for pool in pools) or len(pools[0].bindings) > 0
 
 
-def _dns_servers(site: Site) -> Iterator[tuple[PlanPath, int, str]]:
+def dns_servers(site: Site) -> Iterator[tuple[PlanPath, int, str]]:
     """Each DNS server once where it is written, with a network whose clients are offered it."""
     for position, address in enumerate(site.plan.defaults.dns or ()):
         using = (name for name, network in site.plan.networks.items() if network.dns is None)
@@ -83,6 +83,18 @@ def _dns_servers(site: Site) -> Iterator[tuple[PlanPath, int, str]]:
     for name, network in site.plan.networks.items():
         for position, address in enumerate(network.dns or ()):
             yield ("networks", name, "dns", position), address, name
+
+
+def why_no_host(site: Site, address: int, vrf: str) -> str | None:
+    """Why no server can have an address, if that is so: ``is the network address of crew``."""
+    for other in site.topology.networks_at(address, vrf):
+        subnet = site.plan.networks[other].subnet
+        if subnet.is_edge(address):
+            return f"is the {subnet.edge_word(address)} address of {other}"
+    for block, use in SPECIAL_USE.items():
+        if block.holds(address):
+            return f"is reserved for {use}"
+    return None
 
 
 class DnsInvalid(Rule):
@@ -102,21 +114,11 @@ class DnsInvalid(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        special = AddressSet(SPECIAL_USE)
-        for path, address, name in _dns_servers(site):
-            shown, reason = format_address(address), None
-            vrf = site.plan.networks[name].vrf
-            if address in special:
-                reason = next(use for block, use in SPECIAL_USE.items() if block.holds(address))
-                reason = f"is reserved for {reason}"
-            for other in site.topology.networks_at(address, vrf):
-                subnet = site.plan.networks[other].subnet
-                if subnet.is_edge(address):
-                    kind = subnet.edge_word(address)
-                    reason = f"is the {kind} address of {other}"
+        for path, address, name in dns_servers(site):
+            reason = why_no_host(site, address, site.plan.networks[name].vrf)
             if reason:
                 yield self.finding(
-                    f"the DNS server {shown} {reason}",
+                    f"the DNS server {format_address(address)} {reason}",
                     path,
                     Witness.of_dns(name, address, "not-a-host"),
                 )
@@ -145,7 +147,7 @@ class DnsDigitsSwapped(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         offered = Counter(address for offer in site.pools.offers for address in set(offer.dns))
         near = _known_subnets(site)
-        for path, address, name in _dns_servers(site):
+        for path, address, name in dns_servers(site):
             alone = offered[address] == 1 and path[0] == "networks"
             if (not alone and address in near) or site.topology.holders(address):
                 continue

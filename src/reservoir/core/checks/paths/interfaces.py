@@ -80,6 +80,46 @@ class InterfaceIsMember(Rule):
             )
 
 
+class InterfaceInTwoBridges(Rule):
+    """An interface is a member of two bridges.
+
+    Why: A port belongs to one bridge or bond; the device refuses the second, and the clients behind
+    it are in the other network or in none.
+
+    Remedy: Remove it from one of them.
+    """
+
+    severity = Severity.ERROR
+    example = """
+          devices:
+            office:
+              interfaces:
+                shop: {members: [port1, port2], address: 10.84.51.1/24}
+        -       staff: {members: [port2, port3], address: 10.84.50.1/24}
+        +       staff: {members: [port3], address: 10.84.50.1/24}
+                port1: {}
+                port2: {}
+                port3: {}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for device, described in site.plan.devices.items():
+            first: dict[str, str] = {}
+            for name, interface in described.interfaces.items():
+                for position, member in enumerate(interface.members):
+                    other = first.setdefault(member, name)
+                    if other != name:
+                        yield self.finding(
+                            f"{device} {member} is a member of {other} and of {name}",
+                            ("devices", device, "interfaces", name, "members", position),
+                            Witness(
+                                "member-shared",
+                                name=f"{device} {member}",
+                                also=f"{other} and {name}",
+                            ),
+                        )
+
+
 class InterfaceDown(Rule):
     """An interface that serves or relays a network, or is on the way to its server, is disabled.
 

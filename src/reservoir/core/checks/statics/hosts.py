@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from typing import NamedTuple
 
 import numpy as np
 
@@ -13,6 +14,7 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pool
 from reservoir.core.values.addresses import format_address
+from reservoir.core.values.options import addresses_in
 
 
 class StaticInPool(Rule):
@@ -81,7 +83,7 @@ class InfrastructureInPool(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        used = {(vrf, address): role for vrf, address, role in reversed(list(_used(site)))}
+        used = {(use.vrf, use.address): use.role for use in reversed(list(addresses_in_use(site)))}
         vrfs, addresses = np.array(sorted(used), dtype=np.int64).reshape(-1, 2).T
         for pool, inside in site.pools.containing(vrfs, addresses):
             for place in inside.tolist():
@@ -107,28 +109,38 @@ class InfrastructureInPool(Rule):
         return bool(len(pools.static) and pools.static_by_address.at(vrf, address))
 
 
-def _used(site: Site) -> Iterator[tuple[int, int, str]]:
-    """Addresses that clients or devices use: the number of the VRF, the address, its role."""
+class AddressInUse(NamedTuple):
+    """An address that clients or devices of the plan send requests or packets to."""
+
+    vrf: int
+    """The number of the VRF."""
+    address: int
+    role: str
+    is_certainly_another: bool = False
+    """Whether whoever has it can't be a client: it is a router or a DHCP server."""
+
+
+def addresses_in_use(site: Site) -> Iterator[AddressInUse]:
+    """The servers and next hops that the plan names, once wherever they are named."""
     pools = site.pools
     for name, vrf, offer in zip(pools.names, pools.vrf_numbers.tolist(), pools.offers, strict=True):
         for key, field in OFFERED.items():
             for address in field.addresses(offer.values[key]):
-                yield vrf, address, f"the {field.server} of {name}"
+                yield AddressInUse(vrf, address, f"the {field.server} of {name}")
         for code, data in offer.options.items():
-            if code in _SERVERS and len(data) % 4 == 0:
-                for at in range(0, len(data), 4):
-                    address = int.from_bytes(data[at : at + 4], "big")
-                    yield vrf, address, f"the {_SERVERS[code]} of {name}"
+            for address in addresses_in(code, data) if code in _SERVERS else ():
+                yield AddressInUse(vrf, address, f"the {_SERVERS[code]} of {name}")
     vrf_of = pools.vrf_of  # an address in a VRF without networks is in no pool
     for device_name, device in site.plan.devices.items():
         for interface_name, interface in device.interfaces.items():
             if interface.vrf in vrf_of:
                 what = f"the server that {device_name} {interface_name} relays to"
                 for address in interface.relay_to:
-                    yield vrf_of[interface.vrf], address, what
+                    yield AddressInUse(vrf_of[interface.vrf], address, what, True)
         for route in device.routes:
             if "" in vrf_of:
-                yield vrf_of[""], route.via, f"the next hop of {device_name} to {route.to}"
+                role = f"the next hop of {device_name} to {route.to}"
+                yield AddressInUse(vrf_of[""], route.via, role, True)
 
 
 _SERVERS: Mapping[int, str] = {

@@ -1,0 +1,213 @@
+"""DNS servers that are in the plan's own networks, and servers that options name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.core.checks.options.dns import dns_servers, why_no_host
+from reservoir.core.checks.options.written import options_as_written
+from reservoir.core.checks.rule import Rule, Site, replaced
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.options import REGISTRY, addresses_in, name_of
+from reservoir.core.values.typos import slips
+
+BROADCAST = REGISTRY["broadcast_address"].code
+"""The option whose address is no server's."""
+
+
+class DnsTwice(Rule):
+    """A DNS server is listed twice.
+
+    Why: Clients that get no answer ask the same server again, and another may have been meant.
+
+    Remedy: Name another server, or remove the second.
+    """
+
+    severity = Severity.WARNING
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, dns: [10.84.0.53, 10.84.0.53]}
+        +   crew: {subnet: 10.84.30.0/24, dns: [10.84.0.53, 10.84.1.53]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        said: set[tuple[object, ...]] = set()
+        for path, address, name in dns_servers(site):
+            key = (*path[:-1], address)
+            if key in said:
+                shown = format_address(address)
+                yield self.finding(
+                    f"the DNS server {shown} is listed twice",
+                    path,
+                    Witness.of_dns(name, address, "again"),
+                    (Edit(path, shown, None),),
+                )
+            said.add(key)
+
+
+class DnsNotHeld(Rule):
+    """A DNS server's address is in a network of the plan, and nobody there has it.
+
+    Why: If no server answers there, clients resolve no names. Where a typo leads to a machine that
+    is there, it is a warning; else the server may just not be listed, and it is advice.
+
+    Remedy: Correct the address, or list the server as a static host.
+    """
+
+    severity = Severity.WARNING
+    rests_on = ("subnet", "networks", "address", "holder")
+    follows = ("static-outside-subnet", "static-edge-address", "dns-digits-swapped")
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              static: [{name: ns1, address: 10.84.30.53}]
+        -     dns: [10.84.30.35]
+        +     dns: [10.84.30.53]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for path, address, name in dns_servers(site):
+            vrf, shown = site.plan.networks[name].vrf, format_address(address)
+            homes = list(site.topology.networks_at(address, vrf))
+            if not homes or why_no_host(site, address, vrf):
+                continue
+            if any(_is_known(site, address, home) for home in homes):
+                continue
+            home = homes[0]
+            near = [other for other in slips(address) if _who(site, other, home)]
+            meant = near[0] if len(near) == 1 else None
+            hint = f"; {_who(site, meant, home)} has {format_address(meant)}" if meant else ""
+            yield self.finding(
+                f"the DNS server {shown} is in {home}, but nobody in the plan has it{hint}",
+                path,
+                Witness.of_dns(name, address, "not-held"),
+                replaced(path, shown, format_address(meant) if meant else None),
+                severity=None if meant else Severity.ADVICE,
+                concerns=tuple({home} - {name}),
+            )
+
+
+def _is_known(site: Site, address: int, home: str) -> bool:
+    """Whether somebody has the address; or another rule reports that a client may get it."""
+    network, pools = site.plan.networks[home], site.pools
+    return bool(
+        _who(site, address, home)
+        or address in site.plan.anycast
+        or address == network.gateway
+        or pools.bindings_by_address.at(pools.vrf_of[network.vrf], address)
+        or any(address in pool.assignable for pool in pools.of(home))
+    )
+
+
+def _who(site: Site, address: int | None, home: str) -> str:
+    """The machine of a network that has an address: an interface or a static host."""
+    network, pools = site.plan.networks[home], site.pools
+    if address is None or not network.subnet.hosts.holds(address):
+        return ""
+    for attachment in site.topology.answering(address, network.vrf):
+        return str(attachment)
+    rows = pools.static_by_address.at(pools.vrf_of[network.vrf], address)
+    return (pools.static.name[rows[0]] or "a static host") if rows else ""
+
+
+class ZoneBlocksDns(Rule):
+    """Clients are offered a firewall's own address as DNS server, in a zone that doesn't admit DNS.
+
+    Why: The firewall drops the clients' queries, and they resolve no names.
+
+    Remedy: Let the zone admit dns, or offer another DNS server.
+    """
+
+    severity = Severity.ERROR
+    rests_on = ("zone", "admits")
+    example = """
+          devices:
+            office:
+              dialect: merganser
+              interfaces: {lan: {address: 10.84.50.1/24, zone: staff}}
+        -     zones: {staff: {admits: [dhcp]}}
+        +     zones: {staff: {admits: [dhcp, dns]}}
+          networks:
+            staff:
+              subnet: 10.84.50.0/24
+              gateway: 10.84.50.1
+              dns: [10.84.50.1]
+              served_by: office
+              ranges: [10.84.50.20]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        closed: dict[tuple[str, str], list[tuple[str, int]]] = {}
+        for name, offer in zip(site.pools.names, site.pools.offers, strict=True):
+            for address in offer.dns:
+                for device, zone in _closed_zones(site, name, address):
+                    closed.setdefault((device, zone), []).append((name, address))
+        for (device, zone), offered in closed.items():
+            path: PlanPath = ("devices", device, "zones", zone)
+            admits, (name, address) = site.plan.devices[device].zones[zone].admits, offered[0]
+            yield self.finding(
+                f"clients of {name} are offered the DNS server {format_address(address)}, but "
+                f"zone {zone} of {device} admits {', '.join(admits) or 'nothing'}, not dns",
+                path,
+                Witness.of_dns(name, address, "zone-closed", zone),
+                (Edit((*path, "admits", len(admits)), None, "dns"),),
+                concerns=tuple(other for other, _ in offered[1:]),
+            )
+
+
+def _closed_zones(site: Site, name: str, address: int) -> Iterator[tuple[str, str]]:
+    """The device and zone where queries of a network's clients to its own address are dropped."""
+    network = site.plan.networks[name]
+    for holder in site.topology.answering(address, network.vrf):
+        behaviour = site.behaviour(holder.device)
+        if behaviour is None or not behaviour.zone_must_admit_dhcp:
+            continue  # its zones don't matter, or it isn't known
+        # The clients come in where the device is in their network, if it is there.
+        there = (a for a in site.topology.attachments(network) if a.device == holder.device)
+        zone = site.topology.interface(next(there, holder)).zone
+        zones = site.plan.devices[holder.device].zones
+        if zone is not None and zone in zones and "dns" not in zones[zone].admits:
+            yield holder.device, zone
+
+
+class OptionAddressInvalid(Rule):
+    """A server that an option names has an address that no server can have.
+
+    Why: The clients' requests to it are never answered.
+
+    Remedy: Correct the address.
+    """
+
+    severity = Severity.ERROR
+    example = """
+          networks:
+        -   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], options: {ntp: [10.84.30.255]}}
+        +   crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20], options: {ntp: [10.84.30.123]}}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for option in options_as_written(site):
+            if option.code == BROADCAST or not option.networks:
+                continue
+            name, what = option.networks[0], name_of(option.code)
+            for address in addresses_in(option.code, option.data):
+                reason = why_no_host(site, address, site.plan.networks[name].vrf)
+                if reason:
+                    shown = format_address(address)
+                    yield self.finding(
+                        f"option {what}: {shown} {reason}",
+                        option.path,
+                        Witness(
+                            "offered",
+                            name,
+                            address,
+                            option=f"option {what}",
+                            value=shown,
+                            because="not-a-host",
+                        ),
+                        concerns=option.networks[1:],
+                    )
