@@ -354,6 +354,7 @@ def of_dns(w: Walked) -> Found:
         for i, text in enumerate(dns):
             if text in dns[:i]:
                 yield "dns-twice", f"networks.{name}.dns[{i}]"
+                continue
             address, vrf = number_of(text), w.vrf(name)
             alike = [other for other in w.networks if w.vrf(other) == vrf]
             homes = [other for other in alike if address in w.addresses(other)]

@@ -87,7 +87,35 @@ def test_walk_ins_are_as_many_as_come_while_one_address_is_held() -> None:
     """Little's law: in the midst of the day, arrivals a second times seconds held."""
     hours = demand(walk_in={"rate": "40/h", "between": "08:00-20:00", "stay": "25m"})
     assert peak_visits(hours, HOUR) == pytest.approx(40.0)
-    assert peak_devices(hours, 30 * MINUTE) == 30
     always = demand(walk_in={"rate": "48/day", "stay": {"mean": "10m"}}, devices="5")
-    assert peak_devices(always, 12 * HOUR) == 29
+    assert peak_visits(always, 12 * HOUR) == pytest.approx(24.0)
     assert math.isinf(peak_visits(always, INFINITE))
+
+
+@given(
+    rate=st.integers(1, 200),
+    devices=st.integers(0, 50),
+    risk=st.sampled_from([0.001, 0.01, 0.1, 0.5]),
+)
+@settings(max_examples=examples(60))
+def test_the_accepted_risk_and_no_more_is_taken(rate: int, devices: int, risk: float) -> None:
+    """That share of clients finds no address, and with one address less more would."""
+    walk_in = {"rate": f"{rate}/h", "stay": "20m"}
+    said = demand(walk_in=walk_in, devices=str(devices), risk=f"{risk * 100:g}%")
+    most = peak_devices(said, HOUR) - devices
+    assert refused(rate, most) <= risk < (refused(rate, most - 1) if most else 1)
+
+
+def refused(load: int, places: int) -> float:
+    """The share of clients who find no place (Erlang's B formula, by its recursion)."""
+    share = 1.0
+    for place in range(1, places + 1):
+        share = load * share / (place + load * share)
+    return share
+
+
+def test_twelve_addresses_are_too_few_for_ten_an_hour() -> None:
+    """With leases of an hour there are ten on average, and one client in eight is refused."""
+    assert refused(10, 12) == pytest.approx(1 / 8, abs=0.01)
+    assert peak_devices(demand(walk_in={"rate": "10/h", "stay": "20m"}), HOUR) == 18
+    assert refused(10, 18) < 0.01

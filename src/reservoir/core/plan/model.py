@@ -233,9 +233,13 @@ class Demand(Part):
     headroom: ShareText | None = None
     arrivals: tuple[Arrival, ...] = ()
     walk_in: WalkIn | None = None
+    risk: ShareText = 0.01
+    """The share of clients who walk in at the busiest time that may find no free address."""
 
     @model_validator(mode="after")
     def _says_something(self) -> Demand:
+        if not 0 < self.risk < 1:
+            raise MalformedValueError("a risk is above 0% and below 100%")
         if not self.model_fields_set & {"devices", "arrivals", "walk_in"}:
             raise MalformedValueError("a demand has devices, arrivals or walk_in")
         return self

@@ -7,6 +7,7 @@ each moment follows from arrivals, stays and the lease time.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -36,15 +37,53 @@ class Group(NamedTuple):
 def peak_devices(demand: Demand, lease: int) -> int:
     """Addresses taken at the busiest moment at the end of the horizon: grown, and rounded up.
 
-    A billionth is taken off before rounding, so that 100 devices at 10 % for a year are 110 and
-    not, by the last bit of a binary fraction, 111.
+    Those who are always there and groups that come together are as many as the plan says; for those
+    who walk in there are addresses enough but for the accepted risk. A billionth is taken off
+    before rounding, so that 100 devices at 10 % for a year are 110 and not, by the last bit of a
+    binary fraction, 111.
 
     Args:
         demand: Who is expected.
-        lease: The lease time in seconds, or ``INFINITE``.
+        lease: The lease time in seconds, or ``INFINITE``; then nobody may be expected to leave.
     """
-    grown = (demand.devices + peak_visits(demand, lease)) * (1 + demand.growth) ** demand.horizon
-    return math.ceil(float(grown) * (1 - 1e-9))
+    growth = (1 + demand.growth) ** demand.horizon
+    groups, walking = _groups(demand), _walk_in(demand)
+    moments = _turns([*groups, *walking], lease)
+    if walking:  # what takes most at once may then lie between two turns
+        moments = np.concatenate([moments, np.arange(0, DAY, 60.0)])
+    known = (demand.devices + _taken(groups, moments, lease)) * growth
+    taken = np.ceil(known * (1 - 1e-9))
+    if walking:
+        taken = taken + walk_ins(_taken(walking, moments, lease) * growth, demand.risk)
+    return int(taken.max())
+
+
+def walk_ins(load: Times, risk: float) -> Times:
+    """The addresses of which clients who walk in find one free, but for the accepted share.
+
+    They come independently of each other, so how many there are is Poisson, whatever the time for
+    which each holds an address; with so many addresses and no more, the share that finds none is
+    Erlang's B formula. It holds for a constant rate; for one that changes through the day it is
+    asked at each moment (the modified offered load; Massey and Whitt 1994).
+
+    Args:
+        load: How many there would be on average with addresses without end, at each of some
+            moments, shape (n,).
+        risk: The share that may find none, above 0 and below 1.
+
+    Returns:
+        The smallest numbers of addresses that do, shape (n,).
+    """
+    from scipy.special import gammaln, pdtr  # late: most plans have no walk-ins
+
+    def refused(places: Times) -> Times:
+        exactly = np.exp(places * np.log(np.maximum(load, 1e-300)) - load - gammaln(places + 1))
+        return np.asarray(exactly / pdtr(places, load))
+
+    places = np.floor(load * (1 - risk))  # fewer can't serve that share, whoever comes when
+    while (short := (load > 0) & (refused(places) > risk * (1 + 1e-9))).any():
+        places = places + short
+    return places
 
 
 def with_headroom(peak: int, headroom: float) -> int:
@@ -64,43 +103,54 @@ def hold(stay: float, lease: int) -> float:
 
 
 def peak_visits(demand: Demand, lease: int) -> float:
-    """Addresses that visitors have taken at the busiest moment of a day like all others.
+    """Addresses that visitors have taken on average at the busiest moment of a day like all others.
 
     What is taken rises and falls in straight lines between the moments at which a group begins
     or ends to arrive or to give back, so the peak is at one of these: exact, not sampled.
     Visitors of other days are others, and an infinite lease is never given back: then infinity.
     """
-    groups = [group for group in _groups(demand) if group.devices]
-    if not groups:
-        return 0.0
-    if lease == INFINITE:
+    groups = [*_groups(demand), *_walk_in(demand)]
+    if groups and lease == INFINITE:
         return math.inf
+    return float(_taken(groups, _turns(groups, lease), lease).max())
+
+
+def _groups(demand: Demand) -> list[Group]:
+    """Those who come together, as many as the plan says."""
+    groups = (Group(s.devices, s.at, s.over or 0, s.stay) for s in demand.arrivals)
+    return [group for group in groups if group.devices]
+
+
+def _walk_in(demand: Demand) -> list[Group]:
+    """Those who come one by one, as many as come on average."""
+    walk_in = demand.walk_in
+    if walk_in is None or not walk_in.rate:
+        return []
+    begin, end = walk_in.between
+    return [Group(walk_in.rate * (end - begin), begin, end - begin, walk_in.stay.mean)]
+
+
+def _turns(groups: Sequence[Group], lease: int) -> Times:
+    """When in a day a group begins or ends to arrive or to give back: seconds, shape (n,)."""
     moments = np.array(
-        [
+        [0.0]
+        + [
             moment
             for group in groups
             for begin in (group.begin, group.begin + group.over)
             for moment in (begin, begin + hold(group.stay, lease))
         ]
     )
-    moments = np.concatenate([moments % DAY, np.nextafter(moments, -np.inf) % DAY])
-    taken = sum((_taken(group, moments, lease) for group in groups), np.zeros(len(moments)))
-    return float(taken.max())
+    return np.concatenate([moments % DAY, np.nextafter(moments, -np.inf) % DAY])
 
 
-def _groups(demand: Demand) -> list[Group]:
-    groups = [Group(s.devices, s.at, s.over or 0, s.stay) for s in demand.arrivals]
-    walk_in = demand.walk_in
-    if walk_in is not None:
-        begin, end = walk_in.between
-        arriving = walk_in.rate * (end - begin)
-        groups.append(Group(arriving, begin, end - begin, walk_in.stay.mean))
-    return groups
-
-
-def _taken(group: Group, moments: Times, lease: int) -> Times:
-    """Addresses that a group holds at each of some moments, shape (n,)."""
-    return _arrived(group, moments) - _arrived(group, moments - hold(group.stay, lease))
+def _taken(groups: Sequence[Group], moments: Times, lease: int) -> Times:
+    """Addresses that groups hold at each of some moments, shape (n,)."""
+    taken = np.zeros(len(moments))
+    for group in groups:
+        held = hold(group.stay, lease)
+        taken += _arrived(group, moments) - _arrived(group, moments - held)
+    return taken
 
 
 def _arrived(group: Group, moments: Times) -> Times:

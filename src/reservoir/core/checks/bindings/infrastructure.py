@@ -24,6 +24,7 @@ class InfrastructureBound(Rule):
 
     severity = Severity.ERROR
     rests_on = ("networks", "address")
+    follows_here = ("binding-outside-subnet", "binding-edge-address")
     example = """
           devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
           networks:

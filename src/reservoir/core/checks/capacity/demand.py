@@ -172,6 +172,9 @@ def expected(network: Sized) -> str:
     """How many clients there will be, in words."""
     peak, demand = network.peak(), network.demand
     if demand.arrivals or demand.walk_in:
+        if demand.walk_in:
+            risk = f"{demand.risk * 100:.4g}%"
+            return f"for at most {risk} to be refused, {counted(peak, 'address')} {be(peak)} needed"
         return f"up to {counted(peak, 'address')} {be(peak)} in use at once"
     if peak > demand.devices:
         return f"{counted(demand.devices, 'device')} will grow to {peak:,}"

@@ -70,7 +70,11 @@ class DnsNotHeld(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        listed: set[tuple[object, ...]] = set()
         for path, address, name in dns_servers(site):
+            if (key := (*path[:-1], address)) in listed:
+                continue  # dns-twice reports it
+            listed.add(key)
             vrf, shown = site.plan.networks[name].vrf, format_address(address)
             homes = list(site.topology.networks_at(address, vrf))
             if not homes or why_no_host(site, address, vrf):
