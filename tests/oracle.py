@@ -182,9 +182,15 @@ class Walked:
 
     def virtual(self, vrf: str) -> set[int]:
         """The virtual addresses in a VRF."""
-        interfaces = self.plan["devices"]["a"]["interfaces"].values()
-        shared = [i["virtual"] for i in interfaces if "virtual" in i and i.get("vrf", "") == vrf]
-        return set(map(number_of, shared))
+        return {address for _, address in self.shared(vrf)}
+
+    def shared(self, vrf: str) -> list[tuple[str, int]]:
+        """The virtual addresses in a VRF, each with the path of its interface."""
+        return [
+            (f"devices.a.interfaces.{name}", number_of(interface["virtual"]))
+            for name, interface in self.plan["devices"]["a"]["interfaces"].items()
+            if "virtual" in interface and interface.get("vrf", "") == vrf
+        ]
 
     def servers(self, name: str) -> list[tuple[str | None, str, Any, bool]]:
         """Who serves a network: the device, where it is named, its own ranges, if it is paired."""

@@ -11,7 +11,8 @@ from typing import Any
 from oracle import Walked, number_of, walk
 
 DIGITS = "0123456789"
-Found = Iterator[tuple[str, str]]
+Found = Iterator[tuple[str, ...]]
+"""Rule and path; with what it says besides where that is told once only, not for each server."""
 
 
 def findings(walked: Walked) -> Counter[tuple[str, str]]:
@@ -31,7 +32,9 @@ def findings(walked: Walked) -> Counter[tuple[str, str]]:
         *(of_dns, of_bound_infrastructure),
     ]
     for family in families:
-        found.update(family(walked))
+        each = list(family(walked))
+        once = dict.fromkeys(one for one in each if len(one) > 2)
+        found.update((rule, at) for rule, at, *_ in (*once, *(o for o in each if len(o) == 2)))
     return found
 
 
@@ -52,7 +55,7 @@ def of_ranges(w: Walked) -> Found:
                 yield "range-takes-edge-address", at
             for earlier in pool.named[:i]:
                 if walk(text) & walk(earlier):
-                    yield "ranges-overlap", at
+                    yield "ranges-overlap", at, f"{earlier} {text}"
 
 
 def of_moved_subnets(w: Walked) -> Found:
@@ -114,7 +117,7 @@ def of_exclusions(w: Walked) -> Found:
                 yield "exclusion-idle", at
             for earlier in network["exclusions"][:i]:
                 if walk(earlier) & kept:
-                    yield "exclusions-overlap", at
+                    yield "exclusions-overlap", at, f"{earlier} {text}"
 
 
 def walk_all(texts: list[str]) -> set[int]:
@@ -125,16 +128,18 @@ def of_pools(w: Walked) -> Found:
     for i, pool in enumerate(w.pools):
         network = w.networks[pool.network]
         if not pool.assignable and (pool.named or (pool.served and not network["bindings"])):
-            yield "pool-empty", pool.path if pool.named else f"networks.{pool.network}"
+            at = pool.path if pool.named else f"networks.{pool.network}"
+            yield "pool-empty", at, str(pool.server)
         if w.gateway(pool.network) in pool.assignable and pool.named != "all":
-            yield "gateway-in-pool", range_of(pool, w.gateway(pool.network))
+            yield "gateway-in-pool", range_of(pool, w.gateway(pool.network)), ""
         for other in w.pools[:i]:
             if other.vrf == pool.vrf and other.assignable & pool.assignable:
                 same = other.network == pool.network
                 if same and pool.is_paired and other.is_paired:
                     continue
                 at = f"networks.{pool.network}.served_by" if same else pool.path
-                yield "pools-overlap", at
+                who = f"{other.server} {pool.server}" if same else f"{other.network}"
+                yield "pools-overlap", at, who, str(sorted(other.assignable & pool.assignable))
     for name in w.networks:
         sharing = [p for p in w.pools if p.network == name and p.served and p.assignable]
         unsplit = [p for p in sharing if p.path == f"networks.{name}.ranges"]
@@ -248,15 +253,33 @@ def of_capacity(w: Walked) -> Found:
             continue
         years = int(demand["horizon"].split()[0])
         peak = math.ceil(round(demand["devices"] * 1.1**years, 6))
-        share = int(demand.get("headroom", "20%")[:-1])
+        usual = "0%" if len(w.addresses(name)) <= 4 else "20%"  # a link has nothing to keep free
+        share = int(demand.get("headroom", usual)[:-1])
         needed = -(-peak * (100 + share) // 100)
         capacity = len(assignable) + len(network["bindings"])
         if peak > capacity:
             yield "pool-undersized", f"{at}.demand"
+            yield from of_swallowed_ranges(w, name, pools, peak - capacity)
         elif needed > capacity:
             yield "pool-tight", f"{at}.demand"
         if needed > len(w.hosts(name) - w.taken(name)):
             yield "subnet-outgrown", f"{at}.demand"
+
+
+def of_swallowed_ranges(w: Walked, name: str, pools: list[Any], short: int) -> Found:
+    """The exclusion that takes what is missing, of several the one that takes most."""
+    network, whole = w.networks[name], w.hosts(name) - w.taken(name)
+    named = [whole if pool.named == "all" else walk_all(pool.named) for pool in pools]
+    ranges = set().union(*named) & w.hosts(name)
+    ranges -= {number_of(binding["address"]) for binding in network["bindings"]}
+    kept = [walk(text) for text in network["exclusions"]]
+    alone = [
+        len((own & ranges) - set().union(*kept[:place], *kept[place + 1 :]))
+        for place, own in enumerate(kept)
+    ]
+    if alone and max(alone) >= short:
+        sizes = [(-taken, -len(kept[place]), place) for place, taken in enumerate(alone)]
+        yield "exclusion-swallows-range", f"networks.{name}.exclusions[{min(sizes)[2]}].range"
 
 
 def of_held_addresses(w: Walked) -> Found:
@@ -283,9 +306,24 @@ def of_held_addresses(w: Walked) -> Found:
     for vrf in ("", "other"):
         for interface, address, bits in w.interfaces(vrf):
             there = [n for n in w.networks if w.vrf(n) == vrf and address in w.addresses(n)]
-            masks = {IPv4Interface(w.networks[n]["subnet"]).network.prefixlen for n in there}
-            if masks and bits not in masks:
-                yield "interface-mask-differs", interface
+            masks = {n: IPv4Interface(w.networks[n]["subnet"]).network.prefixlen for n in there}
+            if masks and bits not in masks.values():
+                home = max(reversed(there), key=lambda name: masks[name])
+                fits = bits > masks[home] and fits_in(w, home, IPv4Interface((address, bits)))
+                at = f"networks.{home}.subnet" if fits else interface
+                name = interface.partition(".address")[0]
+                yield "interface-mask-differs", at, f"{name} {address}"
+
+
+def fits_in(w: Walked, name: str, interface: IPv4Interface) -> bool:
+    """Whether all that a network names would be in an interface's smaller subnet."""
+    pools = [pool for pool in w.pools if pool.network == name]
+    if any(pool.named == "all" for pool in pools):
+        return False
+    network = w.networks[name]
+    named = [end for pool in pools for text in pool.named for end in text.split("-")]
+    named += [row["address"] for row in (*network["bindings"], *network["static"])]
+    return bool(named) and all(IPv4Address(address) in interface.network for address in named)
 
 
 def of_placed_hosts(w: Walked) -> Found:
@@ -311,18 +349,19 @@ def of_static(w: Walked) -> Found:
         if pool.named != "all":
             for path, address, _ in w.static(pool.vrf):
                 if address in pool.assignable and address != gateway:
-                    yield "static-in-pool", path
-            interfaces = [address for _, address, _ in w.attached(pool.network)]
-            for address in (*interfaces, *w.virtual(pool.vrf)):
+                    yield "static-in-pool", path, pool.network
+            interfaces = [(at, address) for at, address, _ in w.attached(pool.network)]
+            for at, address in (*interfaces, *w.shared(pool.vrf)):
                 if address in pool.assignable and address != gateway:
-                    yield "interface-in-pool", range_of(pool, address)
+                    name = at.partition(".address")[0]
+                    yield "interface-in-pool", range_of(pool, address), f"{name} {address}"
         known |= {address for _, address, _ in w.attached(pool.network)} | w.virtual(pool.vrf)
         named = set(hops) if pool.vrf == "" else set()
         for name in w.networks:
             if w.vrf(name) == pool.vrf:
                 named |= set(map(number_of, w.networks[name].get("dns", ())))
         for address in (named & pool.assignable) - known - {gateway}:
-            yield "infrastructure-in-pool", range_of(pool, address)
+            yield "infrastructure-in-pool", range_of(pool, address), str(address)
 
 
 def of_servers(w: Walked) -> Found:
@@ -433,9 +472,10 @@ def of_bindings(w: Walked) -> Found:
                 yield "binding-address-twice", at
             bound.setdefault((w.vrf(name), address), at)
     for vrf in sorted({w.vrf(name) for name in w.networks}):
-        for _, address, _ in w.static(vrf):
+        for _, address, called in w.static(vrf):
             if (vrf, address) in bound:
-                yield "binding-on-static", bound[vrf, address]
+                name = called.partition(" of ")[0]
+                yield "binding-on-static", bound[vrf, address], name
 
 
 def machine(binding: dict[str, Any]) -> str:

@@ -195,6 +195,8 @@ class Finding:
     """Why it is accepted, if it is."""
     concerns: tuple[str, ...] = ()
     """Other networks that it is about."""
+    rests_at: PlanPath = ()
+    """Another place that it rests on: what is wrong there may be its cause."""
     is_certain: bool = False
     """Whether a single suggestion must be what was meant."""
     states: frozenset[str] = frozenset()

@@ -280,7 +280,11 @@ class Pools(Sequence[Pool]):
 
     def of(self, name: str) -> list[Pool]:
         """The pools of the network of this name."""
-        return self.by_network[self._places[name]]
+        return self.by_network[self.place_of(name)]
+
+    def place_of(self, name: str) -> int:
+        """Where the network of this name is in the plan's order."""
+        return self._places[name]
 
     @cached_property
     def _places(self) -> Mapping[str, int]:

@@ -97,6 +97,7 @@ class _Wanted:
         itself = {rule.follows_itself: (rule.name,)}
         for name in (*rule.rests_here, *rule.follows_here, *itself.get("place", ())):
             yield name, "place", _thing(finding.at)
+            yield name, "place", _thing(finding.rests_at)
         if finding.witness is not None and finding.witness.address is not None:
             for name in rule.rests_at:
                 yield name, "address", finding.witness.address

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from reservoir.core.behaviour import DeviceBehaviour
@@ -12,7 +12,7 @@ from reservoir.core.checks.causes import causes
 from reservoir.core.checks.rule import Rule, Site, rules
 from reservoir.core.checks.suggestions import with_tried_suggestions
 from reservoir.core.findings import Finding, Obstacle, Severity
-from reservoir.core.plan.model import Plan
+from reservoir.core.plan.model import Plan, PlanPath
 from reservoir.core.pools import Pools
 
 
@@ -119,9 +119,18 @@ def _found(site: Site, watch: Callable[[float], None] | None = None) -> list[Fin
             found += _run(rule, site)
         if watch is not None:
             watch((number + 1) / len(rules()))
+    found = list(_each_once(found))
     last = replace(site, found=tuple(found))
     found += [f for rule in rules().values() if rule.comes_last for f in _run(rule, last)]
     return _with_severities(found, site.plan)
+
+
+def _each_once(found: Iterable[Finding]) -> Iterable[Finding]:
+    """The findings without those that say the same of the same place, as of several servers."""
+    first: dict[tuple[str, PlanPath, str], Finding] = {}
+    for finding in found:
+        first.setdefault((finding.rule, finding.at, finding.message), finding)
+    return first.values()
 
 
 def _run(rule: Rule, site: Site) -> list[Finding]:

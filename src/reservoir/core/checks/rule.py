@@ -144,6 +144,7 @@ class Rule(ABC):
         *,
         severity: Severity | None = None,
         concerns: tuple[str, ...] = (),
+        rests_at: PlanPath = (),
         is_certain: bool = True,
     ) -> Finding:
         """A finding of this rule; as severe, and as certain at most, as the rule."""
@@ -156,6 +157,7 @@ class Rule(ABC):
             witness,
             suggestions,
             concerns=concerns,
+            rests_at=rests_at,
             is_certain=self.is_certain and is_certain,
         )
 

@@ -34,15 +34,22 @@ class VlanTwice(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        # The same tag on another device may be a different VLAN altogether.
-        first: dict[tuple[str, int], str] = {}
+        # The same tag on another device or another trunk may be a different VLAN altogether.
+        first: dict[tuple[str, int], tuple[str, str | None]] = {}
         for name, network in site.plan.networks.items():
             if network.vlan is None:
                 continue
-            devices = dict.fromkeys(a.device for a in site.topology.attachments(network))
+            trunks = {
+                a.device: site.topology.interface(a).parent
+                for a in site.topology.attachments(network)
+            }
             together = site.topology.segment_of(name)
-            taken = [first[d, network.vlan] for d in devices if (d, network.vlan) in first]
-            taken = [other for other in taken if other not in together]
+            taken = [
+                other
+                for device, trunk in trunks.items()
+                for other, its in [first.get((device, network.vlan), (name, None))]
+                if other not in together and (None in (trunk, its) or trunk == its)
+            ]
             if taken:
                 yield self.finding(
                     f"{taken[0]} has VLAN {network.vlan} too",
@@ -50,8 +57,8 @@ class VlanTwice(Rule):
                     Witness("answered-for", name, also=taken[0]),
                     concerns=(taken[0],),
                 )
-            for device in devices:
-                first.setdefault((device, network.vlan), name)
+            for device, trunk in trunks.items():
+                first.setdefault((device, network.vlan), (name, trunk))
         yield from self._at_one_trunk(site)
 
     def _at_one_trunk(self, site: Site) -> Iterator[Finding]:

@@ -70,7 +70,8 @@ class ExclusionIdle(Obstructed):
     Why: It is left over from a pool that is gone, or the addresses that were meant are elsewhere
     and may be assigned.
 
-    Remedy: Correct the address, or remove the exclusion.
+    Remedy: Correct the address, or remove the exclusion. One that says what it is `for` documents
+    addresses, and may be outside the ranges.
     """
 
     severity = Severity.WARNING
@@ -95,8 +96,9 @@ class ExclusionIdle(Obstructed):
             for pools in site.pools.by_network
             if pools[0].name in excluding
         }
-        for name, _, path, span in written:
-            if not ranges[name].meets(span):
+        for name, network, path, span in written:
+            is_documented = bool(network.exclusions[int(path[3])].reason)
+            if not is_documented and not ranges[name].meets(span):
                 yield self.finding(
                     f"the exclusion {span} has no effect: no range of {name} includes any of it",
                     path,

@@ -27,7 +27,7 @@ class StaticInPool(Rule):
 
     severity = Severity.ERROR
     rests_on = ("networks", "exclusion", "subnet")
-    follows = ("range-outside-subnet",)
+    rests_here = ("range",)
     example = """
           networks:
             crew:
@@ -58,6 +58,7 @@ class StaticInPool(Rule):
                         "assigned", pool.name, number, also=f"static host {name}", because="taken"
                     ),
                     exclude(number, pool),
+                    rests_at=range_holding(number, pool)[0],
                     concerns=tuple({pools.names[int(hosts.network[row])]} - {pool.name}),
                 )
 
