@@ -306,24 +306,9 @@ def of_held_addresses(w: Walked) -> Found:
     for vrf in ("", "other"):
         for interface, address, bits in w.interfaces(vrf):
             there = [n for n in w.networks if w.vrf(n) == vrf and address in w.addresses(n)]
-            masks = {n: IPv4Interface(w.networks[n]["subnet"]).network.prefixlen for n in there}
-            if masks and bits not in masks.values():
-                home = max(reversed(there), key=lambda name: masks[name])
-                fits = bits > masks[home] and fits_in(w, home, IPv4Interface((address, bits)))
-                at = f"networks.{home}.subnet" if fits else interface
-                name = interface.partition(".address")[0]
-                yield "interface-mask-differs", at, f"{name} {address}"
-
-
-def fits_in(w: Walked, name: str, interface: IPv4Interface) -> bool:
-    """Whether all that a network names would be in an interface's smaller subnet."""
-    pools = [pool for pool in w.pools if pool.network == name]
-    if any(pool.named == "all" for pool in pools):
-        return False
-    network = w.networks[name]
-    named = [end for pool in pools for text in pool.named for end in text.split("-")]
-    named += [row["address"] for row in (*network["bindings"], *network["static"])]
-    return bool(named) and all(IPv4Address(address) in interface.network for address in named)
+            masks = {IPv4Interface(w.networks[n]["subnet"]).network.prefixlen for n in there}
+            if masks and bits not in masks:
+                yield "interface-mask-differs", interface
 
 
 def of_placed_hosts(w: Walked) -> Found:

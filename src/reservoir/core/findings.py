@@ -59,6 +59,7 @@ EVENTS: Mapping[str, str] = {
     "in-range": "a range of {network} includes {address}{because}",
     "in-subnet": "the subnet of {network} includes {address}{because}",
     "in-both": "{address} is in {name} and in {also}",
+    "held-alone": "only {name} answers at {address}",
     "held-twice": "{name} and {also} both hold {address}",
     "has": "{name} has {address}{because}",
     "excluded-anyway": "{address} is excluded from {network}, which would not assign it anyway",

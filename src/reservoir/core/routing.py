@@ -118,7 +118,7 @@ class Routing:
             if not self._topology.is_up(neighbour):
                 yield Way(End.DOWN, neighbour.device, down=neighbour)
             elif neighbour.device in passed:
-                yield Way(End.LOOP, neighbour.device)
+                yield Way(End.LOOP, device)
             else:
                 passed.add(neighbour.device)
                 yield self._follow(neighbour.device, address, passed, left - 1).after(neighbour)

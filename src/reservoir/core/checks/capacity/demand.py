@@ -23,9 +23,6 @@ OVERSIZED = 8
 A_DAY = 86_400
 """Seconds."""
 
-FEW = 4
-"""Exclusions of a network that are looked at; the largest ones."""
-
 LINK = 30
 """The prefix length from which on a subnet is a link between two machines."""
 
@@ -151,7 +148,7 @@ class PoolUndersized(Rule):
 
     severity = Severity.ERROR
     rests_on = ("range", "exclusion", "binding", "subnet", "size", "lease")
-    follows = ("pool-empty", "exclusion-swallows-range")
+    follows = ("pool-empty", "exclusion-swallows-range", "secondary-unserved", "network-unserved")
     example = """
           networks:
             crew:
@@ -214,65 +211,6 @@ def _wider(every: Pools, sized: Sized, short: int) -> tuple[Edit, ...]:
     return (Edit((*pools[0].ranges_path, 0), str(span), str(wider)),)
 
 
-class ExclusionSwallowsRange(Rule):
-    """An exclusion takes so much of a network's ranges that its clients get too few addresses.
-
-    Why: The ranges would be large enough; an end of the exclusion may be mistyped.
-
-    Remedy: Correct the exclusion, or widen the ranges.
-    """
-
-    severity = Severity.ERROR
-    rests_on = ("range", "subnet", "size", "lease")
-    rests_here = ("exclusion",)
-    example = """
-          networks:
-            crew:
-              subnet: 10.84.30.0/24
-              ranges: [10.84.30.20-10.84.30.199]
-        -     exclusions: [10.84.30.40-10.84.30.190]
-        +     exclusions: [10.84.30.40-10.84.30.49]
-              demand: {devices: 90}
-    """
-
-    def check(self, site: Site) -> Iterator[Finding]:
-        for network in sized(site):
-            if network.peak() <= network.capacity:
-                continue
-            ranges = AddressSet(s for pool in network.pools for s in pool.ranges)
-            ranges &= AddressSet([network.pools[0].network.subnet.hosts])
-            taken = _only_by_one(site, network, ranges)
-            largest = max(taken, key=taken.__getitem__, default=0)
-            if taken and network.capacity + taken[largest] >= network.peak():
-                span = network.pools[0].network.exclusions[largest].range
-                yield self.finding(
-                    f"{expected(network)}, but the exclusion {span} takes {taken[largest]:,} of "
-                    f"the {counted(len(ranges), 'address')} in the ranges of {network.name}",
-                    (*network.pools[0].path, "exclusions", largest, "range"),
-                    Witness("refused", network.name, count=network.capacity + 1),
-                )
-
-
-def _only_by_one(site: Site, network: Sized, ranges: AddressSet) -> dict[int, int]:
-    """How many addresses of the ranges each exclusion takes that nothing else keeps."""
-    exclusions = [exclusion.range for exclusion in network.pools[0].network.exclusions]
-    rows = network.pools[0].bindings
-    bound = AddressSet.of_addresses(site.pools.bindings.address[rows])
-    return {
-        place: len((AddressSet([span]) & ranges) - bound - AddressSet(_others(exclusions, place)))
-        for place, span in _largest(exclusions)
-    }
-
-
-def _largest(exclusions: Sequence[Span]) -> list[tuple[int, Span]]:
-    """The few largest exclusions, with their places; a smaller one is not what takes it all."""
-    return sorted(enumerate(exclusions), key=lambda item: -item[1].size)[:FEW]
-
-
-def _others(exclusions: Sequence[Span], place: int) -> Iterator[Span]:
-    return (span for other, span in enumerate(exclusions) if other != place)
-
-
 class PoolTight(Rule):
     """A network has barely enough addresses for the clients it expects.
 
@@ -317,6 +255,7 @@ class SubnetOutgrown(Rule):
     severity = Severity.WARNING
     blames = ("size",)
     rests_on = ("subnet", "size", "lease")
+    follows = ("secondary-unserved", "network-unserved")
     example = """
           networks:
             crew:
@@ -387,6 +326,7 @@ class DemandUnknown(Rule):
     """
 
     severity = Severity.ADVICE
+    follows = ("secondary-unserved", "network-unserved")
     example = """
           devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
           networks:

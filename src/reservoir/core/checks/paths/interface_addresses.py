@@ -159,14 +159,12 @@ class InterfaceMaskDiffers(Rule):
             if name is None:
                 continue
             subnet, path = site.plan.networks[name].subnet, attachment.address_path
-            if address.bits == subnet.bits:
+            is_service = address.bits == ADDRESS_BITS and address.address in site.plan.anycast
+            if address.bits == subnet.bits or is_service:
                 continue
-            smaller = address.bits > subnet.bits and _fits(site, name, address.subnet)
             yield self.finding(
-                f"{name} is {subnet}, but {attachment} has {address}, and so has all of {name}"
-                if smaller
-                else f"{attachment} has {address}, but {name} is {subnet}",
-                ("networks", name, "subnet") if smaller else path,
+                f"{attachment} has {address}, but {name} is {subnet}",
+                path,
                 Witness(
                     "masks-differ",
                     name,
@@ -190,20 +188,6 @@ class InterfaceMaskDiffers(Rule):
         if agreed or address.bits > subnet.bits or address.network != subnet.network:
             return ()
         return replaced(("networks", name, "subnet"), subnet, address.subnet)
-
-
-def _fits(site: Site, name: str, subnet: Prefix) -> bool:
-    """Whether all that a network names would be in a smaller subnet too."""
-    pools, every = site.pools.of(name), site.pools
-    ends: list[int] = []
-    for pool in pools:
-        if pool.named == "all":
-            return False
-        ends += (end for span in pool.named for end in span)
-    index = every.place_of(name)
-    ends += every.bindings.address[every.bound_rows(index)].tolist()
-    ends += every.static.address[every.static_rows(index)].tolist()
-    return bool(ends) and all(map(subnet.span.holds, ends))
 
 
 def others_there(site: Site, attachment: Attachment, network: str) -> tuple[str, ...]:

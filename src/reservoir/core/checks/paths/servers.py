@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from reservoir.core.checks.paths.meant import interface_of_server
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
-from reservoir.core.plan.model import Network
+from reservoir.core.plan.model import Network, PlanPath
 from reservoir.core.pools import Pool
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.typos import FEW
 from reservoir.core.wording import listed
 
 
@@ -44,12 +46,61 @@ class NetworkUnserved(Rule):
                 continue
             servers, path = _servers_near(site, network), (*pool.path, "served_by")
             off = switched_off.get(pool.name)
+            mistyped = None if off or servers else _interface_meant(site, network)
+            if mistyped is not None:
+                yield self._mistyped(site, pool, mistyped)
+                continue
             yield self.finding(
                 off.message if off else f"no device serves {pool.name}: it has no served_by",
                 off.at if off else pool.path,
                 Witness("unanswered", pool.name),
                 (Edit(path, None, servers.pop()),) if len(servers) == 1 else (),
             )
+
+    def _mistyped(self, site: Site, pool: Pool, interface: Attachment) -> Finding:
+        return self.finding(
+            *interface_astray(site, pool, interface),
+            Witness("unanswered", pool.name, interface.address),
+            moved_to_gateway(pool, interface),
+            concerns=networks_at_interface(site, interface),
+        )
+
+
+def interface_astray(site: Site, pool: Pool, interface: Attachment) -> tuple[str, PlanPath]:
+    """What is wrong with an interface that was meant to be a network's gateway, and where."""
+    assert pool.network.gateway is not None  # which is what the interface was to have
+    meant, there = format_address(pool.network.gateway), list(site.topology.networks_of(interface))
+    return (
+        f"{interface} has {interface.prefix}, which is in "
+        f"{there[0] if there else 'no network of the plan'}; {meant} would be in {pool.name}",
+        interface.address_path,
+    )
+
+
+def moved_to_gateway(pool: Pool, interface: Attachment) -> tuple[Edit, ...]:
+    """The gateway's address for that of an interface that was meant to have it."""
+    gateway = Prefix(pool.network.gateway or 0, pool.network.subnet.bits)
+    return replaced(interface.address_path, interface.prefix, gateway)
+
+
+def networks_at_interface(site: Site, interface: Attachment) -> tuple[str, ...]:
+    """The networks that any address of an interface is in."""
+    own = (
+        attachment
+        for attachment in site.topology.attachments_of(interface.device)
+        if attachment.interface == interface.interface
+    )
+    return tuple(dict.fromkeys(n for a in own for n in site.topology.networks_of(a)))
+
+
+def _interface_meant(site: Site, network: Network) -> Attachment | None:
+    """The interface of any device that was meant to be in a network whose server is left out."""
+    devices = site.plan.devices
+    if not network.leaves_out_server or len(devices) > FEW:
+        return None
+    found = [interface_of_server(site, device, network) for device in devices]
+    meant = [interface for interface in found if interface is not None]
+    return meant[0] if len(meant) == 1 else None
 
 
 def _servers_near(site: Site, network: Network) -> set[str]:
@@ -112,17 +163,11 @@ class ServerNotReached(Obstructed):
         )
 
     def _mistyped(self, site: Site, pool: Pool, interface: Attachment) -> Finding:
-        gateway, path = pool.network.gateway, interface.address_path
-        assert gateway is not None  # which is what the interface was to have
-        meant = format_address(gateway)
-        there = list(site.topology.networks_of(interface))
         return self.finding(
-            f"{interface} has {interface.prefix}, which is in "
-            f"{there[0] if there else 'no network of the plan'}; {meant} would be in {pool.name}",
-            path,
+            *interface_astray(site, pool, interface),
             Witness("unanswered", pool.name, interface.address),
-            replaced(path, interface.prefix, Prefix(gateway, pool.network.subnet.bits)),
-            concerns=tuple(there),
+            moved_to_gateway(pool, interface),
+            concerns=networks_at_interface(site, interface),
         )
 
 
@@ -269,7 +314,8 @@ class SecondaryUnserved(Obstructed):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        yield from super().check(site)
+        for finding in super().check(site):
+            yield replace(finding, concerns=_beside(site, str(finding.network)))
         for pool in site.pools:
             reach = site.topology.reach(pool.server, pool.network) if pool.server else None
             relay = reach.relay if reach else None
@@ -282,7 +328,13 @@ class SecondaryUnserved(Obstructed):
                 f"{pool.server} never assigns from the pool of {pool.name}",
                 relay.address_path,
                 Witness("unanswered", pool.name, relay.address),
+                concerns=_beside(site, pool.name),
             )
+
+
+def _beside(site: Site, name: str) -> tuple[str, ...]:
+    """The other networks on a network's LAN."""
+    return tuple(other for other in site.topology.segment_of(name) if other != name)
 
 
 class PoolShadowed(Obstructed):

@@ -184,6 +184,7 @@ class PoolEmpty(Rule):
 
     severity = Severity.ERROR
     rests_on = ("range", "exclusion", "subnet")
+    follows = ("exclusion-swallows-range",)
     example = """
           devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
           networks:
