@@ -148,7 +148,7 @@ class PoolUndersized(Rule):
 
     severity = Severity.ERROR
     rests_on = ("range", "exclusion", "binding", "subnet", "size", "lease")
-    follows = ("pool-empty", "exclusion-swallows-range", "secondary-unserved", "network-unserved")
+    follows = ("pool-empty", "exclusion-swallows-range", "secondary-unserved")
     example = """
           networks:
             crew:
@@ -255,7 +255,7 @@ class SubnetOutgrown(Rule):
     severity = Severity.WARNING
     blames = ("size",)
     rests_on = ("subnet", "size", "lease")
-    follows = ("secondary-unserved", "network-unserved")
+    follows = ("secondary-unserved",)
     example = """
           networks:
             crew:
@@ -326,7 +326,7 @@ class DemandUnknown(Rule):
     """
 
     severity = Severity.ADVICE
-    follows = ("secondary-unserved", "network-unserved")
+    follows = ("secondary-unserved",)
     example = """
           devices: {pier: {interfaces: {deck: {address: 10.84.30.1/24}}}}
           networks:
