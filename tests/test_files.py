@@ -5,7 +5,9 @@ from __future__ import annotations
 import csv
 import io
 import re
+import signal
 import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +19,7 @@ from hypothesis import strategies as st
 from conftest import examples
 from reservoir.core.plan.edits import Edit
 from reservoir.core.problems import InputError
+from reservoir.files.changing import finish_cut_off, write_whole
 from reservoir.files.deliveries import LEDGER, Delivery, deliver
 from reservoir.files.plan_edits import NotEditableError, TextEdits, edited
 from reservoir.files.tables import BINDING_COLUMNS, read_table
@@ -276,6 +279,61 @@ def test_files_are_put_in_place_whole_or_not_at_all(tmp_path: Path) -> None:
     blocked.write_text("")
     with pytest.raises(InputError):
         deliver(blocked, [first])
+
+
+CHANGE = """
+import os, signal, sys
+from pathlib import Path
+from reservoir.files import changing
+calls = iter(range(int(sys.argv[2])))
+def killed(path, data, real=os.replace):
+    if next(calls, None) is None:
+        os.kill(os.getpid(), signal.SIGKILL)
+    return real(path, data)
+changing.os.replace = killed
+folder = Path(sys.argv[1])
+changing.change_files({folder / name: "new " + name for name in "abc"})
+"""
+
+
+@pytest.mark.parametrize("renamed", range(4))
+def test_a_change_of_several_files_that_is_killed_is_finished_later(
+    renamed: int, tmp_path: Path
+) -> None:
+    """Killed after any number of them: then all have their new text, and nothing is left over."""
+    for name in "abc":
+        (tmp_path / name).write_text(f"old {name}")
+        (tmp_path / name).chmod(0o640)
+    command = [sys.executable, "-c", CHANGE, str(tmp_path), str(renamed)]
+    ended = subprocess.run(command, check=False)
+    assert ended.returncode == (0 if renamed == 3 else -signal.SIGKILL)
+    assert finish_cut_off(tmp_path) == list("abc")[renamed:]
+    assert [(tmp_path / name).read_text() for name in "abc"] == ["new a", "new b", "new c"]
+    assert {path.stat().st_mode & 0o777 for path in tmp_path.iterdir()} == {0o640}
+    assert sorted(path.name for path in tmp_path.iterdir()) == list("abc")
+    assert finish_cut_off(tmp_path) == []
+
+
+def test_links_pipes_and_other_names_stay_what_they_are(tmp_path: Path) -> None:
+    """What a link leads to is changed, and so is the file under its other name."""
+    original, link, twin = tmp_path / "original", tmp_path / "link", tmp_path / "twin"
+    original.write_text("a longer text than before\n")
+    link.symlink_to("original")
+    twin.hardlink_to(original)
+    write_whole(link, "changed\n")
+    assert link.is_symlink()
+    assert original.read_text() == twin.read_text() == "changed\n"
+    assert original.samefile(twin)
+    write_whole(Path("/dev/null"), "x")
+    assert Path("/dev/null").is_char_device()
+    with pytest.raises(InputError, match="can't be written"):
+        write_whole(tmp_path, "x")
+
+
+def test_two_files_of_one_name_are_refused(tmp_path: Path) -> None:
+    """Rather than one over the other."""
+    with pytest.raises(InputError, match="2 files would be called"):
+        deliver(tmp_path / "new", [Delivery("a.conf", "one\n"), Delivery("a.conf", "two\n")])
 
 
 def test_places_of_what_is_not_there_are_the_nearest(tmp_path: Path) -> None:

@@ -89,6 +89,17 @@ def run() -> None:
         _report_unusable_or_defect(error)
 
 
+def _done(error: Exception) -> str:
+    """What had been done when an input turned out to be unusable."""
+    from reservoir.core.wording import counted, listed
+    from reservoir.files.changing import UnfinishedChangeError
+
+    if not isinstance(error, UnfinishedChangeError):
+        return "nothing was done"
+    done = f"{counted(len(error.done), 'file')} had been changed: {listed(error.done)}"
+    return f"{done}; run the command again"
+
+
 def _report_unusable_or_defect(error: Exception) -> None:
     from reservoir.core.problems import InputError, UnknownNameError  # late: not for --help
     from reservoir.core.wording import counted
@@ -96,7 +107,7 @@ def _report_unusable_or_defect(error: Exception) -> None:
     if isinstance(error, InputError):
         for problem in error.problems:
             click.echo(str(problem), err=True)
-        click.echo(f"\n{counted(len(error.problems), 'problem')}; nothing was done.", err=True)
+        click.echo(f"\n{counted(len(error.problems), 'problem')}; {_done(error)}.", err=True)
         sys.exit(UNUSABLE)
     if isinstance(error, UnknownNameError):
         click.echo(f"Error: {error}", err=True)

@@ -145,19 +145,23 @@ def put_into(
     written: list[DeviceConfiguration], present: Mapping[str, Present], out: str | None
 ) -> None:
     """Change the files, or those of their names in another folder."""
+    from reservoir.files.changing import change_files, with_mark_of
     from reservoir.files.deliveries import Delivery, deliver
-    from reservoir.files.texts import write_whole
 
+    deliveries: list[Delivery] = []
+    changed: dict[Path, str] = {}
     for configuration in written:
         there = present[configuration.device]
         new, old = there.files(configuration.text), there.files(there.read.text)
-        if out is not None:
-            folder = Path(there.file).name if there.is_several else ""
-            deliver(Path(out), [Delivery(p.name, text, folder) for p, text in new.items()])
-        else:
-            for path, text in new.items():
-                if text != old.get(path):
-                    write_whole(path.resolve(), text)  # a link stays one
+        folder = Path(there.file).name if there.is_several else ""
+        deliveries += [Delivery(path.name, text, folder) for path, text in new.items()]
+        changed |= {p: with_mark_of(p, text) for p, text in new.items() if text != old.get(p)}
+    if out is not None:
+        deliver(Path(out), deliveries)
+    else:
+        change_files(changed)
+    for configuration in written:
+        there = present[configuration.device]
         where = there.file if out is None else str(Path(out) / Path(there.file).name)
         _tell(configuration, there, where)
     _tell_what_is_proved(written, "Each file")

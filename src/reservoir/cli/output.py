@@ -109,6 +109,15 @@ def show_difference(lines: Iterable[str]) -> None:
     show(styled(line, meanings[line[0]]) if line[:1] in meanings else line for line in lines)
 
 
+def finish_what_was_cut_off(*folders: Path) -> None:
+    """Finish changes of files that something cut off, and say so."""
+    from reservoir.files.changing import finish_cut_off  # late: not for --help
+
+    for folder in dict.fromkeys(folders):
+        for name in finish_cut_off(folder) if folder.is_dir() else ():
+            talk(f"{folder / name}: an earlier change was cut off; it is finished now")
+
+
 def save_or_show(text: str | Iterable[str], out: str | None) -> None:
     """Put data into the file named by ``--out``, or on standard output, piece by piece."""
     pieces = iter([text] if isinstance(text, str) else text)
@@ -116,6 +125,6 @@ def save_or_show(text: str | Iterable[str], out: str | None) -> None:
         while some := "".join(islice(pieces, AT_ONCE)):
             click.echo(some, nl=False)
         return
-    from reservoir.files.texts import write_whole  # late: not for --help
+    from reservoir.files.changing import write_whole  # late: not for --help
 
     write_whole(Path(str(out)), click.unstyle("".join(pieces)))

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.output import talk, talkative
+from reservoir.cli.output import finish_what_was_cut_off, talk, talkative
 
 if TYPE_CHECKING:
     from reservoir.dialects.writing import DeviceConfiguration
@@ -116,6 +116,8 @@ def _write_into(
     from reservoir.cli.into import present_configurations, put_into, require_placed, show_changes
     from reservoir.files.texts import STANDARD_INPUT
 
+    if in_place:
+        finish_what_was_cut_off(*(f if f.is_dir() else f.parent for f in map(Path, files)))
     present = present_configurations(files, loaded, devices)
     texts = {device: there.read.text for device, there in present.items()}
     written = reservoir.write(loaded, list(present), texts, remove_others)
@@ -177,6 +179,7 @@ def _put_in_place(
 
     files = {c.device: _files(c) for c in written}
     deliveries = [delivery for found in files.values() for delivery in found]
+    finish_what_was_cut_off(folder, *((folder / d.name).parent for d in deliveries))
     outcomes = deliver(folder, deliveries, force)
     longest = max(len(c.device) for c in written)
     for configuration in written:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 from reservoir.core.problems import InputError, Place, Problem
-from reservoir.files.texts import make_folder, write_whole
+from reservoir.files.changing import change_files, locked
+from reservoir.files.texts import make_folder
 
 LEDGER = ".reservoir-written.json"
 """Beside the files: the SHA-256 of each as it was written."""
@@ -36,8 +38,20 @@ def deliver(folder: Path, deliveries: Sequence[Delivery], force: bool = False) -
         InputError: a name can't be a file's, or a file there is not as Reservoir wrote it and
             ``force`` isn't given. No file is written then.
     """
+    make_folder(folder)
+    with locked(folder):
+        return _deliver(folder, deliveries, force)
+
+
+def _deliver(folder: Path, deliveries: Sequence[Delivery], force: bool) -> dict[str, str]:
     ledger = _ledger(folder)
-    problems, outcomes = [], {}
+    names = Counter(delivery.name for delivery in deliveries)
+    problems = [
+        Problem(Place(str(folder)), f"{number} files would be called {name!r} there")
+        for name, number in names.items()
+        if number > 1
+    ]
+    outcomes = {}
     for delivery in deliveries:
         path = folder / delivery.name
         parts = (delivery.file, delivery.folder or delivery.file)
@@ -60,12 +74,14 @@ def deliver(folder: Path, deliveries: Sequence[Delivery], force: bool = False) -
             problems.append(Problem(Place(str(path)), f"the file {what}; --force overwrites it"))
     if problems:
         raise InputError(problems)
+    texts: dict[Path, str] = {}
     for delivery in deliveries:
         make_folder((folder / delivery.name).parent)
         if outcomes[delivery.name] != "unchanged":
-            write_whole(folder / delivery.name, delivery.text)
+            texts[folder / delivery.name] = delivery.text
         ledger[delivery.name] = _digest(delivery.text.encode())
-    write_whole(folder / LEDGER, json.dumps(ledger, indent=2, sort_keys=True) + "\n")
+    # Files and ledger are one change: a ledger that lagged behind would call the files edited.
+    change_files(texts | {folder / LEDGER: json.dumps(ledger, indent=2, sort_keys=True) + "\n"})
     return outcomes
 
 

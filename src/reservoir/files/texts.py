@@ -1,12 +1,9 @@
-"""Reading text files: what isn't text is named calmly; writing them whole or not at all."""
+"""Reads text files: what isn't text is named calmly."""
 
 from __future__ import annotations
 
 import codecs
-import contextlib
-import os
 import sys
-import tempfile
 from pathlib import Path
 from typing import BinaryIO
 
@@ -119,27 +116,3 @@ def make_folder(path: Path) -> None:
         path.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise _unusable(str(path), f"the folder can't be created: {error.strerror}") from None
-
-
-def write_whole(path: Path, text: str) -> None:
-    """Put a text in place of a file in one step: temporary file, fsync, rename.
-
-    Raises:
-        InputError: the folder isn't there or can't be written to.
-    """
-    temporary: str | None = None
-    try:
-        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-        with os.fdopen(handle, "w", encoding="utf-8", newline="") as stream:
-            stream.write(text)
-            stream.flush()
-            os.fsync(stream.fileno())
-        os.chmod(temporary, path.stat().st_mode & 0o777 if path.exists() else 0o644)
-        os.replace(temporary, path)
-        temporary = None
-    except OSError as error:
-        raise _unusable(str(path), f"the file can't be written: {error.strerror}") from None
-    finally:
-        if temporary is not None:
-            with contextlib.suppress(OSError):
-                os.unlink(temporary)

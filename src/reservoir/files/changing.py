@@ -1,0 +1,212 @@
+"""Changes files: each whole or not at all, and several as one change that a crash can't halve.
+
+New texts go into temporary files beside their targets first. Then a journal names them all, and one
+after the other is renamed. Whatever ends the program in between, the next change in that folder
+finds the journal and finishes what was begun; without a journal nothing had been changed yet, and
+leftovers are tidied.
+
+Links are followed; what is no regular file (a device, a pipe) is written to. A file keeps its mode,
+its owner and its other names.
+"""
+
+from __future__ import annotations
+
+import codecs
+import contextlib
+import json
+import os
+import stat
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+from reservoir.core.problems import InputError, Place, Problem
+
+JOURNAL = ".reservoir-change.json"
+"""Names the temporary files of a change that is under way, and their targets."""
+
+_LEFTOVER = ".reservoir-{process}-{number}.tmp"
+
+
+class UnfinishedChangeError(InputError):
+    """A change stopped in the middle: some files have their new text, others their old one."""
+
+    def __init__(self, problem: Problem, done: Sequence[Path]) -> None:
+        """Keep which files were changed."""
+        super().__init__([problem])
+        self.done = tuple(done)
+
+
+def write_whole(path: Path, text: str) -> None:
+    """Put a text in place of a file in one step.
+
+    Raises:
+        InputError: the folder isn't there or can't be written to.
+    """
+    change_files({path: text})
+
+
+def change_files(texts: Mapping[Path, str]) -> None:
+    """Give several files new texts, as one change.
+
+    Raises:
+        InputError: a text can't be written; no file was changed then.
+        UnfinishedChangeError: the change stopped when some files had been changed.
+    """
+    staged: dict[Path, Path] = {}
+    straight: dict[Path, str] = {}
+    try:
+        for number, (path, text) in enumerate(texts.items()):
+            with _blaming(path):
+                target = Path(os.path.realpath(path)) if path.is_symlink() else path
+                if _is_replaceable(target):
+                    staged[_staged(target, text, number)] = target
+                else:
+                    straight[target] = text
+        _put_in_place(staged, straight)
+    finally:
+        for temporary in staged:
+            with contextlib.suppress(OSError):
+                temporary.unlink(missing_ok=True)
+
+
+def finish_cut_off(folder: Path) -> list[str]:
+    """Finish a change in a folder that something cut off, and tidy what others left behind.
+
+    Returns:
+        The names of the files that have got their new text now.
+
+    Raises:
+        InputError: the folder can't be written to.
+    """
+    finished = []
+    journal = folder / JOURNAL
+    with _blaming(journal):
+        for temporary, target in _journal(journal).items():
+            if Path(temporary).exists() and not _is_alive(temporary):
+                os.replace(temporary, target)
+                finished.append(Path(target).name)
+        if finished or (journal.exists() and not any(map(_is_alive, _journal(journal)))):
+            journal.unlink(missing_ok=True)
+        for leftover in folder.glob(_LEFTOVER.format(process="*", number="*")):
+            if not _is_alive(leftover.name):
+                leftover.unlink(missing_ok=True)
+    return finished
+
+
+def with_mark_of(path: Path, text: str) -> str:
+    """A text with a byte-order mark, if the file that it is for has one."""
+    try:
+        with path.open("rb") as stream:
+            has_mark = stream.read(len(codecs.BOM_UTF8)) == codecs.BOM_UTF8
+    except OSError:
+        return text
+    return "\ufeff" + text if has_mark else text
+
+
+@contextmanager
+def locked(folder: Path) -> Iterator[None]:
+    """Keep others from changing the files of a folder meanwhile, where the system can."""
+    try:
+        import fcntl  # late: not every system has it
+    except ImportError:
+        yield
+        return
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        with contextlib.suppress(OSError):  # a network's file system may have no locks
+            fcntl.flock(handle, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(handle)
+
+
+def _put_in_place(staged: Mapping[Path, Path], straight: Mapping[Path, str]) -> None:
+    """Rename what is staged, with a journal if it is several; then write to what isn't replaced."""
+    done: list[Path] = []
+    journal = next(iter(staged)).parent / JOURNAL if len(staged) > 1 else None
+    if journal is not None:
+        with _blaming(journal):
+            _write_out(journal, json.dumps({str(t): str(p) for t, p in staged.items()}).encode())
+    try:
+        for temporary, target in staged.items():
+            with _blaming(target, done):
+                os.replace(temporary, target)
+            done.append(target)
+        for target, text in straight.items():
+            with _blaming(target, done), target.open("r+b" if target.is_file() else "wb") as stream:
+                stream.write(text.encode())
+                if target.is_file():
+                    stream.truncate()
+            done.append(target)
+    finally:
+        if journal is not None:
+            with contextlib.suppress(OSError):
+                journal.unlink(missing_ok=True)
+
+
+def _is_replaceable(target: Path) -> bool:
+    """Whether another file may take its place: it has no other name, and is a regular file."""
+    try:
+        status = target.stat()
+    except FileNotFoundError:
+        return True
+    return stat.S_ISREG(status.st_mode) and status.st_nlink == 1
+
+
+def _staged(target: Path, text: str, number: int) -> Path:
+    """A temporary file beside the target with its new text, and with its mode and owner."""
+    temporary = target.parent / _LEFTOVER.format(process=os.getpid(), number=number)
+    try:
+        _write_out(temporary, text.encode())
+        if target.exists():
+            status = target.stat()
+            os.chmod(temporary, stat.S_IMODE(status.st_mode))
+            if (status.st_uid, status.st_gid) != (os.getuid(), os.getgid()):
+                with contextlib.suppress(PermissionError):
+                    os.chown(temporary, status.st_uid, status.st_gid)
+    except BaseException:
+        temporary.unlink(missing_ok=True)
+        raise
+    return temporary
+
+
+def _write_out(path: Path, data: bytes) -> None:
+    """Write a new file, with the mode that the user's mask gives, and wait until it is on disk."""
+    with path.open("wb") as stream:
+        stream.write(data)
+        stream.flush()
+        os.fsync(stream.fileno())
+
+
+def _journal(journal: Path) -> Mapping[str, str]:
+    """The temporary files and targets of a change that was under way; none if there was none."""
+    try:
+        found = json.loads(journal.read_text(encoding="utf-8"))
+    except (FileNotFoundError, ValueError):
+        return {}
+    pairs = found.items() if isinstance(found, dict) else ()
+    beside = {t: p for t, p in pairs if isinstance(p, str) and Path(t).parent == Path(p).parent}
+    return {t: p for t, p in beside.items() if Path(t).name.startswith(".reservoir-")}
+
+
+def _is_alive(temporary: str) -> bool:
+    """Whether the process still runs that a temporary file belongs to."""
+    process = Path(temporary).name.split("-")[1]
+    try:
+        os.kill(int(process), 0)
+    except (ProcessLookupError, ValueError, OverflowError):
+        return False
+    except PermissionError:
+        return True
+    return True
+
+
+@contextmanager
+def _blaming(path: Path, done: Sequence[Path] = ()) -> Iterator[None]:
+    """Say of a failure which file it hit, and which were changed before."""
+    try:
+        yield
+    except OSError as error:
+        problem = Problem(Place(str(path)), f"the file can't be written: {error.strerror}")
+        raise (UnfinishedChangeError(problem, done) if done else InputError([problem])) from None
