@@ -21,7 +21,7 @@ from reservoir.core.problems import InputError, Place, Problem, UnknownNameError
 from reservoir.core.subject import Subject
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.converting import convert_read
-from reservoir.dialects.notations.files import in_one_text
+from reservoir.dialects.notations.files import FILE_MARK, in_one_text
 from reservoir.dialects.reading import ConfigurationRead, read_device
 from reservoir.dialects.running.subject import ReadSubject
 from reservoir.dialects.sheet.library import beside
@@ -287,7 +287,20 @@ def configuration_text(file: File) -> str:
         InputError: it can't be read.
     """
     name = str(file)
-    return in_one_text(read_files(name)) if Path(name).is_dir() else read_text(name)
+    if not Path(name).is_dir():
+        return read_text(name)
+    files = read_files(name)
+    problems = [
+        Problem(
+            Place(f"{name}/{inside}", number), f"{FILE_MARK.strip()!r} begins a file of its own"
+        )
+        for inside, text in files
+        for number, line in enumerate(text.split("\n"), start=1)
+        if line.startswith(FILE_MARK)
+    ]
+    if problems:
+        raise InputError(problems)
+    return in_one_text(files)
 
 
 def _sheets(subject: Subject) -> dict[str, Sheet]:

@@ -60,7 +60,10 @@ class TextEdits:
         for begin, end, new in self._changes:
             parts += [self.text[at:begin], new]
             at = end
-        return "".join([*parts, self.text[at:]])
+        whole = "".join([*parts, self.text[at:]])
+        if "\r\n" in self.text and not re.search("(?<!\r)\n", self.text):
+            return re.sub("(?<!\r)\n", "\r\n", whole)  # new lines end as the others do
+        return whole
 
     def _make(self, change: Change) -> None:
         place = bisect(self._changes, change)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,6 +21,9 @@ from reservoir.files.plan_errors import described_errors
 from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS, TablePlaces, read_table
 from reservoir.files.texts import STANDARD_INPUT, read_text
 from reservoir.files.yaml_tree import YamlTree, parse_yaml
+
+MOST_FILES = 200
+"""Files that a plan may consist of: each may include the next."""
 
 _ONLY_IN_MAIN = ("name", "defaults", "checks", "anycast", "listeners", "accept")
 """Keys of the file that is named on the command line; an included file has none of them."""
@@ -100,6 +104,8 @@ class _Loader:
         self.watch = watch
         self.instead = instead
         self.trees: dict[str, YamlTree] = {}
+        self._read_already: set[str] = set()
+        """The files by their real paths: a file has many spellings."""
         self.parts: dict[str, PlanFile] = {}
         self.problems: list[Problem] = []
 
@@ -139,12 +145,16 @@ class _Loader:
 
     def _read(self, file: str, included_at: Place | None) -> None:
         """Read a plan file and, depth first, what it includes."""
-        if file in self.trees:
-            assert included_at is not None
+        real = os.path.realpath(file)
+        if included_at is not None and real in self._read_already:
             self.problems.append(Problem(included_at, f"{file} is already part of the plan"))
             return
+        self._read_already.add(real)
         tree = self._parsed(file, included_at)
         if tree is None:
+            return
+        if len(self.trees) >= MOST_FILES:
+            self.problems.append(Problem(tree.place(()), f"a plan has {MOST_FILES} files at most"))
             return
         self.trees[file] = tree
         self.problems += tree.problems
@@ -245,4 +255,4 @@ def _beside(file: str, name: str) -> str:
     """A path as it is written in a file, seen from where the command runs."""
     if file == STANDARD_INPUT or Path(name).is_absolute():
         return name
-    return str(Path(file).parent / name)
+    return os.path.normpath(Path(file).parent / name)

@@ -151,6 +151,17 @@ class EscapedBytes(Form):
 _NEEDS_NO_ESCAPE = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._-/")
 
 
+_BARE = re.compile(r"\[\^( \\t\\n[^\]]*)\]\+\?")
+"""The part of a pattern that matches as little as will do of all but a few characters."""
+
+
+def _without(forbidden: str, sign: str) -> str:
+    """A pattern like that, which doesn't match a sign either."""
+    if len(sign) > 1:
+        return f"(?:(?!{re.escape(sign)})[^{forbidden}])+?"
+    return f"[^{forbidden}{re.escape(sign)}]+?"
+
+
 @dataclass(frozen=True)
 class Quoted(Form):
     """A value of a list in quotation signs."""
@@ -164,8 +175,8 @@ class Quoted(Form):
 
     @cached_property
     def pattern(self) -> str:  # type: ignore[override]
-        """The item between signs."""
-        return f'"{self.item.pattern}"'
+        """The item between signs, which it doesn't have itself."""
+        return f'"{_BARE.sub(lambda bare: _without(bare[1], chr(34)), self.item.pattern)}"'
 
     quoted = r'"(?:[^"\\]|\\.)*"'
 
@@ -201,9 +212,15 @@ class ListOf(Form):
 
     @cached_property
     def pattern(self) -> str:  # type: ignore[override]
-        """Items and separators; blanks around a separator are free."""
-        between = re.escape(self.separator.strip()) or "[ \\t]"
-        return f"{self.item.pattern}(?:[ \\t]*{between}[ \\t]*{self.item.pattern})*?"
+        """Items and separators; blanks around a separator are free.
+
+        No separator is in a bare item: else a line that doesn't match could be cut in ways without
+        number.
+        """
+        sign = self.separator.strip()
+        between = f"[ \\t]*{re.escape(sign)}[ \\t]*" if sign else "[ \\t]+"
+        item = _BARE.sub(lambda bare: _without(bare[1], sign), self.item.pattern)
+        return f"{item}(?:{between}{item})*?"
 
     @property
     def signs(self) -> set[str]:

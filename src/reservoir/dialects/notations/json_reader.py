@@ -175,6 +175,8 @@ class JsonReader:
             closing = "}" if sign == "{" else "]"
             self.open.append(_Open(self.root, closing, indent, start=start, line=self.line))
         elif sign == "[":
+            if around.closing == "]":
+                self._fault(at, "there is a list inside a list")
             self.open.append(_Open(around.node, "]", indent, key, start, self.line))
         else:
             in_list = around.closing == "]"
