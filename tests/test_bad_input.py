@@ -8,11 +8,24 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
-from conftest import PROGRAM, Run
+import reservoir
+from conftest import PROGRAM, Run, examples
+from reservoir.core.pools import Pools
+from reservoir.core.problems import InputError
+from reservoir.dialects.running.devices import merged_plan, with_named_zones
 from reservoir.dialects.sheet import library
+from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.trial import sample_plan
+from reservoir.dialects.writing import write_device
+from reservoir.files.plan_text import plan_text
 
 Put = Callable[[str, str], Path]
+
+TYPED = "0123456789.:/-\"'{}[]<>=,& \t\x01é\u2028#\\%~"
+"""What damages a line."""
 
 NETWORK = "reservoir: 1\nnetworks:\n  crew:\n    subnet: 10.84.30.0/24\n"
 
@@ -242,3 +255,56 @@ def test_a_broken_sheet_gets_a_calm_list(
     assert tried.code == 2
     assert said in tried.err
     assert "mine.sheet:" in tried.err
+
+
+@pytest.mark.parametrize("dialect", Library().names)
+@given(data=st.data())
+@settings(max_examples=examples(60))
+def test_whatever_is_read_of_a_damaged_text_is_a_plan(
+    dialect: str, data: st.DataObject, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """It loads again, whatever names and references the damage has made."""
+    sheet = Library().sheet(dialect)
+    lines = write_device(Pools(sample_plan(dialect)), "sample-box", sheet).text.split("\n")
+    for _ in range(data.draw(st.integers(1, 3))):
+        at = data.draw(st.integers(0, len(lines) - 1))
+        how = data.draw(st.sampled_from(["lose", "double", "join", "long", "type"]))
+        place = data.draw(st.integers(0, len(lines[at])))
+        typed = data.draw(st.sampled_from(TYPED))
+        lines[at : at + 1] = {
+            "lose": [],
+            "double": [lines[at]] * 2,
+            "join": [f"{lines[at]} {lines[0]}"],
+            "long": [lines[at].replace("port", "port" * 300)],
+            "type": [lines[at][:place] + typed + lines[at][place + 1 :]],
+        }[how]
+        lines = lines or [""]
+    folder = tmp_path_factory.mktemp("damaged")
+    (folder / "device").write_text("\n".join(lines))
+    try:
+        read = reservoir.read(str(folder / "device"), dialect)
+    except InputError:
+        return
+    plan = with_named_zones(merged_plan([one.lifted for one in read]))
+    (folder / "plan.yaml").write_text(plan_text(plan))
+    assert set(reservoir.load(str(folder / "plan.yaml")).plan.networks) == set(plan.networks)
+
+
+def test_a_file_is_part_of_a_plan_once_however_it_is_spelled(run: Run, put: Put) -> None:
+    """Files that include each other by other paths come to an end."""
+    put("a.yaml", "reservoir: 1\ninclude: [./b.yaml]\nnetworks: {}\n")
+    put("b.yaml", "include: [././a.yaml, ./././b.yaml]\n")
+    ended = run("check", "a.yaml")
+    assert ended.code == 2
+    assert "a.yaml is already part of the plan" in ended.err
+    assert "b.yaml is already part of the plan" in ended.err
+
+
+def test_a_remark_is_no_border_between_files(run: Run, tmp_path: Path) -> None:
+    """In a folder that is one device's configuration; else it could name a file elsewhere."""
+    folder = tmp_path / "host"
+    folder.mkdir()
+    (folder / "50-lan.network").write_text("[Match]\nName=lan\n# file: ../out\n[Network]\n")
+    ended = run("read", "host", "--dialect", "linux-host")
+    assert ended.code == 2
+    assert "50-lan.network:3:1: '# file:' begins a file of its own" in ended.err

@@ -37,11 +37,12 @@ def command(configurations: tuple[str, ...], dialect: str | None, out: str | Non
     Exit status: 0 every line about DHCP was understood, 1 some were not, 2 unusable input.
     """
     import reservoir  # late: --help needs none of it
-    from reservoir.dialects.running.devices import merged_plan
+    from reservoir.dialects.running.devices import merged_plan, with_named_zones
     from reservoir.files.plan_text import plan_text
 
     results = reservoir.read(configurations, dialect)
-    save_or_show(plan_text(merged_plan([result.lifted for result in results])), out)
+    plan = merged_plan([result.lifted for result in results])
+    save_or_show(plan_text(with_named_zones(plan)), out)
     for result in results:
         _say(result)
     if any(result.not_understood for result in results):

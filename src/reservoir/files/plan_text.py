@@ -83,7 +83,11 @@ def _entry(key: str, value: Any, indent: int) -> Iterator[str]:
     """The lines of one key: in braces where it is small and fits, else as a block."""
     head = f"{' ' * indent}{_scalar(key)}:"
     line = f"{head} {_flow(value)}"
-    if not isinstance(value, dict | list) or (len(line) <= WIDTH and not _has_blocks(value)):
+    if (
+        not value
+        or not isinstance(value, dict | list)
+        or (len(line) <= WIDTH and not _has_blocks(value))
+    ):
         yield line
         return
     yield head

@@ -43,7 +43,7 @@ def _in_device(path: PlanPath, device: Device) -> Iterator[Dangling]:
             yield from _missing((*at, "parent"), "interface", interface.parent, device.interfaces)
         for position, port in enumerate(interface.members):
             yield from _missing((*at, "members", position), "interface", port, device.interfaces)
-        if interface.zone is not None:
+        if interface.zone is not None and device.zones:  # else the plan leaves zones out
             yield from _missing((*at, "zone"), "zone", interface.zone, device.zones)
 
 

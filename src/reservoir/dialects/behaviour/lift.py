@@ -57,7 +57,8 @@ class _Lifting:
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }
         self.name = device.get("name") or otherwise_called
-        self.result = Lifted(self.name, self._device())
+        self.result = Lifted(self.name, Device())
+        self.result.device = self._device()
         self.result.interfaces = self.interfaces
         self.result.zones, self.result.routes = self._zones(), self._routes()
         owners = (device, *self.interfaces.values())
@@ -151,9 +152,14 @@ class _Lifting:
         self.result.left_out.append(NotUnderstood(*place, message, 1, about, within or fact))
 
     def _device(self) -> Device:
+        interfaces = {name: self._interface(fact) for name, fact in self.interfaces.items()}
+        named = {i.parent for i in interfaces.values() if i.parent is not None}
+        named |= {member for i in interfaces.values() for member in i.members}
+        # A port that others name is there, though it may have no lines of its own.
+        interfaces |= {name: Interface() for name in sorted(named - interfaces.keys())}
         return Device(
             dialect=self.sheet.name,
-            interfaces={name: self._interface(fact) for name, fact in self.interfaces.items()},
+            interfaces=interfaces,
             zones={
                 name: Zone(admits=fact.get("admits", ())) for name, fact in self._zones().items()
             },
@@ -384,6 +390,9 @@ class _Lifting:
                 if code in dhcp_options.MANAGED:
                     raise MalformedValueError(dhcp_options.MANAGED[code])
                 options[code] = option_data(fact) if data is None else data
+                if len(options[code]) > dhcp_options.LONGEST:
+                    long = len(options.pop(code))
+                    raise MalformedValueError(f"its value has {long} bytes, more than 255")
             except MalformedValueError as error:
                 self._leave_out(fact, error, "option", within=pool)
         options.pop(None, None)

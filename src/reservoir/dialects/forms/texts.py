@@ -11,12 +11,21 @@ from typing import Any
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.forms.form import TOKEN, Form
 
+LONGEST_TEXT = 1_000
+"""Characters of a text that a plan can have as a key (YAML 1.2 section 7.4.2: 1,024)."""
+
 
 def _visible(text: str) -> str:
     """The text, if a plan can have it as a name."""
     if not text.isprintable() or not text.strip():
         raise MalformedValueError(f"{text!r} has invisible characters")
+    if len(text) > LONGEST_TEXT:
+        raise MalformedValueError(f"{text[:20]!r}… has {len(text):,} characters")
     return text
+
+
+def _is_any_long(texts: Sequence[str]) -> bool:
+    return max(map(len, texts), default=0) > LONGEST_TEXT
 
 
 @dataclass(frozen=True)
@@ -59,7 +68,8 @@ class Text(Form):
 
     def read_column(self, texts: Sequence[str]) -> list[Any]:
         together = "".join(texts)
-        if (self.quote and self.quote in together) or not self._is_bare(together):
+        is_quoted = bool(self.quote) and self.quote in together
+        if is_quoted or not self._is_bare(together) or _is_any_long(texts):
             return super().read_column(texts)
         return list(texts)  # nothing in them has to be undone
 
@@ -110,7 +120,8 @@ class Enclosed(Form):
 
     def read_column(self, texts: Sequence[str]) -> list[Any]:
         together = "".join(texts)
-        if self.sign in together or not together.isprintable() or not all(map(str.strip, texts)):
+        is_plain = self.sign not in together and together.isprintable()
+        if not is_plain or not all(map(str.strip, texts)) or _is_any_long(texts):
             return super().read_column(texts)
         return list(texts)  # nothing in them has to be undone
 

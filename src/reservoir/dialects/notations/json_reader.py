@@ -175,7 +175,7 @@ class JsonReader:
             closing = "}" if sign == "{" else "]"
             self.open.append(_Open(self.root, closing, indent, start=start, line=self.line))
         elif sign == "[":
-            if around.closing == "]":
+            if around.closing == "]" and not around.is_broken:
                 self._fault(at, "there is a list inside a list")
             self.open.append(_Open(around.node, "]", indent, key, start, self.line))
         else:

@@ -7,9 +7,10 @@ A network's VLAN may be known to another device than its server: to the relay on
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
-from reservoir.core.plan.model import Binding, Defaults, Network, Plan, Service
+from reservoir.core.plan.model import Binding, Defaults, Network, Plan, Service, Zone
 from reservoir.core.plan.offered import DEFAULTS, OFFERED
 from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
@@ -42,6 +43,17 @@ def merged_plan(devices: Sequence[Lifted]) -> Plan:
         for name, network in networks.items()
     }
     return Plan(defaults=Defaults(**defaults), devices=plan.devices, networks=finished)
+
+
+def with_named_zones(plan: Plan) -> Plan:
+    """The same, with every zone that an interface is in among its device's, if it lists any."""
+    devices = {}
+    for name, device in plan.devices.items():
+        named = {i.zone for i in device.interfaces.values() if i.zone is not None}
+        missing = {zone: Zone() for zone in sorted(named - device.zones.keys())}
+        zones = {**device.zones, **missing} if device.zones else {}
+        devices[name] = device.model_copy(update={"zones": zones})
+    return replace(plan, devices=devices)
 
 
 def _offer_alike(one: Network, other: Network) -> bool:
