@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import pty
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
@@ -308,3 +309,45 @@ def test_a_remark_is_no_border_between_files(run: Run, tmp_path: Path) -> None:
     ended = run("read", "host", "--dialect", "linux-host")
     assert ended.code == 2
     assert "50-lan.network:3:1: '# file:' begins a file of its own" in ended.err
+
+
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [
+        ("plan.yaml", 'reservoir: 1\nnetworks:\n  "a\\e[31m": {subnet: 1, subnet: 2, "k\\e[3m"}\n'),
+        ("plan.yaml", "reservoir: 1\nnetworks: !<\x1b[31m> {}\n"),
+        ("e.fulmar", '{"site": "x\x1b[31m", "scopes": [{"name": "a", "\x1b[3mo": 1, "net": 2}]}'),
+        ("e.larkspur", "unit x\npool a\n  withhold 10.84.\x1b[31m\n  \x1b[3m subnet\n"),
+        ("\x1b[31m.yaml", "reservoir: 1\nnetworks: {a: {subnet: 10.84.0.0/24, ranges: all}}\n"),
+    ],
+)
+def test_nothing_that_is_shown_moves_the_terminal(name: str, text: str, tmp_path: Path) -> None:
+    """Control characters of a file or of its name are written as their numbers."""
+    (tmp_path / name).write_text(text)
+    for command in ("check", "read", "write", "mend"):
+        dialect = ["--dialect", name.partition(".")[2]] if command == "read" else []
+        shown = under_a_terminal([str(PROGRAM), command, name, *dialect], tmp_path)
+        assert shown
+        assert "\x1b" not in shown
+
+
+def under_a_terminal(arguments: list[str], folder: Path) -> str:
+    """All that a command shows on a terminal."""
+    ours, its = pty.openpty()
+    environment = {**os.environ, "NO_COLOR": "1"}
+    ran = subprocess.Popen(
+        arguments, cwd=folder, stdin=its, stdout=its, stderr=its, env=environment
+    )
+    os.close(its)
+    shown = b""
+    while True:
+        try:
+            part = os.read(ours, 65_536)
+        except OSError:  # the terminal is gone with the program
+            break
+        if not part:
+            break
+        shown += part
+    ran.wait()
+    os.close(ours)
+    return shown.decode()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from reservoir.cli.output import save_or_show, talk, talkative
+from reservoir.cli.output import complain, save_or_show, talk, talkative
 
 
 @click.command("convert", short_help="Convert a device's configuration to another dialect.")
@@ -34,7 +34,7 @@ def command(configuration: str, target: str, dialect: str | None, out: str | Non
     if not result.losses:
         lost += [f"different when read back: {difference}" for difference in result.faults]
     for text in lost:
-        click.echo(f"lost: {text}", err=True)
+        complain(f"lost: {text}")
     for refusal in result.remarks:
         talk(f"left out, since it changes nothing for clients: {refusal.what}")
     for note in read.lifted.notes:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.output import show, talk, talkative, width
+from reservoir.cli.output import complain, show, talk, talkative, width
 
 if TYPE_CHECKING:
     from reservoir.dialects.sheet.library import Library
@@ -135,7 +135,7 @@ def try_sheet(sheet: str, sample: str | None) -> None:
     for row, text in too_strict(loaded):
         talk(f"{sheet}:{row.number}:1: {text}")
     for text in wrong:
-        click.echo(f"{sheet}: the sample reads back differently: {text}", err=True)
+        complain(f"{sheet}: the sample reads back differently: {text}")
     if not wrong:
         talk(f"{sheet}: the sample reads back correctly.")
     if sample is not None:
@@ -159,7 +159,7 @@ def _try_sample(sheet: Sheet, sample: str) -> list[str]:
         for u in tried.reading.not_understood
     ]
     for problem in problems:
-        click.echo(problem, err=True)
+        complain(str(problem))
     before, after = tried.understood, tried.rewritten
     show(unified_difference(before, after, (sample, "written back"), context=0))
     if before == after:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.output import talk
+from reservoir.cli.output import complain, talk
 
 if TYPE_CHECKING:
     from reservoir.core.problems import Place
@@ -133,7 +133,7 @@ def require_placed(written: list[DeviceConfiguration], present: Mapping[str, Pre
             broken.append(Problem(there.read.place(fault.line, fault.column), message))
         for what in placed.missing:
             missing = True
-            click.echo(f"{there.file}: {what} is missing; add it first", err=True)
+            complain(f"{there.file}: {what} is missing; add it first")
     if broken:
         raise InputError(broken)
     if missing:

@@ -66,7 +66,14 @@ def width() -> int:
 def talk(text: str = "") -> None:
     """Print a message on standard error, unless ``--quiet``."""
     if not click.get_current_context().meta.get("reservoir.quiet"):
-        click.echo(text, err=True)
+        complain(text)
+
+
+def complain(text: str) -> None:
+    """Print a message on standard error, whether ``--quiet`` or not."""
+    from reservoir.core.wording import shown  # late: not for --help
+
+    click.echo(shown(text), err=True)
 
 
 @contextmanager
@@ -103,8 +110,10 @@ def show(lines: Iterable[str]) -> None:
 
 def show_difference(lines: Iterable[str]) -> None:
     """Print the lines of a unified difference, in colours where there are some."""
-    from reservoir.reports.theme import styled  # late: --help needs none of it
+    from reservoir.core.wording import shown  # late: --help needs none of it
+    from reservoir.reports.theme import styled
 
+    lines = map(shown, lines)
     meanings = {"+": "added", "-": "removed", "@": "place"}
     show(styled(line, meanings[line[0]]) if line[:1] in meanings else line for line in lines)
 

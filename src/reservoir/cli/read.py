@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.output import save_or_show, talk, talkative
+from reservoir.cli.output import complain, save_or_show, talk, talkative
 
 if TYPE_CHECKING:
     from reservoir.dialects.reading import ConfigurationRead
@@ -54,7 +54,7 @@ def _say(result: ConfigurationRead) -> None:
 
     reading = result.reading
     for unread in result.not_understood:
-        click.echo(f"{result.place(unread.line, unread.column)}: {unread.message}", err=True)
+        complain(f"{result.place(unread.line, unread.column)}: {unread.message}")
     networks = counted(len(result.lifted.networks), "network")
     talk(
         f"{result.file}: {result.lifted.name}, {result.dialect}{_how_sure(result)}; {networks} "

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.output import finish_what_was_cut_off, talk, talkative
+from reservoir.cli.output import complain, finish_what_was_cut_off, talk, talkative
 
 if TYPE_CHECKING:
     from reservoir.dialects.writing import DeviceConfiguration
@@ -114,6 +114,7 @@ def _write_into(
     """Change configuration that is there, or show what would be changed."""
     import reservoir
     from reservoir.cli.into import present_configurations, put_into, require_placed, show_changes
+    from reservoir.core.wording import shown
     from reservoir.files.texts import STANDARD_INPUT
 
     if in_place:
@@ -126,7 +127,10 @@ def _write_into(
     if out == "-" or (out is None and STANDARD_INPUT in files):
         # Into a pipe it goes as it is; on a terminal, escapes in the file are removed.
         text = "\n".join(configuration.text for configuration in written)
-        click.echo(text, nl=False, color=not sys.stdout.isatty())
+        if sys.stdout.isatty():
+            click.echo(shown(text), nl=False)
+        else:
+            click.echo(text, nl=False, color=True)  # byte for byte
     elif out is not None or in_place:
         put_into(written, present, out)
     else:
@@ -142,10 +146,7 @@ def _require_no_errors(loaded: LoadedPlan, plan: str) -> None:
     if report.of_severity(Severity.ERROR):
         for finding in report.findings:
             if finding.severity is Severity.ERROR and finding.accepted is None:
-                click.echo(
-                    f"{loaded.places.place(finding.at)}: {finding.rule}: {finding.message}",
-                    err=True,
-                )
+                complain(f"{loaded.places.place(finding.at)}: {finding.rule}: {finding.message}")
         talk(f"\n{summary_line(report)}")
         talk("Nothing was written. For details run: reservoir check " + plan)
         raise click.exceptions.Exit(1)
@@ -159,13 +160,10 @@ def _require_held(written: list[DeviceConfiguration], loaded: LoadedPlan) -> Non
             failed = True
             place = loaded.places.place(refusal.fact.origin)
             prefix = f"{place}: not-expressible: {configuration.device}"
-            click.echo(
-                f"{prefix}: {refusal.what} can't be written: {refusal.reason}",
-                err=True,
-            )
+            complain(f"{prefix}: {refusal.what} can't be written: {refusal.reason}")
         for difference in configuration.faults if not configuration.losses else ():
             failed = True
-            click.echo(f"{configuration.device}: reads back differently: {difference}", err=True)
+            complain(f"{configuration.device}: reads back differently: {difference}")
     if failed:
         talk("\nNothing was written: the devices would not do what the plan says.")
         raise click.exceptions.Exit(1)

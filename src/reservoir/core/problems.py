@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 
-from reservoir.core.wording import hint
+from reservoir.core.wording import hint, shown
 
 
 @dataclass(frozen=True, order=True)
@@ -29,7 +29,7 @@ class Problem:
     message: str
 
     def __str__(self) -> str:
-        return f"{self.place}: {self.message}"
+        return f"{self.place}: {shown(self.message)}"
 
 
 class UnknownNameError(ValueError):

@@ -7,6 +7,20 @@ from collections.abc import Iterable
 from functools import lru_cache
 
 
+def shown(text: str) -> str:
+    """A text as it may be shown: without characters that a terminal would obey.
+
+    Line ends and tabs stay; control characters, and those that turn the direction of writing, are
+    written as their numbers.
+    """
+    if text.isprintable():
+        return text
+    return "".join(
+        char if char.isprintable() or char in "\n\t" else char.encode("unicode_escape").decode()
+        for char in text
+    )
+
+
 def listed(items: Iterable[object]) -> str:
     """Things as a sentence lists them: ``a``, ``a and b``, ``a, b and c``."""
     *before, last = map(str, items)

@@ -20,6 +20,7 @@ from reservoir.core.plan.model import Plan, PlanPath
 from reservoir.core.pools import Pools
 from reservoir.core.routing import Routing
 from reservoir.core.topology import Topology
+from reservoir.core.wording import shown
 
 
 @dataclass(frozen=True, eq=False)
@@ -152,7 +153,7 @@ class Rule(ABC):
             self.name,
             self.family,
             self.severity if severity is None else severity,
-            message,
+            shown(message),
             at,
             witness,
             suggestions,
