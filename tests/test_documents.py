@@ -124,6 +124,15 @@ def test_the_house_keeps_its_shape() -> None:
     assert sum(length > 50 for length in lengths) <= 0.02 * len(lengths)
 
 
+def test_the_plan_of_the_page_is_sound(run: Run, put: Put) -> None:
+    """It shows every key that the page tells of, and has no findings."""
+    (plan,) = blocks("docs/plan.md", "yaml")
+    put("plan.yaml", plan)
+    checked = run("check", "plan.yaml", "--fail-on", "advice")
+    assert checked.code == 0, checked.out
+    assert checked.out.startswith("No findings")
+
+
 def test_the_guides_sheet_is_a_sheet(run: Run, put: Put, tmp_path: Path) -> None:
     """Copied out of the guide it works, on the guide's own configuration too."""
     (sheet,), (sample,) = blocks("docs/sheets.md", "sheet"), blocks("docs/sheets.md", "text")

@@ -84,6 +84,7 @@ def test_the_demo_walks_through_the_job(run: Run, tmp_path: Path) -> None:
         "pool-empty",
         "pool-undersized",
         "server-not-reached",
+        "secondary-unserved",
         "lease-rounded",
         "lease-too-long",
         "lease-too-short",

@@ -210,11 +210,11 @@ class _Fitter:
         """What clients miss whose network is that of a secondary address; nothing if nothing."""
         where = f"{attachment.prefix} is a secondary address of {attachment}"
         if not self.behaviour.binds_by_secondary:
-            return f"{where}, and {self.device} serves the primary address's subnet alone there"
+            return f"{where}; {self.device} serves only the primary address's subnet there"
         if pool.assignable and not self.behaviour.assigns_by_secondary:
             return (
-                f"{where}, and in a secondary address's subnet {self.device} serves only bound "
-                f"clients, but {pool.name} has {counted(len(pool.assignable), 'address')} to assign"
+                f"{where}, for whose subnet {self.device} serves only bound clients; {pool.name} "
+                f"has {counted(len(pool.assignable), 'address')} to assign"
             )
         return ""
 
