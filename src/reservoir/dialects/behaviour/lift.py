@@ -18,19 +18,16 @@ from reservoir.core.plan.model import (
     Service,
     Zone,
 )
-from reservoir.core.plan.offered import BY_OPTION, OFFERED
-from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.address_set import EMPTY, AddressSet
-from reservoir.core.values.addresses import MalformedValueError, Prefix, Span
-from reservoir.core.values.durations import format_duration
+from reservoir.core.values.addresses import Prefix, Span
 from reservoir.core.wording import listed
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.kept import kept_of
+from reservoir.dialects.behaviour.lift_offer import OfferLifter
 from reservoir.dialects.behaviour.lifted import Lifted, Note, Origin, SwitchedOff
 from reservoir.dialects.behaviour.lower import called
 from reservoir.dialects.facts.by_address import FactsByAddress, addresses_of
-from reservoir.dialects.facts.fact import NOTHING, Fact
-from reservoir.dialects.facts.options import option_data
+from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import backward_ranges, each_span, idle_exclusions, notes_of
 from reservoir.dialects.parse.not_understood import EVERYTHING, NotUnderstood
 from reservoir.dialects.sheet.model import Sheet
@@ -57,6 +54,7 @@ class _Lifting:
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }
         self.name = device.get("name") or otherwise_called
+        self._offers = OfferLifter(device, self.behaviour, self._note, self._leave_out)
         self.result = Lifted(self.name, Device())
         self.result.device = self._device()
         self.result.interfaces = self.interfaces
@@ -208,14 +206,27 @@ class _Lifting:
         return members
 
     def _network(self, pools: Sequence[_Pool], served_by: tuple[Service, ...]) -> Network:
-        pool, subnet = pools[0]
+        subnet = pools[0].subnet
         self._in_network = bindings = self._bindings_in(pools)
         bound = AddressSet.of_addresses([fact.get("address") for fact in bindings])
         own = self._own_addresses(subnet)
         ranges, exclusions = self._ranges(pools, bound, own)
-        offered = self._offered(pool, own)
-        for binding in bindings:
-            self._note_differences(binding, pool, offered, own)
+        pool = self._usual(pools, own)
+        offered = self._offers.offered(pool, own)
+        for binding in bindings if self.behaviour.binds_by_pools else ():
+            differing = self._differing(binding, offered, own)
+            if differing:
+                names = listed(differing)
+                self._note(
+                    binding, f"its {names} differ from those of {pool.label}; taken as the same"
+                )
+                self.result.differing.append((binding, differing))
+        for part in pools if len(pools) > 1 else ():
+            differing = self._differing(part.fact, offered, own)
+            if differing:
+                names = listed(differing)
+                self._note(part.fact, f"its {names} differ from those of {_label(pool)}")
+                self.result.differing_parts.append((part.fact, differing))
         return Network(
             subnet=subnet,
             vlan=self._vlan(subnet),
@@ -226,6 +237,14 @@ class _Lifting:
             bindings=tuple(_binding(fact) for fact in bindings),
             **{key: value for key, value in offered.items() if value is not None},
         )
+
+    def _usual(self, pools: Sequence[_Pool], own: AddressSet) -> Fact:
+        """The pool that offers what most of the parts of a network do; the first of several."""
+        if len(pools) == 1:
+            return pools[0].fact
+        quiet = OfferLifter(self.facts, self.behaviour, _unsaid, _unsaid)
+        offers = [str(quiet.offered(part.fact, own)) for part in pools]
+        return pools[offers.index(max(offers, key=offers.count))].fact
 
     def _usable(self, bindings: Iterable[Fact]) -> list[Fact]:
         """The bindings that state both a client and an address."""
@@ -331,87 +350,15 @@ class _Lifting:
             return excluded
         return excluded | self._device_exclusions.clipped(span)
 
-    def _offered(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
-        options = self._options(pool)
-        pool = Fact("pool", {**self._set_by_option(pool, options), **pool.fields}, pool.children)
-        lease = pool.get("lease")
-        if lease is None:
-            lease = self.behaviour.default_lease
-            self._note(pool, f"no lease: the device's default is {format_duration(lease)}")
-        elif pool.get("longest", lease) != lease:
-            longest = format_duration(pool.get("longest"))
-            self._note(pool, f"clients that ask for it get a lease of up to {longest}")
-        return {
-            **{key: pool.get(key) for key in OFFERED},
-            "gateway": self._gateway(pool, own),
-            "dns": self._dns(pool, own),
-            "lease": lease,
-            "options": options,
-        }
+    def _differing(self, fact: Fact, offered: Mapping[str, Any], own: AddressSet) -> list[str]:
+        """What a binding, or a part of a pool, offers otherwise than the rest of its network."""
+        quiet = OfferLifter(self.facts, self.behaviour, _unsaid, _unsaid)
+        its = quiet.offered(fact, own)
+        return [name for name in offered if its[name] != offered[name]]
 
-    def _set_by_option(self, pool: Fact, options: dict[int, bytes]) -> dict[str, Any]:
-        """The fields that the pool sets by option number; they are removed from the options."""
-        fields: dict[str, Any] = {}
-        for code in BY_OPTION.keys() & options.keys():
-            data = options.pop(code)
-            try:
-                fields[BY_OPTION[code].key] = BY_OPTION[code].decode(data)
-            except MalformedValueError as error:
-                its = next(fact for fact in pool.of_kind("option") if fact.get("code") == code)
-                self._leave_out(its, error, "option", within=pool)
-        return fields
 
-    def _gateway(self, pool: Fact, own: AddressSet) -> int | None:
-        gateway = pool.get("gateway")
-        if gateway is not None:
-            return None if gateway == NOTHING else int(gateway)
-        if self.behaviour.offers_own_gateway and own:
-            self._note(pool, "no gateway: the device offers its own address")
-            return own.first
-        return None
-
-    def _dns(self, pool: Fact, own: AddressSet) -> tuple[int, ...]:
-        dns: tuple[int, ...] | None = pool.get("dns")
-        if dns is not None:
-            return dns
-        if self.behaviour.offers_own_dns and own:
-            self._note(pool, "no DNS server: the device offers its own address")
-            return (own.first,)
-        if self.behaviour.offers_own_resolvers:
-            self._note(pool, "no DNS server: the device offers those that it uses itself")
-            return tuple(self.facts.get("resolvers", ()))
-        return ()
-
-    def _options(self, pool: Fact) -> dict[int, bytes]:
-        options = {}
-        for fact in pool.of_kind("option"):
-            code, data = fact.get("code"), fact.get("data")
-            try:
-                if code in dhcp_options.MANAGED:
-                    raise MalformedValueError(dhcp_options.MANAGED[code])
-                options[code] = option_data(fact) if data is None else data
-                if len(options[code]) > dhcp_options.LONGEST:
-                    long = len(options.pop(code))
-                    raise MalformedValueError(f"its value has {long} bytes, more than 255")
-            except MalformedValueError as error:
-                self._leave_out(fact, error, "option", within=pool)
-        options.pop(None, None)
-        return options
-
-    def _note_differences(
-        self, binding: Fact, pool: Fact, offered: Mapping[str, Any], own: AddressSet
-    ) -> None:
-        """Note a bound client that is offered other values than the rest of its network."""
-        if not self.behaviour.binds_by_pools:
-            return
-        notes = len(self.result.notes)
-        its = self._offered(binding, own)
-        del self.result.notes[notes:]
-        differing = [name for name in offered if its[name] != offered[name]]
-        if differing:
-            names = listed(differing)
-            self._note(binding, f"its {names} differ from those of {pool.label}; taken as the same")
-            self.result.differing.append((binding, differing))
+def _unsaid(fact: Fact, why: object, *states: str, within: Fact | None = None) -> None:
+    """Takes a note that is known already."""
 
 
 def _label(fact: Fact) -> str:

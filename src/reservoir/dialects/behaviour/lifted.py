@@ -42,6 +42,8 @@ class Lifted:
     """Bindings whose address is in no pool's subnet; they are left out."""
     differing: list[tuple[Fact, list[str]]] = field(default_factory=list)
     """Bindings whose clients are offered other values than their network, and which."""
+    differing_parts: list[tuple[Fact, list[str]]] = field(default_factory=list)
+    """Pools that offer other values than most of those of their network, and which."""
 
     def not_understood(self, reading: Reading) -> tuple[NotUnderstood, ...]:
         """What a reading doesn't understand, and what is left out for no such reason; by line."""

@@ -16,7 +16,7 @@ from reservoir.core.values.typos import likely_meant
 from reservoir.core.wording import counted, listed
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lifted import Lifted, Origin
-from reservoir.dialects.facts.by_address import FactsByAddress
+from reservoir.dialects.facts.by_address import FactsByAddress, addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import each_span
 from reservoir.dialects.sheet.model import Sheet
@@ -47,6 +47,7 @@ def faults_in(lifted: Lifted, device: Fact, sheet: Sheet) -> Iterator[Fault]:
         yield from finder.live_before_excluded()
         yield from finder.options_twice()
         yield from finder.differing_bindings(lifted)
+        yield from finder.differing_parts(lifted)
     yield from _left_behind(lifted, device, behaviour)
     yield from _strays(lifted)
 
@@ -195,6 +196,18 @@ class _Faults:
                 message = f"{shown}, which is bound to {client}, {why}"
                 yield self._of(binding, "binding-placement", message, "address")
 
+    def differing_parts(self, lifted: Lifted) -> Iterator[Fault]:
+        """Pools of the network that offer something else than most of its pools do."""
+        own = set(map(id, self.origin.pools))
+        for pool, names in lifted.differing_parts:
+            if id(pool) in own:
+                message = (
+                    f"{pool.label} offers another {listed(names)} than the rest of {self.name}"
+                )
+                witness = Witness("offered-either", self.name, option=names[0])
+                line = pool.line_of(names[0])
+                yield Fault("pool-options-differ", message, line, pool.column, witness)
+
     def differing_bindings(self, lifted: Lifted) -> Iterator[Fault]:
         """Bindings that offer other values than their network does."""
         own = set(map(id, self.origin.bindings))
@@ -220,15 +233,16 @@ class _Faults:
         """Pools at an interface that is in another subnet."""
         for pool in self.origin.pools:
             interface = interfaces.get(pool.get("interface"))
-            address = interface.get("address") if interface else None
-            if address is None or self.origin.subnet.span.holds(address.address):
+            held = addresses_of(interface) if interface else ()
+            if not held or any(self.origin.subnet.span.holds(own.address) for own in held):
                 continue
-            meant = likely_meant(address.address, self.origin.subnet)
+            address, subnet = held[0], self.origin.subnet
+            meant = likely_meant(address.address, subnet) if len(held) == 1 else None
             hint = f"; {format_address(meant)} would be" if meant is not None else ""
             yield Fault(
                 "server-not-reached",
                 f"{self.name} is served on interface {pool.get('interface')}, but that has "
-                f"{address}, which is not in {self.origin.subnet}{hint}",
+                f"{listed(held)}, which {'is' if len(held) == 1 else 'are'} not in {subnet}{hint}",
                 pool.line_of("interface"),
                 pool.column,
                 Witness("unanswered", self.name),

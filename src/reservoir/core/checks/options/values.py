@@ -57,6 +57,40 @@ class OptionInvalid(Rule):
                 )
 
 
+class PoolOptionsDiffer(Obstructed):
+    """Pools of one network, on one device, offer different things.
+
+    Why: What a client is offered depends on which pool its address is from.
+
+    Remedy: Make them the same.
+    """
+
+    severity = Severity.WARNING
+    rests_on = ("subnet", "gateway", "dns", "domain", "lease", "option", "next_server")
+    dialect = "thimble"
+    example = """
+          [socket 1]
+          label: deck
+          address: 10.84.30.1
+          mask: 255.255.255.0
+
+          [shelf 1]
+          label: crew
+          network: 10.84.30.0/24
+          first: 10.84.30.20
+          last: 10.84.30.39
+          dns: 10.84.0.53
+
+          [shelf 2]
+          label: crew-2
+          network: 10.84.30.0/24
+          first: 10.84.30.60
+          last: 10.84.30.79
+        - dns: 10.84.1.53
+        + dns: 10.84.0.53
+    """
+
+
 class OptionTwice(Obstructed):
     """A device's configuration sets the same thing twice: by option number and by its own keyword.
 

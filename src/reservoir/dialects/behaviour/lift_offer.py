@@ -1,0 +1,101 @@
+"""Lifting what a pool offers its clients: with the device's defaults made explicit."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from reservoir.core.plan.offered import BY_OPTION, OFFERED
+from reservoir.core.values import options as dhcp_options
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.durations import format_duration
+from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.facts.fact import NOTHING, Fact
+from reservoir.dialects.facts.options import option_data
+
+
+class LeaveOut(Protocol):
+    """Reports a fact that a plan can't say, why, and what it seems to state."""
+
+    def __call__(
+        self, fact: Fact, why: object, *states: str, within: Fact | None = None
+    ) -> None: ...
+
+
+@dataclass(frozen=True)
+class OfferLifter:
+    """Tells what the pools of a device offer."""
+
+    device: Fact
+    behaviour: Behaviour
+    note: Callable[[Fact, str], None]
+    leave_out: LeaveOut
+
+    def offered(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
+        options = self._options(pool)
+        pool = Fact("pool", {**self._set_by_option(pool, options), **pool.fields}, pool.children)
+        lease = pool.get("lease")
+        if lease is None:
+            lease = self.behaviour.default_lease
+            self.note(pool, f"no lease: the device's default is {format_duration(lease)}")
+        elif pool.get("longest", lease) != lease:
+            longest = format_duration(pool.get("longest"))
+            self.note(pool, f"clients that ask for it get a lease of up to {longest}")
+        return {
+            **{key: pool.get(key) for key in OFFERED},
+            "gateway": self._gateway(pool, own),
+            "dns": self._dns(pool, own),
+            "lease": lease,
+            "options": options,
+        }
+
+    def _set_by_option(self, pool: Fact, options: dict[int, bytes]) -> dict[str, Any]:
+        """The fields that the pool sets by option number; they are removed from the options."""
+        fields: dict[str, Any] = {}
+        for code in BY_OPTION.keys() & options.keys():
+            data = options.pop(code)
+            try:
+                fields[BY_OPTION[code].key] = BY_OPTION[code].decode(data)
+            except MalformedValueError as error:
+                its = next(fact for fact in pool.of_kind("option") if fact.get("code") == code)
+                self.leave_out(its, error, "option", within=pool)
+        return fields
+
+    def _gateway(self, pool: Fact, own: AddressSet) -> int | None:
+        gateway = pool.get("gateway")
+        if gateway is not None:
+            return None if gateway == NOTHING else int(gateway)
+        if self.behaviour.offers_own_gateway and own:
+            self.note(pool, "no gateway: the device offers its own address")
+            return own.first
+        return None
+
+    def _dns(self, pool: Fact, own: AddressSet) -> tuple[int, ...]:
+        dns: tuple[int, ...] | None = pool.get("dns")
+        if dns is not None:
+            return dns
+        if self.behaviour.offers_own_dns and own:
+            self.note(pool, "no DNS server: the device offers its own address")
+            return (own.first,)
+        if self.behaviour.offers_own_resolvers:
+            self.note(pool, "no DNS server: the device offers those that it uses itself")
+            return tuple(self.device.get("resolvers", ()))
+        return ()
+
+    def _options(self, pool: Fact) -> dict[int, bytes]:
+        options = {}
+        for fact in pool.of_kind("option"):
+            code, data = fact.get("code"), fact.get("data")
+            try:
+                if code in dhcp_options.MANAGED:
+                    raise MalformedValueError(dhcp_options.MANAGED[code])
+                options[code] = option_data(fact) if data is None else data
+                if len(options[code]) > dhcp_options.LONGEST:
+                    long = len(options.pop(code))
+                    raise MalformedValueError(f"its value has {long} bytes, more than 255")
+            except MalformedValueError as error:
+                self.leave_out(fact, error, "option", within=pool)
+        options.pop(None, None)
+        return options
