@@ -337,8 +337,8 @@ def test_what_puts_it_right_is_told_in_the_lines_of_the_file(
 
 
 UNTOLD = ("linux-host", "thimble")
-"""One's gateway is the interface's own address, which is the plan's word for both; in the other a slip
-in one of several shelves makes it differ from the others, which is told without an edit."""
+"""One's gateway is the interface's own address, which is the plan's word for both; a slip in one of
+several shelves of the other makes it differ from them, which is told without an edit."""
 
 
 def bare(line: str) -> str:
