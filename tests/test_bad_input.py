@@ -351,3 +351,14 @@ def under_a_terminal(arguments: list[str], folder: Path) -> str:
     ran.wait()
     os.close(ours)
     return shown.decode()
+
+
+def test_a_broken_sheet_keeps_no_other_dialect_from_being_recognised(run: Run, put: Put) -> None:
+    """It is named where nothing else makes sense of a file."""
+    put("dialects/broken.sheet", "sheet broken\ncarrier nonsense\n---\nfoo | x\n")
+    put("pier.cfg", "unit pier\npool crew\n  withhold 10.84.30.1\n  subnet 10.84.30.0/24\n")
+    put("other.cfg", "neither this nor that\n")
+    assert "pier, larkspur" in run("read", "pier.cfg").err
+    ended = run("read", "other.cfg")
+    assert ended.code == 2
+    assert "dialects/broken.sheet:4:1: 'foo' is not a kind of fact" in ended.err

@@ -100,10 +100,22 @@ def _share(reading: Reading) -> float:
     return known / (known + unknown) if known else 0.0
 
 
+def _usable_sheets(library: Library) -> tuple[list[Sheet], list[Problem]]:
+    """The sheets within reach, and what is wrong with those that can't be used."""
+    sheets: list[Sheet] = []
+    broken: list[Problem] = []
+    for name in library.names:
+        try:
+            sheets.append(library.sheet(name))
+        except InputError as error:
+            broken += error.problems
+    return sheets, broken
+
+
 def _recognised(text: str, file: str, library: Library) -> tuple[Sheet, tuple[str, float] | None]:
     """The dialect that understands most of the file's first lines; the next best and its share."""
     sample = "\n".join(text.split("\n", SAMPLE_LINES)[:SAMPLE_LINES])
-    sheets = [library.sheet(name) for name in library.names]
+    sheets, broken = _usable_sheets(library)
     shares = {
         sheet.name: _share(read_configuration(_as_files(sample, file, sheet), sheet))
         for sheet in sheets
@@ -116,7 +128,7 @@ def _recognised(text: str, file: str, library: Library) -> tuple[Sheet, tuple[st
                 f"; the closest is {best.name}, which understands {shares[best.name]:.0%} of it: "
                 f"use --dialect {best.name} if that is right"
             )
-        raise InputError([Problem(Place(file), message)])
+        raise InputError([*broken, Problem(Place(file), message)])
     others = [name for name in shares if name != best.name]
     following = max(others, key=lambda name: shares[name], default=None)
     return best, (following, shares[following]) if following is not None else None

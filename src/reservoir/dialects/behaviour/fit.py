@@ -213,8 +213,8 @@ class _Fitter:
             return f"{where}; {self.device} serves only the primary address's subnet there"
         if pool.assignable and not self.behaviour.assigns_by_secondary:
             return (
-                f"{where}, for whose subnet {self.device} serves only bound clients; {pool.name} "
-                f"has {counted(len(pool.assignable), 'address')} to assign"
+                f"{where}, where {self.device} serves only bound clients; {pool.name} has "
+                f"{counted(len(pool.assignable), 'address')} to assign"
             )
         return ""
 

@@ -101,12 +101,12 @@ TRAITS: Mapping[str, Trait] = {
         {"joined-interface": (_AT_INTERFACE,), "interface": (_AT_INTERFACE,)},
     ),
     "shared-segment": Trait(
-        "Which pools serve a segment where the device has several addresses, one a subnet.",
+        "Which pools serve a LAN on which the device has several addresses.",
         {
             "primary-only": "That of the primary address's subnet; no other.",
-            "in-order": "That of the primary address, and the next where it is full.",
+            "in-order": "That of the primary address; when it is full, the next.",
             "alike": "All of them alike.",
-            "bindings-only": "That of the primary address; of the others only bindings.",
+            "bindings-only": "That of the primary address; the others serve only bound clients.",
         },
         "primary-only",
         dict.fromkeys(("in-order", "alike", "bindings-only"), (_SEVERAL,)),
