@@ -350,3 +350,27 @@ def test_pools_of_one_device_that_overlap_are_reported(
     found = run("check", "box.cfg", "--dialect", dialect, "--select", "ranges")
     assert found.code == 1
     assert "10.84.30.90-10.84.30.99" in found.out
+
+
+def test_a_folder_of_several_devices_is_read_as_several(run: Run, tmp_path: Path) -> None:
+    """Such as `write` makes: with its record of what it wrote, and a folder for one of them."""
+    plan = """\
+reservoir: 1
+defaults: {dns: [10.84.0.53], lease: 1h}
+devices:
+  pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}
+  quay: {dialect: tamarack, interfaces: {east: {address: 10.84.60.1/24}}}
+  host: {dialect: linux-host, interfaces: {lan0: {address: 10.84.80.1/24}}}
+networks:
+  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.20-99]}
+  east: {subnet: 10.84.60.0/24, gateway: 10.84.60.1, ranges: [10.84.60.20-99]}
+  lan: {subnet: 10.84.80.0/24, gateway: 10.84.80.1, ranges: [10.84.80.20-99]}
+"""
+    (tmp_path / "plan.yaml").write_text(plan)
+    assert run("write", "plan.yaml", "--out", "written").code == 0
+    read = run("read", "written")
+    assert read.code == 0, read.err
+    for device in ("pier", "quay", "host"):
+        assert f"  {device}:" in read.out
+    assert "in 3 networks on 3 devices; 240 assignable addresses" in run("check", "written").out
+    assert run("read", "written/host.linux-host").out.count("dialect:") == 1

@@ -236,18 +236,44 @@ def read(files: File | Iterable[File], dialect: str | None = None) -> list[Confi
     """Read devices' configuration into the plan's terms.
 
     Args:
-        files: A path or several; ``-`` is standard input. A folder is one device's configuration.
+        files: A path or several; ``-`` is standard input. A folder is one device's configuration
+            where its dialect has several files for a device, else each file in it is a device's.
         dialect: The dialect of all of them; recognised for each if None.
 
     Raises:
         InputError: a file can't be read, is in no known dialect, or belongs to a plan.
     """
     several = [files] if isinstance(files, str | PathLike) else files
-    names = [str(file) for file in several]
-    if dialect is None:
-        for name in names:
-            require_no_plan(name)
+    names = []
+    for file in several:
+        within = _each_device(str(file), dialect)
+        if dialect is None:
+            for name in dict.fromkeys([str(file), *within]):
+                require_no_plan(name)
+        names += within
     return [read_device(configuration_text(name), name, beside(name), dialect) for name in names]
+
+
+def _each_device(file: str, dialect: str | None) -> list[str]:
+    """The files and folders that a folder of several devices' configuration holds; else itself."""
+    if not Path(file).is_dir():
+        return [file]
+    within = sorted(path for path in Path(file).iterdir() if not path.name.startswith("."))
+    library = beside(str(Path(file) / "device"))
+    for path in within:
+        if path.is_dir():
+            continue
+        try:
+            sheet = read_device(read_text(str(path)), str(path), library, dialect).sheet
+        except InputError:
+            continue  # one that can't be read is named when all are
+        if sheet.notation.nesting.files:
+            return [file]
+        break
+    else:
+        if not any(path.is_dir() for path in within):
+            return [file]
+    return [str(path) for path in within]
 
 
 def combine(reads: Sequence[ConfigurationRead], plan: LoadedPlan | None = None) -> Subject:
