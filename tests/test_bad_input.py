@@ -19,6 +19,7 @@ from reservoir.core.problems import InputError
 from reservoir.dialects.running.devices import merged_plan, with_named_zones
 from reservoir.dialects.sheet import library
 from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.dialects.trial import sample_plan
 from reservoir.dialects.writing import write_device
 from reservoir.files.plan_text import plan_text
@@ -362,3 +363,31 @@ def test_a_broken_sheet_keeps_no_other_dialect_from_being_recognised(run: Run, p
     ended = run("read", "other.cfg")
     assert ended.code == 2
     assert "dialects/broken.sheet:4:1: 'foo' is not a kind of fact" in ended.err
+
+
+@given(data=st.data())
+@settings(max_examples=examples(300), deadline=None)
+def test_a_damaged_sheet_is_a_sheet_or_has_its_mistakes_named(data: st.DataObject) -> None:
+    """Whatever stands in it: never an exception of another kind."""
+    name = data.draw(st.sampled_from(Library().names))
+    lines = (Path(library.__file__).parent.parent / f"sheets/{name}.sheet").read_text().split("\n")
+    for _ in range(data.draw(st.integers(1, 4))):
+        at, other = (data.draw(st.integers(0, len(lines) - 1)) for _ in range(2))
+        place = data.draw(st.integers(0, len(lines[at])))
+        typed = data.draw(st.sampled_from('{}[]?*|:"\\9 a'))
+        end = lines[other].rpartition("|")[2].strip()
+        lines[at] = data.draw(
+            st.sampled_from(
+                [
+                    lines[at][:place] + typed + lines[at][place:],
+                    lines[at][:place] + typed + lines[at][place + 1 :],
+                    f"{lines[at]} {end}",
+                    f"{lines[at]} [? {end}",
+                    lines[other],
+                ]
+            )
+        )
+    try:
+        load_sheet("\n".join(lines), "damaged.sheet")
+    except InputError as error:
+        assert all(problem.place.file == "damaged.sheet" for problem in error.problems)

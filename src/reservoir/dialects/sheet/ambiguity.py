@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.addresses import MalformedValueError, Prefix
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.facts.kinds import field_type
 from reservoir.dialects.forms.durations import DurationForm, Unit
@@ -329,7 +329,10 @@ def _line_read_otherwise(row: Row) -> str | None:
         if row.repeat == "*" and not row.kind and type(sample) is tuple:
             sample = sample[0]
         values[slot.field] = sample + number if type(sample) is int else sample
-    line = row.pattern.write(values, set())
+    try:
+        line = row.pattern.write(values, set())
+    except MalformedValueError:
+        return None  # no sample can be written: names have other characters there
     try:
         return None if row.pattern.read(line) == row.pattern.sample(values) else line
     except BadValueError:

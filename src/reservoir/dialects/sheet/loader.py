@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 import shlex
+import warnings
 from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
@@ -291,7 +292,8 @@ class _HeaderReader:
         self.duration = DurationForm(
             values[0] if values else "", pairs.get("infinite", ""), pairs.get("also", "")
         )
-        if not self.duration.units or not self.duration.parts:
+        every = [self.duration, *([DurationForm(pairs["also"])] if "also" in pairs else [])]
+        if not all(form.units and form.parts for form in every):
             raise SheetMistakeError('a duration has units in it, such as "{d} days {h} hours"')
 
     def _read_trait(self, values: list[str]) -> None:
@@ -349,8 +351,10 @@ def _number(text: str) -> int:
 
 def _characters(text: str) -> str:
     try:
-        re.compile(f"[{text}]" if text else "")
-    except re.error:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error", FutureWarning)  # a set that later means something else
+            re.compile(f"[{text}]" if text else "")
+    except (re.error, FutureWarning):
         raise SheetMistakeError(f"{text!r} is not a set of characters, like A-Za-z0-9_-") from None
     return text
 
