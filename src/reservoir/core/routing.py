@@ -13,9 +13,12 @@ from typing import TypeVar
 
 from reservoir.core.plan.model import Plan
 from reservoir.core.topology import Attachment, Topology
-from reservoir.core.values.addresses import ADDRESS_BITS, mask_of
+from reservoir.core.values.addresses import mask_of
 
 Entry = TypeVar("Entry")
+
+_Length = tuple[int, dict[int, list[Entry]]]
+"""A mask, and what there is for each subnet of its length."""
 
 MOST_HOPS = 64
 """Routers that a packet passes at most; further ways aren't followed."""
@@ -147,13 +150,15 @@ class _Table:
     def __init__(
         self, routes: Sequence[tuple[int, int, int]], attached: Sequence[Attachment]
     ) -> None:
-        self._routes: dict[int, dict[int, list[int]]] = {}
+        by_bits: dict[int, dict[int, list[int]]] = {}
         for network, bits, via in routes:
-            self._routes.setdefault(bits, {}).setdefault(network, []).append(via)
-        self._subnets: dict[int, dict[int, list[Attachment]]] = {}
+            by_bits.setdefault(bits, {}).setdefault(network, []).append(via)
+        self._routes = _longest_first(by_bits)
+        connected: dict[int, dict[int, list[Attachment]]] = {}
         for attachment in attached:
-            subnets = self._subnets.setdefault(attachment.bits, {})
+            subnets = connected.setdefault(attachment.bits, {})
             subnets.setdefault(attachment.prefix.network, []).append(attachment)
+        self._subnets = _longest_first(connected)
 
     def next_hops(self, address: int) -> Sequence[int]:
         """The next hops of the most specific route to an address; several where routes agree."""
@@ -164,9 +169,13 @@ class _Table:
         return _longest(self._subnets, address)
 
 
-def _longest(table: dict[int, dict[int, list[Entry]]], address: int) -> Sequence[Entry]:
-    for bits in range(ADDRESS_BITS, -1, -1):
-        found = table.get(bits, {}).get(address & mask_of(bits))
+def _longest_first(table: dict[int, dict[int, list[Entry]]]) -> list[_Length[Entry]]:
+    return [(mask_of(bits), table[bits]) for bits in sorted(table, reverse=True)]
+
+
+def _longest(table: Sequence[_Length[Entry]], address: int) -> Sequence[Entry]:
+    for mask, subnets in table:
+        found = subnets.get(address & mask)
         if found:
             return found
     return ()
