@@ -374,3 +374,20 @@ networks:
         assert f"  {device}:" in read.out
     assert "in 3 networks on 3 devices; 240 assignable addresses" in run("check", "written").out
     assert run("read", "written/host.linux-host").out.count("dialect:") == 1
+
+
+def test_a_server_left_out_stays_the_plans_beside_what_runs(run: Run, tmp_path: Path) -> None:
+    """With its ranges in the plan, not those that run: what differs is told."""
+    network = "{subnet: 10.84.30.0/24, gateway: 10.84.30.1, ranges: [10.84.30.20-99]}"
+    (tmp_path / "plan.yaml").write_text(
+        "reservoir: 1\ndefaults: {dns: [10.84.0.53], lease: 1h}\n"
+        "devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.30.1/24}}}}\n"
+        f"networks: {{crew: {network}}}\n"
+    )
+    assert run("write", "plan.yaml", "--out", "written").code == 0
+    file = tmp_path / "written/pier.larkspur"
+    assert " 80 assignable addresses" in run("check", "plan.yaml", str(file)).out
+    file.write_text(file.read_text().replace("withhold 10.84.30.100 to", "withhold 10.84.30.50 to"))
+    checked = run("check", "plan.yaml", str(file))
+    assert " 80 assignable addresses" in checked.out
+    assert "running-differs" in checked.out

@@ -193,7 +193,7 @@ class Topology:
     def _server_meant(self, name: str, network: Network) -> Sequence[Server]:
         attached = self.attachments(network)
         devices = {attachment.device for attachment in attached}
-        relays = any(self.interface(attachment).relay_to for attachment in attached)
+        relays = any(set(self.interface(a).relay_to) - self._listening for a in attached)
         has_clients = bool(network.ranges or network.bindings or network.demand)
         has_clients |= name in self._bound_by_table
         return [Server(devices.pop())] if len(devices) == 1 and has_clients and not relays else []

@@ -6,6 +6,7 @@ import hashlib
 import json
 from collections import Counter
 from collections.abc import Sequence
+from contextlib import nullcontext
 from pathlib import Path
 from typing import NamedTuple
 
@@ -38,8 +39,7 @@ def deliver(folder: Path, deliveries: Sequence[Delivery], force: bool = False) -
         InputError: a name can't be a file's, or a file there is not as Reservoir wrote it and
             ``force`` isn't given. No file is written then.
     """
-    make_folder(folder)
-    with locked(folder):
+    with locked(folder) if folder.is_dir() else nullcontext():
         return _deliver(folder, deliveries, force)
 
 

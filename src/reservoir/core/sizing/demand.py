@@ -80,10 +80,19 @@ def walk_ins(load: Times, risk: float) -> Times:
         exactly = np.exp(places * np.log(np.maximum(load, 1e-300)) - load - gammaln(places + 1))
         return np.asarray(exactly / pdtr(places, load))
 
-    places = np.floor(load * (1 - risk))  # fewer can't serve that share, whoever comes when
-    while (short := (load > 0) & (refused(places) > risk * (1 + 1e-9))).any():
-        places = places + short
-    return places
+    def is_short(places: Times) -> NDArray[np.bool_]:
+        return np.asarray((load > 0) & (refused(places) > risk * (1 + 1e-9)))
+
+    few = np.floor(load * (1 - risk)) - 1  # can't serve that share, whoever comes when
+    enough, step = few + 1, 1.0
+    while (short := is_short(enough)).any():
+        few, enough = np.where(short, enough, few), enough + short * step
+        step *= 2
+    while (enough - few > 1).any():
+        middle = np.maximum(np.floor((few + enough) / 2), 0)
+        short = is_short(middle)
+        few, enough = np.where(short, middle, few), np.where(short, enough, middle)
+    return np.asarray(np.maximum(enough, 0))
 
 
 def with_headroom(peak: int, headroom: float) -> int:

@@ -16,6 +16,7 @@ from reservoir.core.plan.offered import DEFAULTS
 from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import LineChange, Subject
+from reservoir.core.topology import Topology
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.parse.not_understood import NotUnderstood
@@ -65,12 +66,12 @@ class ReadSubject(Subject):
         A network in both gets the servers too that only the configuration has, each with its
         ranges.
         """
-        by_subnet = _by_subnet(planned)
+        by_subnet, topology = _by_subnet(planned), Topology(planned)
         networks = dict(planned.networks)
         for name, network in read.networks.items():
             same = by_subnet.get((network.vrf, network.subnet.subnet))
             if same is not None:
-                networks[same] = _with_servers(networks[same], network)
+                networks[same] = _with_servers(networks[same], network, topology.serving(same))
                 continue
             values = {key: getattr(network, key) or getattr(read.defaults, key) for key in DEFAULTS}
             free = name if name not in networks else f"{name}-{network_device(network) or 'read'}"
@@ -194,11 +195,15 @@ def network_device(network: Network) -> str | None:
     return next((server.device for server in network.servers), None)
 
 
-def _with_servers(planned: Network, read: Network) -> Network:
-    known = {server.device for server in planned.servers}
+def _with_servers(planned: Network, read: Network, known: set[str]) -> Network:
+    """The plan's network, also served by devices whose configuration does, besides the known."""
+    known = known | {server.device for server in planned.servers}
     more = [Service(device=s.device, ranges=own_ranges(read)) for s in read.servers]
     added = tuple(service for service in more if service.device not in known)
-    return planned.model_copy(update={"served_by": (*planned.served_by, *added)})
+    if not added:
+        return planned
+    stated = planned.served_by or tuple(Service(device=device) for device in sorted(known))
+    return planned.model_copy(update={"served_by": (*stated, *added)})
 
 
 def _with_interfaces(planned: Device, read: Device) -> Device:

@@ -331,7 +331,8 @@ class InterfaceInPool(Rule):
                 address, own = attachment.address, attachment.device == pool.server
                 if address not in pool.assignable or address == pool.network.gateway:
                     continue
-                if own and behaviour is not None and behaviour.skips_own_address:
+                real = attachment.prefix in site.topology.interface(attachment).addresses
+                if own and real and behaviour is not None and behaviour.skips_own_address:
                     continue
                 path, span = range_holding(address, pool)
                 yield self.finding(
