@@ -293,8 +293,9 @@ class ServerOnByDefault(Rule):
 class SecondaryUnserved(Obstructed):
     """A network is that of a secondary address, for which the device assigns nothing.
 
-    Why: Clients broadcast; a server that has several addresses there picks the pool of the primary
-    one, and a relay gives the primary one as its own. Nobody gets an address of this network.
+    Why: Clients broadcast. This device picks the pool of its primary address there, and a relay
+    gives its primary address as its own: no client without a binding gets an address of this
+    network, and on some devices none at all.
 
     Remedy: Make its address the primary one, widen the primary's subnet instead, or let a device
     serve it that assigns from the pools of secondary addresses too.
