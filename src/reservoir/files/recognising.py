@@ -11,7 +11,8 @@ from reservoir.files.texts import STANDARD_INPUT
 LOOKED_AT = 1 << 16
 """Bytes of a file in which the format's version must stand, if it is a plan."""
 
-_FORMAT = re.compile(rb"""^\s*\{?\s*["']?reservoir["']?\s*:""", re.MULTILINE)
+_FORMAT = re.compile(rb"""^[ \t]*(?:\{\s*)?["']?reservoir["']?[ \t]*:""", re.MULTILINE)
+"""No two neighbours that match the same: thousands of blank lines would keep it busy for hours."""
 
 
 def is_plan(file: str) -> bool:

@@ -184,20 +184,16 @@ def _row_by_row(
 def _rows(file: str, text: str) -> tuple[list[list[str]], Sequence[int]]:
     """The rows that aren't blank, and the line that each begins in."""
     reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+    rows, lines, begin = [], [], 1
     try:
-        rows = list(reader)
+        for row in reader:
+            if any(map(str.strip, row)):
+                rows.append(row)
+                lines.append(begin)
+            begin = reader.line_num + 1
     except csv.Error as error:
         message = f"the table can't be read as CSV: {error}"
         raise InputError([Problem(Place(file, max(reader.line_num, 1)), message)]) from None
-    if reader.line_num == len(rows) and all(rows):
-        return rows, range(1, len(rows) + 1)
-    rows, lines, before = [], [], 0
-    reader = csv.reader(io.StringIO(text, newline=""))
-    for row in reader:
-        if any(cell.strip() for cell in row):
-            rows.append(row)
-            lines.append(before + 1)
-        before = reader.line_num
     return rows, lines
 
 

@@ -12,6 +12,9 @@ from reservoir.core.problems import InputError, Place, Problem
 LARGEST_BYTES = 512 * 1024 * 1024
 """Larger inputs are refused before they are read."""
 
+LONGEST_LINE = 16 * 1024 * 1024
+"""Bytes in a line; whatever looks at a line as a whole may need a hundred times as many."""
+
 STANDARD_INPUT = "-"
 
 
@@ -34,6 +37,7 @@ def read_utf8(file: str, most: int = LARGEST_BYTES) -> bytes:
     if b"\0" in data:
         line = data.count(b"\n", 0, data.index(b"\0")) + 1
         raise _unusable(file, "the file is binary, not text", line)
+    _require_lines(data, file)
     try:
         if not data.isascii():
             data.decode()
@@ -48,6 +52,21 @@ def read_utf8(file: str, most: int = LARGEST_BYTES) -> bytes:
             before.count(b"\n") + 1,
             column,
         ) from None
+
+
+def _require_lines(data: bytes, file: str) -> None:
+    """Refuse a text with a line that is far too long.
+
+    Raises:
+        InputError: there is one.
+    """
+    begin = 0
+    while begin + LONGEST_LINE < len(data):
+        end = data.rfind(b"\n", begin, begin + LONGEST_LINE + 1)
+        if end < 0:
+            line = data.count(b"\n", 0, begin) + 1
+            raise _unusable(file, f"the line is longer than {LONGEST_LINE // 2**20} MiB", line)
+        begin = end + 1
 
 
 def read_files(folder: str) -> list[tuple[str, str]]:

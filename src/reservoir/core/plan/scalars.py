@@ -29,6 +29,7 @@ from reservoir.core.values.addresses import (
 )
 from reservoir.core.values.clients import Mac, parse_identifier, parse_mac
 from reservoir.core.values.durations import format_duration, parse_duration
+from reservoir.core.values.name_patterns import NamePattern, parse_name_pattern
 from reservoir.core.wording import hint
 
 Item = TypeVar("Item")
@@ -145,13 +146,6 @@ def _read_rate(text: str) -> float:
     return float(number[1]) / (3600 if number[2] == "h" else 86_400)
 
 
-def _read_pattern(text: str) -> re.Pattern[str]:
-    try:
-        return re.compile(text)
-    except re.error as error:
-        raise MalformedValueError(f"{text!r} is not a regular expression: {error}") from None
-
-
 def _write_share(share: float) -> str:
     return f"{share * 100:.10g}%"
 
@@ -248,8 +242,10 @@ RateText = Annotated[
 ]
 """Arrivals a second."""
 PatternText = Annotated[
-    re.Pattern[str],
-    Scalar(_read_pattern, lambda p: p.pattern, re.Pattern, "a regular expression", "[a-z0-9-]+"),
+    NamePattern,
+    Scalar(
+        parse_name_pattern, lambda p: p.pattern, NamePattern, "a regular expression", "[a-z0-9-]+"
+    ),
 ]
 LabelText = Annotated[str, Scalar(_read_label, str, str, "a text", "ticket printers")]
 

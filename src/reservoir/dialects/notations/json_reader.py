@@ -28,6 +28,7 @@ _MEMBER = re.compile(
 """A member with a plain value, and the comma behind it."""
 
 _BLANKS = re.compile("[ \\t]*")
+_LINE_END = re.compile(r"[ \t\r]*(?:\n|\Z)")
 
 
 @dataclass
@@ -61,6 +62,8 @@ class JsonReader:
         self.faults: list[Fault] = []
         self.open: list[_Open] = []
         self.line, self.line_start = 1, 0
+        self.indent = self._indent()
+        """Blanks at the beginning of the line."""
         self.key = ""
         """A member's name whose value has not come yet, as it is written with its quotes."""
         self.key_start = self.key_place = 0
@@ -78,6 +81,7 @@ class JsonReader:
             if newlines:
                 self.line += newlines
                 self.line_start = self.text.rindex("\n", 0, at) + 1
+                self.indent = self._indent()
             position = found.end()
             self._take(found, at)
         end = len(self.text.rstrip())
@@ -125,6 +129,8 @@ class JsonReader:
 
     def _place(self, offset: int) -> tuple[int, int]:
         """The line and column of something that is on this line or before."""
+        if offset >= self.line_start:
+            return self.line, offset - self.line_start + 1
         line = self.line - self.text.count("\n", offset, self.line_start)
         return line, offset - self.text.rfind("\n", 0, offset)
 
@@ -166,7 +172,7 @@ class JsonReader:
         if not self.key:
             self._separate(repr(sign), at)
         self.after = ""
-        indent = self._indent() if self._is_last(at) else -1
+        indent = self.indent if _LINE_END.match(self.text, at + 1) else -1
         start = self.key_start if self.key else at
         key, self.key = self.key or (around.key if around else ""), ""
         if around is None:
@@ -190,8 +196,8 @@ class JsonReader:
             self._fault(at, f"{self.key} has no value")
             self.key = ""
         has_comma, self.after = self.after == ",", "value"
-        first = self.text[self.line_start : at].strip(" \t") == ""
-        depth = self._closes(sign, self._indent() if first else -1)
+        first = at == self.line_start + self.indent
+        depth = self._closes(sign, self.indent if first else -1)
         if depth is None:
             self._fault(at, f"{sign!r} closes nothing here")
             return
@@ -254,8 +260,3 @@ class JsonReader:
     def _indent(self) -> int:
         found = _BLANKS.match(self.text, self.line_start)
         return found.end() - self.line_start if found else 0
-
-    def _is_last(self, at: int) -> bool:
-        """Whether nothing follows on the line."""
-        end = self.text.find("\n", at)
-        return self.text[at + 1 : end if end >= 0 else len(self.text)].strip(" \t\r") == ""

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 
 from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.model import PlanPath
+from reservoir.core.values.name_patterns import NamePattern
 
 
 class NameUnfit(Obstructed):
@@ -62,11 +62,11 @@ class NamingConvention(Rule):
                 yield from self._against(pattern, rows)
 
     def _against(
-        self, pattern: re.Pattern[str] | None, named: Iterable[tuple[str, PlanPath]]
+        self, pattern: NamePattern | None, named: Iterable[tuple[str, PlanPath]]
     ) -> Iterator[Finding]:
         if pattern is None:
             return
         for name, path in named:
-            if not pattern.fullmatch(name):
+            if not pattern.matches(name):
                 what = repr(name) if name else "an empty name"
                 yield self.finding(f"{what} doesn't match the convention {pattern.pattern}", path)
