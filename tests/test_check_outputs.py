@@ -27,7 +27,7 @@ networks:
     served_by: pier
     ranges: [10.84.31.20-10.84.31.99]
     demand: {devices: 40}
-    static: [{name: "]]>&<b>`|*x*", address: 10.84.30.9}, {name: y, address: 10.84.30.9}]
+    static: [{name: "]]>&<b>`|*x*", address: 10.84.30.9}, {name: "@ops", address: 10.84.30.9}]
   shop:
     subnet: 10.84.31.0/24
     gateway: 10.84.31.1
@@ -35,7 +35,7 @@ networks:
     ranges: [10.84.31.1-10.84.31.99]
     lease: 90s
     demand: {devices: 40}
-accept: [{rule: gateway-in-pool, at: networks.shop, because: "agreed | in *May*"}]
+accept: [{rule: gateway-in-pool, at: networks.shop, because: "agreed | in *May*, see https://desk.example/#12"}]
 """
 
 STANDARDS = Path(__file__).parent / "standards"
@@ -74,7 +74,9 @@ def test_sarif_is_what_the_standard_says(found: Callable[[str], str]) -> None:
     related = by_rule["pool-empty"]["relatedLocations"][0]["message"]["text"]
     assert related.startswith("caused by range-outside-subnet")
     accepted = by_rule["gateway-in-pool"]["suppressions"]
-    assert accepted == [{"kind": "external", "justification": "agreed | in *May*"}]
+    assert accepted == [
+        {"kind": "external", "justification": "agreed | in *May*, see https://desk.example/#12"}
+    ]
 
 
 def test_junit_has_a_case_for_each_network_and_family(found: Callable[[str], str]) -> None:
@@ -100,13 +102,16 @@ def test_junit_has_a_case_for_each_network_and_family(found: Callable[[str], str
 
 
 def test_markdown_shows_texts_as_they_are(found: Callable[[str], str]) -> None:
-    """A name can't become a heading, a tag or a table's bar; consequences are indented."""
+    """No name becomes a heading, tag, bar, link or a message; consequences are indented."""
     text = found("markdown")
     assert "## crew \\& co 10.84.30.0/24" in text
     assert "\n  - **error** `pool-empty`" in text
     assert "\\]\\]\\>\\&\\<b\\>\\`\\|\\*x\\*" in text
     assert "## Accepted\n\n- `gateway-in-pool`" in text
     assert not re.search(r"(?<!\\)<", text)
+    assert "`@ops`" in text
+    assert "see `https://desk.example/#12`)" in text
+    assert not re.search("@|://", re.sub(r"(?<!\\)`.*?`", "", text))
 
 
 def test_many_findings_of_a_rule_are_counted(run: Run, put: Put) -> None:

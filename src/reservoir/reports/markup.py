@@ -8,9 +8,22 @@ _SIGNS = re.compile(r"([\\`*_\[\]<>|~&])")
 _RUNS = re.compile("`+")
 
 
+_LIVE = re.compile(r"://|@|www\.|[#!][0-9A-Za-z]", re.IGNORECASE)
+"""What a place that shows Markdown makes a link of, or a message to somebody, signs or no signs."""
+
+_WORD = re.compile(r"""(['"(]*)(.+?)(['"),.;:]*)""")
+
+
 def plain(text: str) -> str:
-    """A text whose signs mean nothing to Markdown, in one line."""
-    return _SIGNS.sub(r"\\\1", " ".join(text.split()))
+    """A text whose signs mean nothing to Markdown, in one line; links and mentions as code."""
+    return " ".join(map(_plain_word, text.split()))
+
+
+def _plain_word(word: str) -> str:
+    found = _WORD.fullmatch(word) if _LIVE.search(word) else None
+    if found is None:
+        return _SIGNS.sub(r"\\\1", word)
+    return _SIGNS.sub(r"\\\1", found[1]) + code(found[2]) + _SIGNS.sub(r"\\\1", found[3])
 
 
 def code(text: str) -> str:
