@@ -283,6 +283,27 @@ def test_of_several_files_only_what_changes_is_written(run: Run, tmp_path: Path)
     assert elsewhere.code == 0
 
 
+@pytest.mark.parametrize("line_end", ["\n", "\r\n"])
+def test_the_edges_of_files_stay_byte_for_byte(run: Run, tmp_path: Path, line_end: str) -> None:
+    """Of several files as of one; whatever blanks stand there, and where a last line is cut off."""
+    (tmp_path / "plan.yaml").write_text(PLAN.replace("DIALECT", "linux-host"))
+    folder = tmp_path / "network"
+    folder.mkdir()
+    sail = b"[Match]\nName=sail"
+    for edge in ("", "\n", " \t\n\n", "\n\n\n"):
+        end = edge.replace("\n", line_end).encode()
+        (folder / "20-deck.network").write_text("\n\n" + DECK, newline=line_end)
+        (folder / "30-sail.network").write_bytes(sail + end)
+        deck, other = "next/network/20-deck.network", "next/network/30-sail.network"
+        assert run("write", "plan.yaml", "--into", "network", "--out", "next").code == 0
+        assert (tmp_path / other).read_bytes() == sail + end
+        placed = ("\n\n" + DECK_PLACED).replace("\n", line_end).encode()
+        assert (tmp_path / deck).read_bytes() == placed
+        (folder / "20-deck.network").write_bytes(placed.rstrip() + end)
+        assert run("write", "plan.yaml", "--into", "network", *CHANGE).code == 0
+        assert (folder / "20-deck.network").read_bytes() == placed.rstrip() + end
+
+
 def test_one_file_of_several_is_enough(run: Run, tmp_path: Path) -> None:
     """If all that the plan has of the device is in it."""
     (tmp_path / "plan.yaml").write_text(PLAN.replace("DIALECT", "linux-host"))

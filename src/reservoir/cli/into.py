@@ -29,6 +29,8 @@ class Present:
     """A device's present configuration."""
 
     read: ConfigurationRead
+    originals: Mapping[Path, str]
+    """Its files, as they are."""
     is_several: bool
     """Whether it is a folder of files."""
 
@@ -43,9 +45,20 @@ class Present:
 
         if not text.startswith(FILE_MARK):
             return {Path(self.file): text}
-        if self.is_several:
-            return {Path(self.file) / name: inside for name, inside in in_files(text)}
-        return {Path(self.file): inside for _, inside in in_files(text)}
+        parts = {
+            Path(self.file) / name if self.is_several else Path(self.file): inside
+            for name, inside in in_files(text)
+        }
+        return {path: self._with_edges(path, inside) for path, inside in parts.items()}
+
+    def _with_edges(self, path: Path, text: str) -> str:
+        """A new text for a file, with the blanks at its beginning and its end as they were."""
+        old = self.originals.get(path, "")
+        begin, end = len(old) - len(old.lstrip("\r\n")), len(old.rstrip())
+        lines = text.strip("\r\n").rstrip()
+        is_last = lines.rpartition("\n")[2] == old[:end].rpartition("\n")[2]
+        after = old[end:] if is_last else "\r\n" if "\r\n" in text else "\n"
+        return old[:begin] + lines + after
 
 
 def present_configurations(
@@ -60,6 +73,7 @@ def present_configurations(
     from reservoir import configuration_text
     from reservoir.dialects.reading import read_device
     from reservoir.dialects.sheet.library import beside
+    from reservoir.files.texts import read_files
 
     library = beside(loaded.files[0])
     dialects = {
@@ -84,7 +98,13 @@ def present_configurations(
                 f"{file} and {found[device].file} are both the configuration of {device}."
             )
         _require_dialect(reads[dialects[device]], text, library)
-        found[device] = Present(reads[dialects[device]], Path(file).is_dir())
+        is_several = Path(file).is_dir()
+        originals = (
+            {Path(file) / name: inside for name, inside in read_files(file)}
+            if is_several
+            else {Path(file): text}
+        )
+        found[device] = Present(reads[dialects[device]], originals, is_several)
     return found
 
 
@@ -152,7 +172,7 @@ def put_into(
     changed: dict[Path, str] = {}
     for configuration in written:
         there = present[configuration.device]
-        new, old = there.files(configuration.text), there.files(there.read.text)
+        new, old = there.files(configuration.text), there.originals
         folder = Path(there.file).name if there.is_several else ""
         deliveries += [Delivery(path.name, text, folder) for path, text in new.items()]
         changed |= {p: with_mark_of(p, text) for p, text in new.items() if text != old.get(p)}
@@ -174,9 +194,8 @@ def show_changes(written: list[DeviceConfiguration], present: Mapping[str, Prese
 
     for configuration in written:
         there = present[configuration.device]
-        old = there.files(there.read.text)
         for path, text in there.files(configuration.text).items():
-            before, after = old.get(path, "").splitlines(), text.splitlines()
+            before, after = there.originals.get(path, "").splitlines(), text.splitlines()
             names = str(path), "as planned"
             show_difference(unified_difference(before, after, names, CONTEXT))
         _tell(configuration, there, there.file)
@@ -207,7 +226,7 @@ def _change(there: Present, new: Mapping[Path, str]) -> str:
     """How many lines were added and removed."""
     from reservoir.core.wording import counted  # late: --help needs none of it
 
-    before = Counter(line for t in there.files(there.read.text).values() for line in t.split("\n"))
+    before = Counter(line for text in there.originals.values() for line in text.split("\n"))
     after = Counter(line for text in new.values() for line in text.split("\n"))
     more, less = (after - before).total(), (before - after).total()
     stay = before.total() - less - len(new)  # nothing follows the last line end

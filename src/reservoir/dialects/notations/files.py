@@ -11,12 +11,18 @@ FILE_MARK = "# file: "
 
 
 def in_one_text(files: Iterable[tuple[str, str]]) -> str:
-    """Names and texts of files as one text."""
-    return "".join(f"{FILE_MARK}{name}\n{text.rstrip()}\n" for name, text in files)
+    """Names and texts of files as one text, in which every file ends with a line end."""
+    return "".join(
+        f"{FILE_MARK}{name}\n{text}" if text.endswith("\n") else f"{FILE_MARK}{name}\n{text}\n"
+        for name, text in files
+    )
 
 
 def in_files(text: str) -> Iterator[tuple[str, str]]:
-    """Names and texts of the files that one text is; what stands before the first is nobody's."""
+    """Names and texts of the files that one text is; what stands before the first is nobody's.
+
+    Empty lines around a text are none of it: they tell one file from the next.
+    """
     name, lines = "", list[str]()
     for line in text.split("\n"):
         if line.startswith(FILE_MARK):
