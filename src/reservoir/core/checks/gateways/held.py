@@ -71,7 +71,7 @@ class GatewayUnattended(Rule):
 
     severity = Severity.WARNING
     rests_on = ("subnet", "address", "interface")
-    follows = ("interface-edge-address", "static-outside-subnet")
+    follows = ("interface-edge-address", "static-outside-subnet", "virtual-outside-subnet")
     example = """
           devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
           networks:
@@ -254,43 +254,6 @@ def _concerned(site: Site, one: Attachment, other: Attachment, is_asked: bool) -
         else:  # or those that they don't reach, perhaps for want of the right address
             networks += [p.name for p in served if not site.topology.reach(device, p.network)]
     return networks
-
-
-class VirtualNotShared(Rule):
-    """A virtual address is on one router only, and the others there share another.
-
-    Why: When that router fails, nobody answers at the address; clients whose gateway it is are cut
-    off.
-
-    Remedy: Correct the address, or set it on the other routers too.
-    """
-
-    severity = Severity.WARNING
-    blames = ("placement",)
-    example = """
-          devices:
-        -   pier: {interfaces: {deck: {address: 10.84.30.2/24, virtual: 10.84.30.11}}}
-        +   pier: {interfaces: {deck: {address: 10.84.30.2/24, virtual: 10.84.30.1}}}
-            bow: {interfaces: {deck: {address: 10.84.30.3/24, virtual: 10.84.30.1}}}
-          networks:
-            crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1}
-    """
-
-    def check(self, site: Site) -> Iterator[Finding]:
-        for name, network in site.plan.networks.items():
-            sharing = site.topology.sharing(network)
-            alone = [a for a in sharing if sum(a.address == b.address for b in sharing) == 1]
-            for attachment in alone:
-                others = [other for other in sharing if other.device != attachment.device]
-                if not others:
-                    continue
-                shown = format_address(attachment.address)
-                yield self.finding(
-                    f"only {attachment} has the virtual address {shown}; {others[0]} has "
-                    f"{format_address(others[0].address)}",
-                    (*attachment.path, "virtual"),
-                    Witness("held-alone", name, attachment.address, name=str(attachment)),
-                )
 
 
 class InterfaceInPool(Rule):
