@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from conftest import examples
 from reservoir.core.plan.edits import Edit
 from reservoir.core.problems import InputError
-from reservoir.files.changing import finish_cut_off, write_whole
+from reservoir.files.changing import change_files, finish_cut_off, write_whole
 from reservoir.files.deliveries import LEDGER, Delivery, deliver
 from reservoir.files.plan_edits import NotEditableError, TextEdits, edited
 from reservoir.files.tables import BINDING_COLUMNS, read_table
@@ -312,6 +312,54 @@ def test_a_change_of_several_files_that_is_killed_is_finished_later(
     assert {path.stat().st_mode & 0o777 for path in tmp_path.iterdir()} == {0o640}
     assert sorted(path.name for path in tmp_path.iterdir()) == list("abc")
     assert finish_cut_off(tmp_path) == []
+
+
+def test_ctrl_c_waits_until_all_files_are_in_place(tmp_path: Path) -> None:
+    """And what was changed is known to whoever says so."""
+    script = (
+        CHANGE.replace("SIGKILL", "SIGINT").split("folder =")[0]
+        + """
+try:
+    changing.change_files({Path(sys.argv[1]) / name: "new " + name for name in "abc"})
+except KeyboardInterrupt:
+    print(*[path.name for path in changing.changed])
+"""
+    )
+    command = [sys.executable, "-c", script, str(tmp_path), "1"]
+    ended = subprocess.run(command, check=False, capture_output=True, text=True)
+    assert ended.stdout == "a b c\n", ended.stderr
+    assert [path.read_text() for path in sorted(tmp_path.iterdir())] == ["new a", "new b", "new c"]
+
+
+@pytest.mark.parametrize("names", [["a"], ["a", "b"]])
+def test_on_a_full_disk_every_file_keeps_its_text(names: list[str], tmp_path: Path) -> None:
+    """Also the file that has another name, which can't be replaced by another."""
+    (tmp_path / "a").write_text("old " * 100)
+    (tmp_path / "b").write_text("old " * 100)
+    (tmp_path / "other").hardlink_to(tmp_path / "a")
+    script = (
+        "import sys, resource; from pathlib import Path; from reservoir.files import changing\n"
+        "resource.setrlimit(resource.RLIMIT_FSIZE, (700, 700))\n"
+        "changing.change_files({Path(name): 'new ' * 200 for name in sys.argv[1:]})"
+    )
+    command = [sys.executable, "-c", script, *(str(tmp_path / name) for name in reversed(names))]
+    ended = subprocess.run(command, check=False, capture_output=True, text=True)
+    assert "File too large" in ended.stderr
+    assert {path.read_text() for path in tmp_path.iterdir()} == {"old " * 100}
+    assert len(list(tmp_path.iterdir())) == 3
+
+
+def test_what_somebody_changed_meanwhile_is_not_overwritten(tmp_path: Path) -> None:
+    """Neither that file nor the others of the change."""
+    one, other = tmp_path / "one", tmp_path / "other"
+    one.write_text("\ufeffread\n")
+    other.write_text("edited since\n")
+    new = {one: "new\n", other: "new\n"}
+    with pytest.raises(InputError, match="other:1:1: the file was changed by somebody else"):
+        change_files(new, {one: "read\n", other: "read\n"})
+    assert [one.read_text(), other.read_text()] == ["\ufeffread\n", "edited since\n"]
+    change_files(new, {one: "read\n", other: "edited since\n"})
+    assert [one.read_text(), other.read_text()] == ["new\n", "new\n"]
 
 
 def test_links_pipes_and_other_names_stay_what_they_are(tmp_path: Path) -> None:

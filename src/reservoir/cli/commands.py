@@ -77,7 +77,12 @@ def run() -> None:
         status = reservoir.main(prog_name="reservoir", standalone_mode=False)
         sys.exit(status if isinstance(status, int) else 0)
     except click.Abort:
-        click.echo("Interrupted; no file was changed.", err=True)
+        from reservoir.core.wording import shown  # late: not for --help
+        from reservoir.files.changing import changed
+
+        files = ", ".join(map(shown, map(str, changed)))
+        done = f"changed before that: {files}" if files else "no file was changed"
+        click.echo(f"Interrupted; {done}.", err=True)
         sys.exit(130)
     except click.ClickException as error:
         error.show()

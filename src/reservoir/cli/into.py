@@ -170,16 +170,18 @@ def put_into(
 
     deliveries: list[Delivery] = []
     changed: dict[Path, str] = {}
+    was: dict[Path, str] = {}
     for configuration in written:
         there = present[configuration.device]
         new, old = there.files(configuration.text), there.originals
         folder = Path(there.file).name if there.is_several else ""
         deliveries += [Delivery(path.name, text, folder) for path, text in new.items()]
         changed |= {p: with_mark_of(p, text) for p, text in new.items() if text != old.get(p)}
+        was |= {path: text for path, text in old.items() if path in changed}
     if out is not None:
         deliver(Path(out), deliveries)
     else:
-        change_files(changed)
+        change_files(changed, was)
     for configuration in written:
         there = present[configuration.device]
         where = there.file if out is None else str(Path(out) / Path(there.file).name)

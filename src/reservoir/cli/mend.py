@@ -40,7 +40,8 @@ def command(plan: str, in_place: bool) -> None:
         show_difference(unified_difference(*texts, (file, file), context=1))
     if in_place:
         paths = {Path(file): after for file, after in mended.after.items()}
-        change_files({path: with_mark_of(path, after) for path, after in paths.items()})
+        was = {Path(file): mended.before[file] for file in mended.after}
+        change_files({path: with_mark_of(path, after) for path, after in paths.items()}, was)
     count = len(mended.applied)
     if not count:
         talk("Nothing to mend: of no finding is it certain what was meant.")

@@ -5,6 +5,8 @@ after the other is renamed. Whatever ends the program in between, the next chang
 finds the journal and finishes what was begun; without a journal nothing had been changed yet, and
 leftovers are tidied.
 
+Ctrl-C waits until the files are in place. What somebody else changed meanwhile is not overwritten.
+
 Links are followed; what is no regular file (a device, a pipe) is written to. A file keeps its mode,
 its owner and its other names.
 """
@@ -13,9 +15,12 @@ from __future__ import annotations
 
 import codecs
 import contextlib
+import io
 import json
 import os
+import signal
 import stat
+import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -26,6 +31,10 @@ JOURNAL = ".reservoir-change.json"
 """Names the temporary files of a change that is under way, and their targets."""
 
 _LEFTOVER = ".reservoir-{process}-{number}.tmp"
+
+
+changed: list[Path] = []
+"""Every file that this run has changed; whoever cuts the run short must be told."""
 
 
 class UnfinishedChangeError(InputError):
@@ -46,11 +55,16 @@ def write_whole(path: Path, text: str) -> None:
     change_files({path: text})
 
 
-def change_files(texts: Mapping[Path, str]) -> None:
+def change_files(texts: Mapping[Path, str], was: Mapping[Path, str] | None = None) -> None:
     """Give several files new texts, as one change.
 
+    Args:
+        texts: The new texts.
+        was: The texts that the files had when the new ones were made of them.
+
     Raises:
-        InputError: a text can't be written; no file was changed then.
+        InputError: a text can't be written, or a file is no longer as it was; no file was changed
+            then.
         UnfinishedChangeError: the change stopped when some files had been changed.
     """
     staged: dict[Path, Path] = {}
@@ -63,7 +77,12 @@ def change_files(texts: Mapping[Path, str]) -> None:
                     staged[_staged(target, text, number)] = target
                 else:
                     straight[target] = text
-        _put_in_place(staged, straight)
+        folders = sorted({path.parent for path in was or ()})
+        with _undisturbed(), contextlib.ExitStack() as locks:
+            for folder in folders:
+                locks.enter_context(locked(folder))
+            _require_unchanged(was or {})
+            _put_in_place(staged, straight)
     finally:
         for temporary in staged:
             with contextlib.suppress(OSError):
@@ -134,15 +153,72 @@ def _put_in_place(staged: Mapping[Path, Path], straight: Mapping[Path, str]) -> 
                 os.replace(temporary, target)
             done.append(target)
         for target, text in straight.items():
-            with _blaming(target, done), target.open("r+b" if target.is_file() else "wb") as stream:
-                stream.write(text.encode())
-                if target.is_file():
-                    stream.truncate()
+            with _blaming(target, done):
+                _write_over(target, text.encode())
             done.append(target)
     finally:
+        changed.extend(done)
         if journal is not None:
             with contextlib.suppress(OSError):
                 journal.unlink(missing_ok=True)
+
+
+def _write_over(target: Path, data: bytes) -> None:
+    """Write to what can't be replaced: a device, a pipe, a file with several names.
+
+    A file that can't take all of it has its old bytes again; their room is still its own.
+    """
+    if not target.is_file():
+        target.write_bytes(data)
+        return
+    before = target.read_bytes()
+    with target.open("r+b", buffering=0) as stream:
+        try:
+            _write_all(stream, data)
+        except OSError:
+            stream.seek(0)
+            _write_all(stream, before)
+            raise
+        finally:
+            stream.truncate()
+
+
+def _write_all(stream: io.FileIO, data: bytes) -> None:
+    """Write every byte, in as many steps as the system takes."""
+    while data:
+        data = data[stream.write(data) or 0 :]
+
+
+def _require_unchanged(was: Mapping[Path, str]) -> None:
+    """Refuse to go on where a file is no longer as it was.
+
+    Raises:
+        InputError: with every such file.
+    """
+    problems = []
+    for path, text in was.items():
+        with _blaming(path):
+            if path.read_bytes().removeprefix(codecs.BOM_UTF8) != text.encode():
+                message = "the file was changed by somebody else meanwhile; nothing was overwritten"
+                problems.append(Problem(Place(str(path)), message))
+    if problems:
+        raise InputError(problems)
+
+
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Hold Ctrl-C back meanwhile."""
+    if threading.current_thread() is not threading.main_thread():
+        yield  # where the system sends no signals
+        return
+    pressed: list[int] = []
+    before = signal.signal(signal.SIGINT, lambda number, frame: pressed.append(number))
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+        if pressed:
+            signal.raise_signal(signal.SIGINT)
 
 
 def _is_replaceable(target: Path) -> bool:
