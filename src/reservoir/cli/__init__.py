@@ -20,6 +20,9 @@ def main() -> None:
         return
     # Looking for plug-ins of the validation takes a twentieth of a short run.
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
-    from reservoir.cli.commands import run
+    try:
+        from reservoir.cli.commands import run
 
-    run()
+        run()
+    except KeyboardInterrupt:  # before or after the command itself
+        sys.exit(130)
