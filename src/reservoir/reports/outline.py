@@ -25,12 +25,12 @@ class Topic(NamedTuple):
     """``networks``, ``devices``, or empty for the plan as a whole."""
     name: str
 
-    def heading(self, plan: Plan) -> str:
+    def heading(self, plan: Plan, report: Report) -> str:
         """The topic for people; of a network, its subnet and servers too."""
         if self.kind != "networks" or self.name not in plan.networks:
             return self.name or "The plan"
         network = plan.networks[self.name]
-        served = ", ".join(server.device for server in network.servers)
+        served = ", ".join(report.servers[self.name])
         return f"{self.name}  {network.subnet}" + (f", served by {served}" if served else "")
 
 

@@ -28,6 +28,8 @@ class Report:
     """Addresses that clients may get, over all networks."""
     is_partial: bool
     """Whether only some rules or paths were asked for."""
+    servers: Mapping[str, Sequence[str]]
+    """The devices that serve each network, named by it or the only ones that can be meant."""
 
     def __iter__(self) -> Iterator[Finding]:
         return iter(self.findings)
@@ -108,6 +110,10 @@ def check_plan(
         devices=len(plan.devices),
         assignable=sum(len(pool.assignable) for pool in pools),
         is_partial=bool(select or ignore or at),
+        servers={
+            name: [server.device for server in pools.topology.servers(name)]
+            for name in plan.networks
+        },
     )
 
 

@@ -24,7 +24,7 @@ def _lines(report: Report, subject: Subject) -> Iterator[str]:
     yield "# Findings"
     yield ""
     for topic, inside in sections(entries(report)):
-        yield f"## {plain(topic.heading(subject.plan))}"
+        yield f"## {plain(topic.heading(subject.plan, report))}"
         yield ""
         for finding, consequences in inside:
             yield from _item(finding, subject)

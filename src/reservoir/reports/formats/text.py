@@ -53,7 +53,7 @@ def _lines_of(report: Report, subject: Subject, width: int) -> Iterator[str]:
             if left[entry.finding.rule] >= 0:
                 lines += _block(entry, subject, width)
         if lines:
-            yield styled(topic.heading(subject.plan), "heading")
+            yield styled(topic.heading(subject.plan, report), "heading")
             yield from lines
             yield ""
     yield from _left_out(counts, width)
