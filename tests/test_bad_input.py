@@ -235,6 +235,41 @@ def test_what_the_system_refuses_is_no_defect(run: Run, put: Put, tmp_path: Path
 
 
 @pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("\n" * 100_000, "neither a plan nor configuration"),
+        ('{"a": [' + "{}," * 50_000 + "{}]}", "neither a plan nor configuration"),
+        ("x" * (16 * 2**20 + 1) + "\n", "device.txt:1:1: the line is longer than 16 MiB"),
+        ("\n" + "{" * 200_000, "neither a plan nor configuration"),
+        ("dns " * 100_000, "neither a plan nor configuration"),
+    ],
+    ids=["blank lines", "items in a line", "a long line", "brackets", "words"],
+)
+def test_what_goes_on_and_on_is_refused_all_the_same(
+    text: str, said: str, run: Run, tmp_path: Path
+) -> None:
+    """In time that grows with it: each of these once took hours, or all the memory there was."""
+    (tmp_path / "device.txt").write_text(text)
+    ended = run("check", "device.txt")
+    assert ended.code == 2
+    assert said in ended.err
+
+
+def test_a_naming_convention_takes_time_in_step_with_the_names(run: Run, put: Put) -> None:
+    """And one that can't is refused where it stands."""
+    checks = 'reservoir: 1\nchecks: {names: {devices: "%s"}}\n'
+    put("plan.yaml", checks % "(a+)+b" + f"devices: {{{'a' * 60}: {{}}, aab: {{}}}}\n")
+    ended = run("check", "plan.yaml", "--select", "naming-convention")
+    assert ended.out.count("doesn't match the convention") == 1
+    for pattern, said in (("(?=a)", "look-around"), ("a(", "unclosed group"), ("a)|(b", "group")):
+        put("plan.yaml", checks % pattern)
+        ended = run("check", "plan.yaml")
+        assert ended.code == 2
+        assert ended.err.startswith("plan.yaml:2:27: ")
+        assert said in ended.err
+
+
+@pytest.mark.parametrize(
     ("was", "put_there", "said"),
     [
         ('separator "::"', 'separator ""', "nothing stands between what separator keeps apart"),
