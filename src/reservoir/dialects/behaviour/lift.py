@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections import ChainMap
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
+from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -26,6 +25,7 @@ from reservoir.dialects.behaviour.kept import kept_of
 from reservoir.dialects.behaviour.lift_offer import OfferLifter
 from reservoir.dialects.behaviour.lifted import Lifted, Note, Origin, SwitchedOff
 from reservoir.dialects.behaviour.lower import called
+from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
 from reservoir.dialects.facts.by_address import FactsByAddress, addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import backward_ranges, each_span, idle_exclusions, notes_of
@@ -100,24 +100,16 @@ class _Lifting:
         self.result.device = self.result.device.model_copy(update={"kept": kept})
         return self.result
 
-    def _pools(self) -> Iterator[Fact]:
-        """All pools; those in an interface with its name."""
-        yield from self.facts.of_kind("pool")
-        for name, interface in self.interfaces.items():
-            for pool in interface.of_kind("pool"):
-                fields = {**pool.fields, "interface": name}
-                yield replace(pool, fields=fields)
-
     @cached_property
     def _subnets(self) -> AddressSet:
         """What the subnets of all pools have together."""
-        subnets = (self._subnet(pool) for pool in self._pools())
+        subnets = (self._subnet(pool) for pool in pools_of(self.facts, self.interfaces))
         return AddressSet(subnet.span for subnet in subnets if subnet is not None)
 
     def _pools_by_network(self) -> dict[object, list[_Pool]]:
         """The pools that have a subnet; together those that are parts of one."""
         found: dict[object, list[_Pool]] = {}
-        for number, pool in enumerate(self._pools()):
+        for number, pool in enumerate(pools_of(self.facts, self.interfaces)):
             subnet = self._subnet(pool)
             if subnet is None:
                 self._leave_out(pool, "it has no subnet", "pool")
@@ -129,13 +121,7 @@ class _Lifting:
         return found
 
     def _subnet(self, pool: Fact) -> Prefix | None:
-        """The pool's subnet; that of its interface where pools have none of their own."""
-        if pool.get("subnet") is not None or self.sheet.mentions("pool", "subnet"):
-            subnet: Prefix | None = pool.get("subnet")
-            return subnet
-        interface = self.interfaces.get(pool.get("interface"))
-        addresses = addresses_of(interface) if interface else ()
-        return addresses[0].subnet if addresses else None
+        return subnet_of(pool, self.interfaces, self.sheet)
 
     def _note(self, about: Fact, text: str) -> None:
         self.result.notes.append(Note(_label(about), text))

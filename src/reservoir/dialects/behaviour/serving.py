@@ -1,0 +1,285 @@
+"""What a device serves once it has started from its configuration: pools as they behave.
+
+A plan says what is meant; this says what a device does with the facts that it was given, by the
+traits of its family alone: which pools it takes, what each assigns, whose bindings it heeds, what
+it fills in, and which pool serves whom.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from reservoir.core.pools import Offer
+from reservoir.core.values.address_set import EMPTY, AddressSet
+from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.clients import Client
+from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.lift_offer import OfferLifter
+from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
+from reservoir.dialects.facts.by_address import addresses_of
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.spans import each_span
+from reservoir.dialects.sheet.model import Sheet
+
+
+@dataclass(frozen=True)
+class BoundClient:
+    """A client that always gets one address, and what it is offered."""
+
+    address: int
+    offer: Offer
+
+
+@dataclass(eq=False)
+class ServingPool:
+    """A pool as a device assigns from it."""
+
+    fact: Fact
+    subnet: Prefix
+    interface: str | None
+    """The interface that it names."""
+    assignable: AddressSet
+    """What any client may get."""
+    offer: Offer
+    probes: bool
+    """Whether an address is probed before it is offered."""
+    bound: dict[Client, BoundClient] = field(default_factory=dict)
+
+    @property
+    def label(self) -> str:
+        """What to call it."""
+        return self.fact.label
+
+
+@dataclass(frozen=True)
+class Ignored:
+    """A line of its configuration that a device refuses, or that has no effect there."""
+
+    line: int
+    what: str
+    why: str
+
+    def __str__(self) -> str:
+        return f"{self.what}: {self.why}"
+
+
+class Serving:
+    """A device that has started: its interfaces, and its pools in the order of its configuration.
+
+    Raises nothing: what the device refuses is listed in :attr:`ignored`.
+    """
+
+    def __init__(self, device: Fact, sheet: Sheet) -> None:
+        """Start a device from the facts of its configuration."""
+        self.behaviour = Behaviour(sheet)
+        self.ignored: list[Ignored] = []
+        self.interfaces: dict[str, Fact] = {
+            fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
+        }
+        self._device = device
+        self._sheet = sheet
+        self._offers = OfferLifter(device, self.behaviour, _unsaid, self._leave_out)
+        self._own = AddressSet.of_addresses(
+            [prefix.address for fact in self.interfaces.values() for prefix in addresses_of(fact)]
+        )
+        self._zones = {fact.get("name"): fact.get("admits", ()) for fact in device.of_kind("zone")}
+        self._device_excluded = AddressSet(each_span(device.of_kind("exclusion")))
+        self.pools = self._started_pools()
+
+    # What it answers.
+
+    @property
+    def is_on(self) -> bool:
+        """Whether its DHCP service is on."""
+        return bool(self._device.get("service", not self.behaviour.has_master_switch))
+
+    def drops_at(self, interface: str, *, relayed: bool) -> str:
+        """Why a request that arrives at an interface is dropped unread; empty if it isn't."""
+        fact = self.interfaces.get(interface)
+        if not self.is_on:
+            return "its DHCP service is off"
+        if fact is None:
+            return ""
+        zone = fact.get("zone")
+        if self.behaviour.zone_must_admit_dhcp and "dhcp" not in self._zones.get(zone, ()):
+            return f"zone {zone} doesn't admit DHCP" if zone else f"{interface} is in no zone"
+        if not relayed and self.behaviour.has_interface_switches and not fact.get("service"):
+            return f"the DHCP service is off on {interface}"
+        if self._is_member(interface):
+            return f"{interface} is a member of a bridge"
+        return ""
+
+    def pools_for(self, interface: str, relay: int) -> Sequence[ServingPool]:
+        """The pools that serve a client, in the order in which they are asked.
+
+        Args:
+            interface: Where its request arrived.
+            relay: The relay address in it; 0 without a relay.
+        """
+        if relay:
+            if not self.behaviour.answers_relays:
+                return ()
+            return [pool for pool in self.pools if pool.subnet.span.holds(relay)]
+        if self.behaviour.uses_pools_in_order:
+            return self.pools
+        if self.behaviour.joins_pools_to_interfaces:
+            return [pool for pool in self.pools if pool.interface == interface]
+        fact = self.interfaces.get(interface)
+        addresses = addresses_of(fact) if fact else ()
+        if not self.behaviour.binds_by_secondary:
+            addresses = addresses[:1]
+        return [
+            pool
+            for prefix in addresses
+            for pool in self.pools
+            if pool.subnet.span.holds(prefix.address)
+        ]
+
+    def assigns_to_any(self, pool: ServingPool, interface: str, relay: int) -> bool:
+        """Whether a pool serves clients without a binding at an interface."""
+        fact = self.interfaces.get(interface)
+        addresses = addresses_of(fact) if fact else ()
+        if relay or self.behaviour.assigns_by_secondary or len(addresses) < 2:
+            return True
+        return self.behaviour.uses_pools_in_order or pool.subnet.span.holds(addresses[0].address)
+
+    # How it starts.
+
+    def _started_pools(self) -> list[ServingPool]:
+        started: list[ServingPool] = []
+        taken = EMPTY
+        for fact in pools_of(self._device, self.interfaces):
+            pool = self._pool(fact)
+            if pool is None:
+                continue
+            if self.behaviour.refuses_overlapping_pools and not taken.isdisjoint(pool.assignable):
+                self._ignore(fact, "it shares addresses with a pool before it")
+                continue
+            taken = taken | pool.assignable
+            started.append(pool)
+        self._bind(started)
+        return started
+
+    def _pool(self, fact: Fact) -> ServingPool | None:
+        """A pool that the device takes; None if it refuses it, or it is switched off."""
+        subnet = subnet_of(fact, self.interfaces, self._sheet)
+        if subnet is None:
+            self._ignore(fact, "it has no subnet")
+            return None
+        if self.behaviour.has_pool_switches and not fact.get("active"):
+            self._ignore(fact, "it is not active")
+            return None
+        interface = fact.get("interface")
+        if self.behaviour.refuses_bridge_members and interface and self._is_member(interface):
+            self._ignore(fact, f"{interface} is a member of a bridge")
+            return None
+        own = self._own.clipped(subnet.span)
+        offer = self._offer(fact, own)
+        if self.behaviour.refuses_pool_without_dns and not offer.dns:
+            self._ignore(fact, "it has no DNS server")
+            return None
+        return ServingPool(
+            fact=fact,
+            subnet=subnet.subnet,
+            interface=interface,
+            assignable=self._named(fact, subnet) - self._excluded(fact, subnet),
+            offer=offer,
+            probes=self.behaviour.probes(fact),
+        )
+
+    def _named(self, pool: Fact, subnet: Prefix) -> AddressSet:
+        """What a pool names, before anything is excluded."""
+        hosts = AddressSet([subnet.hosts])
+        if not self.behaviour.assigns_ranges:
+            return hosts
+        return AddressSet(each_span(pool.of_kind("range"), subnet.span.first)) & hosts
+
+    def _excluded(self, pool: Fact, subnet: Prefix) -> AddressSet:
+        excluded = AddressSet(each_span(pool.of_kind("exclusion")))
+        if self.behaviour.excludes_device_wide:
+            excluded = excluded | self._device_excluded.clipped(subnet.span)
+        return excluded | self._own if self.behaviour.skips_own_address else excluded
+
+    def _offer(self, fact: Fact, own: AddressSet) -> Offer:
+        values = dict(self._offers.offered(fact, own))
+        return Offer(options=values.pop("options"), values=values)
+
+    def _bind(self, pools: list[ServingPool]) -> None:
+        """Give each binding that the device heeds to the pool that it belongs to."""
+        named = AddressSet(span for pool in pools for span in pool.assignable.spans())
+        owners = (self._device, *self.interfaces.values())
+        for binding in (fact for owner in owners for fact in owner.of_kind("binding")):
+            near = [pool for pool in pools if pool.subnet.span.holds(binding.get("address", -1))]
+            if self.behaviour.binds_by_pools and not near:
+                near = self._pool_of_its_own(binding)
+                pools += near
+            for pool in near:
+                self._bind_in(pool, binding, named)
+        for pool in pools:
+            for binding in pool.fact.of_kind("binding"):
+                self._bind_in(pool, binding, named)
+        if self.behaviour.reserves_bound_addresses:
+            bound = AddressSet.of_addresses(
+                sorted({client.address for pool in pools for client in pool.bound.values()})
+            )
+            for pool in pools:
+                pool.assignable = pool.assignable - bound
+
+    def _pool_of_its_own(self, binding: Fact) -> list[ServingPool]:
+        """The pool that a binding is by itself, where no other serves its subnet."""
+        subnet: Prefix | None = binding.get("subnet")
+        if subnet is None:
+            return []
+        offer = self._offer(binding, self._own.clipped(subnet.span))
+        return [ServingPool(binding, subnet.subnet, binding.get("interface"), EMPTY, offer, False)]
+
+    def _bind_in(self, pool: ServingPool, binding: Fact, named: AddressSet) -> None:
+        address = binding.get("address")
+        client: Client | None = binding.get("mac", binding.get("client_id"))
+        if address is None or client is None:
+            self._ignore(binding, "it has no address" if client else "it has no client")
+            return
+        why = self._misplaced(address, pool, named)
+        if why:
+            self._ignore(binding, why)
+            return
+        offer = pool.offer
+        if self.behaviour.binds_by_pools:
+            offer = self._offer(binding, self._own.clipped(pool.subnet.span))
+        pool.bound.setdefault(client, BoundClient(address, offer))
+
+    def _misplaced(self, address: int, pool: ServingPool, named: AddressSet) -> str:
+        """Why the device doesn't heed a binding of an address; empty if it does."""
+        if not pool.subnet.span.holds(address):
+            return "its address is not in the pool's subnet"
+        if self.behaviour.binds_excluded_only and address in pool.assignable:
+            return "its address is not excluded"
+        if self.behaviour.binds_inside_only and address not in pool.assignable:
+            return "its address is not in what the pool assigns"
+        if self.behaviour.binds_outside_only and address in named:
+            return "its address is in a range"
+        return ""
+
+    def _is_member(self, interface: str) -> bool:
+        return interface in self._members
+
+    @cached_property
+    def _members(self) -> set[str]:
+        """The interfaces that are members of a bridge."""
+        facts = self.interfaces.items()
+        named = {member for _, fact in facts for member in fact.get("members", ())}
+        return named | {name for name, fact in facts if fact.get("member_of")}
+
+    def _ignore(self, fact: Fact, why: str) -> None:
+        """Note what the device does without."""
+        self.ignored.append(Ignored(fact.line, fact.label, why))
+
+    def _leave_out(self, fact: Fact, why: object, *_: str, within: Fact | None = None) -> None:
+        label = fact.label if within is None else f"{fact.label} of {within.label}"
+        self.ignored.append(Ignored(fact.line, label, str(why)))
+
+
+def _unsaid(fact: Fact, text: str) -> None:
+    """Takes a note about a default, which is known where it is offered."""
