@@ -7,7 +7,7 @@ general library takes ten times as long for each. The tests read every frame wit
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.values.clients import Mac
@@ -30,8 +30,7 @@ class MalformedFrameError(MalformedValueError):
     """The bytes are not a frame with a whole UDP datagram over IPv4."""
 
 
-@dataclass(frozen=True, slots=True)
-class Datagram:
+class Datagram(NamedTuple):
     """A UDP datagram with the addresses that it is sent from and to."""
 
     source: int

@@ -3,16 +3,26 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Protocol
 
 from reservoir.core.plan.offered import OfferedField
-from reservoir.core.values.address_set import AddressSet
-from reservoir.core.values.clients import Client, Mac
 from reservoir.core.values.durations import parse_duration
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.sheet.model import Sheet
+
+
+class FreeAddresses(Protocol):
+    """The assignable addresses that nobody has, in ascending order."""
+
+    def __len__(self) -> int: ...
+
+    def nth(self, place: int) -> int:
+        """The address at this place."""
+
+    def longest_unused(self) -> int:
+        """One that nobody ever had, the lowest; else the one that was given back longest ago."""
 
 
 @dataclass(frozen=True)
@@ -66,34 +76,27 @@ class Behaviour:
         """Whether it probes an address before it offers it to a client of a pool."""
         return self.sheet.trait("probe") == "if-enabled" and bool(pool.get("probe"))
 
-    def next_address(
-        self, free: AddressSet, client: Client, released: Mapping[int, float]
-    ) -> int | None:
+    def next_address(self, free: FreeAddresses, identifier: bytes) -> int | None:
         """The address that a client without a binding is offered.
 
         Args:
             free: The assignable addresses that nobody has.
-            client: The client.
-            released: When each address was last given back, for those that were ever assigned.
+            identifier: Who the client is.
 
         Returns:
             The address; None if none is free.
         """
-        if not free:
+        if not len(free):
             return None
         order = self.sheet.trait("order")
         if order == "highest-first":
-            return free.last
+            return free.nth(len(free) - 1)
         if order == "by-client":
-            identity = client.identifier if isinstance(client, Mac) else client
-            place = int.from_bytes(hashlib.sha256(identity).digest()[:8], "big")
+            place = int.from_bytes(hashlib.sha256(identifier).digest()[:8], "big")
             return free.nth(place % len(free))
         if order == "least-recently-used":
-            unused = free - AddressSet.of_addresses(sorted(released))
-            return (
-                unused.first if unused else min(free.addresses().tolist(), key=released.__getitem__)
-            )
-        return free.first
+            return free.longest_unused()
+        return free.nth(0)
 
     # Bindings.
 

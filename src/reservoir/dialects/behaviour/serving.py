@@ -95,17 +95,24 @@ class Serving:
         """Whether its DHCP service is on."""
         return bool(self._device.get("service", not self.behaviour.has_master_switch))
 
-    def drops_at(self, interface: str, *, relayed: bool) -> str:
-        """Why a request that arrives at an interface is dropped unread; empty if it isn't."""
+    def drops_at(self, interface: str, *, relayed: bool, serves: bool = True) -> str:
+        """Why a request that arrives at an interface is dropped unread; empty if it isn't.
+
+        Args:
+            interface: The interface.
+            relayed: Whether it was sent to the device itself, by a relay or to renew a lease.
+            serves: Whether the device serves anybody, rather than only relaying.
+        """
         fact = self.interfaces.get(interface)
-        if not self.is_on:
+        if serves and not self.is_on:
             return "its DHCP service is off"
         if fact is None:
             return ""
         zone = fact.get("zone")
         if self.behaviour.zone_must_admit_dhcp and "dhcp" not in self._zones.get(zone, ()):
             return f"zone {zone} doesn't admit DHCP" if zone else f"{interface} is in no zone"
-        if not relayed and self.behaviour.has_interface_switches and not fact.get("service"):
+        needs_switch = serves and not relayed and self.behaviour.has_interface_switches
+        if needs_switch and not fact.get("service"):
             return f"the DHCP service is off on {interface}"
         if self._is_member(interface):
             return f"{interface} is a member of a bridge"
@@ -155,7 +162,7 @@ class Serving:
             if pool is None:
                 continue
             if self.behaviour.refuses_overlapping_pools and not taken.isdisjoint(pool.assignable):
-                self._ignore(fact, "it shares addresses with a pool before it")
+                self.ignore(fact, "it shares addresses with a pool before it")
                 continue
             taken = taken | pool.assignable
             started.append(pool)
@@ -166,19 +173,19 @@ class Serving:
         """A pool that the device takes; None if it refuses it, or it is switched off."""
         subnet = subnet_of(fact, self.interfaces, self._sheet)
         if subnet is None:
-            self._ignore(fact, "it has no subnet")
+            self.ignore(fact, "it has no subnet")
             return None
         if self.behaviour.has_pool_switches and not fact.get("active"):
-            self._ignore(fact, "it is not active")
+            self.ignore(fact, "it is not active")
             return None
         interface = fact.get("interface")
         if self.behaviour.refuses_bridge_members and interface and self._is_member(interface):
-            self._ignore(fact, f"{interface} is a member of a bridge")
+            self.ignore(fact, f"{interface} is a member of a bridge")
             return None
         own = self._own.clipped(subnet.span)
         offer = self._offer(fact, own)
         if self.behaviour.refuses_pool_without_dns and not offer.dns:
-            self._ignore(fact, "it has no DNS server")
+            self.ignore(fact, "it has no DNS server")
             return None
         return ServingPool(
             fact=fact,
@@ -239,11 +246,11 @@ class Serving:
         address = binding.get("address")
         client: Client | None = binding.get("mac", binding.get("client_id"))
         if address is None or client is None:
-            self._ignore(binding, "it has no address" if client else "it has no client")
+            self.ignore(binding, "it has no address" if client else "it has no client")
             return
         why = self._misplaced(address, pool, named)
         if why:
-            self._ignore(binding, why)
+            self.ignore(binding, why)
             return
         offer = pool.offer
         if self.behaviour.binds_by_pools:
@@ -272,7 +279,7 @@ class Serving:
         named = {member for _, fact in facts for member in fact.get("members", ())}
         return named | {name for name, fact in facts if fact.get("member_of")}
 
-    def _ignore(self, fact: Fact, why: str) -> None:
+    def ignore(self, fact: Fact, why: str) -> None:
         """Note what the device does without."""
         self.ignored.append(Ignored(fact.line, fact.label, why))
 

@@ -1,0 +1,246 @@
+"""Judges what the clients of a network got, and what they can do with it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from reservoir.core.pools import Pools
+from reservoir.core.routing import End
+from reservoir.core.values.addresses import Span, format_address, mask_of
+from reservoir.core.wording import listed
+from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.message import Message, Option
+from reservoir.rehearsal.result import Failure, NetworkRehearsed
+from reservoir.rehearsal.wires import Segment, Wires
+
+
+def judge(
+    network: str,
+    bound: Sequence[tuple[Client, int]],
+    expected: Sequence[Client],
+    filling: Sequence[Client],
+    wires: Wires,
+    pools: Pools,
+) -> NetworkRehearsed:
+    """Say what the clients of a network got.
+
+    Args:
+        network: Its name.
+        bound: The clients with a binding, each with its address.
+        expected: As many clients as the plan expects.
+        filling: Those that came after them, until one more than there are addresses.
+        wires: What they are connected to.
+        pools: The plan.
+    """
+    return _Judge(network, wires, pools).judged(bound, expected, filling)
+
+
+def not_renewed(client: Client, wires: Wires) -> Failure:
+    """The failure of a client that could not keep its address."""
+    shown = format_address(client.acknowledged.your_address if client.acknowledged else 0)
+    return Failure(
+        "answer-lost",
+        f"the lease of {shown} can't be renewed: {_why(client, wires)}",
+        client.mac,
+    )
+
+
+def _why(client: Client, wires: Wires) -> str:
+    """What the devices did with a client's messages, the last of it."""
+    said = dict.fromkeys(
+        f"{device} {what}" if device else what for device, what in wires.notes.get(client.mac, ())
+    )
+    return "; ".join(list(said)[-3:]) or "no device answers"
+
+
+class _Judge:
+    def __init__(self, network: str, wires: Wires, pools: Pools) -> None:
+        self.name = network
+        self.wires = wires
+        self.pools = pools
+        self.segment: Segment = wires.segment(network)
+        self.index = pools.place_of(network)
+        self.network = pools.networks[self.index]
+        self.result = NetworkRehearsed(network, (), self._relay())
+
+    def judged(
+        self,
+        bound: Sequence[tuple[Client, int]],
+        expected: Sequence[Client],
+        filling: Sequence[Client],
+    ) -> NetworkRehearsed:
+        result, tried = self.result, [*(client for client, _ in bound), *expected]
+        online = [client for client in tried if client.is_online]
+        result.clients, result.served = len(tried), len(online)
+        result.refused = len(tried) - len(online)
+        result.bindings = len(bound)
+        result.bindings_right = sum(c.is_online and c.address == own for c, own in bound)
+        every = [*online, *(client for client in filling if client.is_online)]
+        addresses = [client.address for client in every]
+        result.span = Span(min(addresses), max(addresses)) if addresses else None
+        result.filled = len(addresses) if filling else None
+        servers = {s for c in every for s in [self._server(c)] if s is not None}
+        planned = [server.device for server in self.pools.topology.servers(self.name)]
+        result.servers = tuple(sorted(servers)) or tuple(dict.fromkeys(planned))
+        result.failures += self._unserved(tried)
+        result.failures += self._wrong_addresses(bound, [*tried, *filling])
+        if every and every[0].acknowledged is not None:
+            self._use(every[0], every[0].acknowledged)
+        return result
+
+    def _relay(self) -> str | None:
+        """The interface that relays for the network, if no server is in it."""
+        serving = self.pools.topology.serving(self.name)
+        for server in sorted(serving):
+            reach = self.pools.topology.reach(server, self.network)
+            if reach is not None and reach.relay is not None:
+                return str(reach.relay)
+        return None
+
+    def _server(self, client: Client) -> str | None:
+        """The device whose address a client knows its server by."""
+        holders = self.pools.topology.holders(client.server)
+        serving = {name for name, d in self.wires.devices.items() if d.serving is not None}
+        return next((a.device for a in holders if a.device in serving), None)
+
+    # Who got nothing, and who got what isn't right.
+
+    def _unserved(self, tried: Sequence[Client]) -> Iterator[Failure]:
+        """The first client without an address, for each reason."""
+        first: dict[str, Failure] = {}
+        for client in tried:
+            if client.is_online:
+                continue
+            why = _why(client, self.wires)
+            room = len(self.pools.assignable_in(self.index))
+            is_full = "no address is free" in why or "has no addresses to assign" in why
+            event = "refused" if is_full else "unanswered"
+            if client.declined:
+                continue  # told as a conflict
+            if is_full:
+                reason = f"client {tried.index(client) + 1} of {len(tried)} gets no address: {why}"
+                if room:
+                    reason += f" ({room} assignable)"
+            else:
+                reason = f"no answer: {why}"
+            first.setdefault(event, Failure(event, reason, client.mac))
+        yield from first.values()
+
+    def _wrong_addresses(
+        self, bound: Sequence[tuple[Client, int]], everybody: Sequence[Client]
+    ) -> Iterator[Failure]:
+        for client in everybody:
+            for address, holder in client.declined:
+                yield Failure(
+                    "assigned",
+                    f"a client was given {format_address(address)}, which {holder} holds: "
+                    "two machines, one address",
+                    client.mac,
+                    address,
+                )
+                return
+        for client, own in bound:
+            if client.is_online and client.address != own:
+                yield Failure(
+                    "binding-ignored",
+                    f"{client.mac} was given {format_address(client.address)}, but is bound to "
+                    f"{format_address(own)}",
+                    client.mac,
+                    own,
+                )
+                break
+        yield from self._misplaced(bound, everybody)
+
+    def _misplaced(
+        self, bound: Sequence[tuple[Client, int]], everybody: Sequence[Client]
+    ) -> Iterator[Failure]:
+        """The first client with an address that the plan doesn't have for it."""
+        there = [self.pools.place_of(name) for name in self.segment.networks]
+        names = {client.mac for client, _ in bound}
+        for client in everybody:
+            if not client.is_online or client.mac in names:
+                continue
+            if any(client.address in self.pools.assignable_in(index) for index in there):
+                continue
+            shown = format_address(client.address)
+            subnets = [self.pools.networks[index].subnet for index in there]
+            inside = any(subnet.span.holds(client.address) for subnet in subnets)
+            where = "which the plan doesn't assign" if inside else "which is not in its network"
+            event = "assigned" if inside else "answered-for"
+            reason = f"a client was given {shown}, {where}"
+            yield Failure(event, reason, client.mac, client.address)
+            return
+
+    # What a client can do with what it got.
+
+    def _use(self, client: Client, given: Message) -> None:
+        """Ask the gateway and the DNS servers, as people do by hand."""
+        result = self.result
+        result.lease = given.number(Option.LEASE_TIME)
+        result.gateway = given.address(Option.ROUTER)
+        dns = given.options.get(Option.DNS, b"")
+        result.dns = tuple(
+            int.from_bytes(dns[at : at + 4], "big") for at in range(0, len(dns) // 4 * 4, 4)
+        )
+        mask = given.address(Option.MASK) or mask_of(self.network.subnet.bits)
+        device = None
+        if result.gateway is not None:
+            device = self._ask_gateway(client, result.gateway, mask)
+        if result.dns:
+            self._ask_dns(client, device, mask)
+
+    def _ask_gateway(self, client: Client, gateway: int, mask: int) -> str | None:
+        """Whether somebody answers at the gateway's address; the device that does."""
+        shown, result = format_address(gateway), self.result
+        is_near = gateway & mask == client.address & mask
+        holder = self.segment.held.get(gateway)
+        result.gateway_answers = is_near and holder is not None
+        if not is_near:
+            reason = f"the gateway {shown} is not in the subnet of {format_address(client.address)}"
+            result.failures.append(Failure("offered", reason, client.mac, gateway))
+        elif holder is None:
+            reason = f"nobody answers at the gateway's address, {shown}"
+            result.failures.append(Failure("offered", reason, client.mac, gateway))
+        else:
+            at = (a for a in self.pools.topology.holders(gateway))
+            return next((a.device for a in at if a.device in self.wires.devices), None)
+        return None
+
+    def _ask_dns(self, client: Client, gateway: str | None, mask: int) -> None:
+        """Whether a query gets to a DNS server and its answer back, for each of them."""
+        answers: list[bool | None] = []
+        lost: list[str] = []
+        for server in self.result.dns:
+            if server & mask == client.address & mask:
+                why = "" if self._is_here(server) else "nobody on this network holds it"
+                answers.append(not why)
+            elif gateway is None:
+                why = "" if self.result.gateway is None else "the gateway doesn't answer"
+                answers.append(False if why or self.result.gateway is None else None)
+                why = why or "clients are offered no gateway"
+            else:
+                why, answer = self._way_to(gateway, server, client.address)
+                answers.append(answer)
+            if why:
+                lost.append(f"{format_address(server)}: {why}")
+        known = [answer for answer in answers if answer is not None]
+        self.result.dns_answers = any(known) if known else None
+        if lost and self.result.gateway_answers is not False:
+            reason = f"a DNS server doesn't answer: {listed(lost)}"
+            self.result.failures.append(Failure("offered", reason, client.mac, self.result.dns[0]))
+
+    def _is_here(self, server: int) -> bool:
+        return server in self.segment.held or server in self.segment.online
+
+    def _way_to(self, gateway: str, server: int, client: int) -> tuple[str, bool | None]:
+        """What stops a query to a server beyond the gateway or its answer, and if any is known."""
+        there = self.wires.way(gateway, server)
+        if there.end in (End.NO_ROUTE, End.LOOP, End.DOWN):
+            return f"{there.at} has no way to it", False
+        holders = self.pools.topology.holders(server)
+        if there.end is not End.ARRIVED or not holders:
+            return "", None
+        back = self.wires.way(there.at, client)
+        if back.end in (End.NO_ROUTE, End.LOOP, End.DOWN):
+            return f"{back.at} has no way back to {format_address(client)}", False
+        return "", True

@@ -1,0 +1,214 @@
+"""The rehearsal of a plan: every network's clients ask for their addresses, and use them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import partial
+from itertools import islice
+
+from reservoir.core.pools import Pools
+from reservoir.core.sizing.demand import peak_devices
+from reservoir.core.values.clients import Client as Name
+from reservoir.core.values.clients import Mac
+from reservoir.core.values.durations import INFINITE
+from reservoir.dialects.behaviour.serving import Serving
+from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.judging import judge, not_renewed
+from reservoir.rehearsal.result import NetworkRehearsed, Rehearsal
+from reservoir.rehearsal.setting import connect_devices
+from reservoir.rehearsal.wires import UNDISTURBED, Disturbance, Event, Wires
+
+FIRST_CLIENT_MAC = 0x020100000000
+"""The hardware address of the first client without a binding. Locally administered."""
+
+IDENTIFIED_CLIENT_MAC = 0x020200000000
+"""The hardware address of the first client that is bound by its identifier."""
+
+WITHOUT_DEMAND = 4
+"""Clients of a network for which the plan states no demand."""
+
+SHORT_LEASE = 3_600
+"""Seconds: clients with shorter leases renew them while the others come."""
+
+MOST_FILLED = 4_096
+"""Addresses of the largest network that is filled to see what happens to one client more."""
+
+APART = 0.02
+"""Seconds between two clients that are switched on."""
+
+PATIENCE = 180.0
+"""Seconds after which every client has an address or has given up."""
+
+
+@dataclass
+class _Cast:
+    """The clients of one network."""
+
+    network: str
+    bound: list[tuple[Client, int]] = field(default_factory=list)
+    """With the address to which each is bound."""
+    expected: list[Client] = field(default_factory=list)
+    """As many as the plan expects, the bound ones aside."""
+    filling: list[Client] = field(default_factory=list)
+    """Those that come until the pool is full, and one more."""
+
+    @property
+    def everybody(self) -> Iterator[Client]:
+        """All of them, in the order in which they come."""
+        yield from (client for client, _ in self.bound)
+        yield from self.expected
+        yield from self.filling
+
+
+def rehearse(
+    pools: Pools,
+    started: Mapping[str, Serving],
+    *,
+    clients: int | None = None,
+    only: Collection[str] = (),
+    listen: Collection[str] = (),
+    seed: int = 0,
+    disturbance: Disturbance = UNDISTURBED,
+    capture: Callable[[float, bytes], None] | None = None,
+    watch: Callable[[float], None] | None = None,
+) -> Rehearsal:
+    """Let the clients of a plan's networks ask for addresses, and look at what they get.
+
+    Args:
+        pools: The plan.
+        started: What each device serves that was started from its configuration.
+        clients: Clients without a binding in each network; as many as the plan expects if None.
+        only: The networks to rehearse; all if empty.
+        listen: The networks of which the whole conversation is kept.
+        seed: What chance begins with: the same seed gives the same messages.
+        disturbance: What goes wrong under way.
+        capture: Called with the time and the bytes of each frame that is sent.
+        watch: Called with the share of the clients that have come, 0 to 1.
+
+    Returns:
+        What the clients got, network by network, in the plan's order.
+    """
+    wires = Wires(pools, seed, disturbance)
+    wires.capture = capture
+    connect_devices(wires, pools, started)
+    names = [name for name in pools.names if not only or name in only]
+    left_out = {name: why for name in names if (why := _why_not(pools, name, started))}
+    casts = [_cast(pools, name, wires, clients) for name in names if name not in left_out]
+    conversations = _listen(wires, casts, listen)
+    _let_come(wires, casts, watch)
+    networks = [
+        judge(cast.network, cast.bound, cast.expected, cast.filling, wires, pools) for cast in casts
+    ]
+    _let_renew(wires, casts, networks)
+    for each in networks:
+        each.conversation = conversations.get(each.network, [])
+    return Rehearsal(
+        networks=networks,
+        left_out=left_out,
+        ignored={name: serving.ignored for name, serving in started.items() if serving.ignored},
+        exchanges=sum(1 for cast in casts for _ in cast.everybody),
+        seconds=wires.clock.now,
+    )
+
+
+def _why_not(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
+    """Why a network can't be rehearsed; empty if it can."""
+    servers = sorted(pools.topology.serving(name))
+    unknown = [server for server in servers if server not in started]
+    if not servers and not pools.plan.networks[name].ranges and not pools.offer_in(name).gateway:
+        return "no device serves it"
+    if unknown and len(unknown) == len(servers):
+        return f"{unknown[0]} has no dialect, so there is no configuration to start it from"
+    return ""
+
+
+def _cast(pools: Pools, name: str, wires: Wires, clients: int | None) -> _Cast:
+    """The clients of a network, connected to it."""
+    cast, index, table = _Cast(name), pools.place_of(name), pools.bindings
+    for row in pools.bound_rows(index).tolist():
+        client = _bound_client(table.client_at(row), row, wires)
+        wires.connect(client, name)
+        cast.bound.append((client, int(table.address[row])))
+    room = len(pools.assignable_in(index))
+    if clients is None:
+        demand, lease = pools.plan.networks[name].demand, pools.offer_in(name).lease
+        wanted = peak_devices(demand, lease or INFINITE) if demand else min(WITHOUT_DEMAND, room)
+        wanted = max(wanted - len(cast.bound), 0) if demand else wanted
+    else:
+        wanted = clients
+    more = max(room + 1 - wanted, 0) if clients is None and 0 < room <= MOST_FILLED else 0
+    first = FIRST_CLIENT_MAC + (index << 20)
+    for number in range(wanted + more):
+        client = Client(Mac(first + number), wires)
+        wires.connect(client, name)
+        client.keeps = (pools.offer_in(name).lease or INFINITE) < SHORT_LEASE
+        (cast.expected if number < wanted else cast.filling).append(client)
+    for sample in islice(cast.everybody, 1):
+        sample.keeps, sample.on_bound = True, _renew_once
+    return cast
+
+
+def _bound_client(name: Name, row: int, wires: Wires) -> Client:
+    if isinstance(name, Mac):
+        return Client(name, wires)
+    return Client(Mac(IDENTIFIED_CLIENT_MAC + row), wires, name)
+
+
+def _let_come(wires: Wires, casts: list[_Cast], watch: Callable[[float], None] | None) -> None:
+    """Switch every client on: first those that are expected, then those that fill the pools."""
+    everybody = [
+        [client for cast in casts for client, _ in cast.bound],
+        [client for cast in casts for client in cast.expected],
+        [client for cast in casts for client in cast.filling],
+    ]
+    count, come = sum(map(len, everybody)), 0
+    for clients in everybody:
+        for client in clients:
+            client.switch_on()
+            come += 1
+            wires.clock.run(wires.clock.now + APART)
+            if watch is not None and not come % 256:
+                watch(come / count)
+        wires.clock.run(wires.clock.now + PATIENCE)
+
+
+def _let_renew(wires: Wires, casts: list[_Cast], networks: Sequence[NetworkRehearsed]) -> None:
+    """Wait until the first client of each network has renewed its lease, or could not."""
+    samples: list[tuple[Client, NetworkRehearsed]] = []
+    for cast, result in zip(casts, networks, strict=True):
+        first, *others = cast.everybody
+        for client in others:
+            client.keeps = False
+        if first.is_online and result.lease is not None and result.lease < INFINITE:
+            samples.append((first, result))
+    lease = max((result.lease or 0 for _, result in samples), default=0)
+    if lease:
+        wires.clock.run(wires.clock.now + lease)
+    for client, result in samples:
+        result.renewed = client.renewals > 0
+        if not result.renewed:
+            result.failures.append(not_renewed(client, wires))
+
+
+def _renew_once(client: Client) -> None:
+    client.keeps = not client.renewals
+
+
+def _listen(wires: Wires, casts: list[_Cast], listen: Collection[str]) -> dict[str, list[Event]]:
+    """Keep what is said of the clients of some networks."""
+    conversations: dict[str, list[Event]] = {name: [] for name in listen}
+    whose = {
+        client.mac: conversations[cast.network]
+        for cast in casts
+        if cast.network in conversations
+        for client in cast.everybody
+    }
+    if whose:
+        wires.watch = partial(_keep, whose)
+    return conversations
+
+
+def _keep(whose: Mapping[Mac, list[Event]], event: Event) -> None:
+    if event.client in whose:
+        whose[event.client].append(event)

@@ -1,0 +1,91 @@
+"""What a rehearsal found: for each network what its clients got, and what went wrong first."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from reservoir.core.values.addresses import Span
+from reservoir.core.values.clients import Mac
+from reservoir.dialects.behaviour.serving import Ignored
+from reservoir.rehearsal.wires import Event
+
+
+@dataclass(frozen=True)
+class Failure:
+    """What went wrong for a client."""
+
+    event: str
+    """What happens, as a witness's kind says it: ``unanswered``, ``refused``, ``assigned`` …"""
+    reason: str
+    """A sentence that names what is wrong."""
+    client: Mac
+    address: int | None = None
+    """The address that it is about."""
+    rule: str | None = None
+    """The rule of the checks that knows it."""
+    at_message: int | None = None
+    """The number, in the network's conversation, of the message in which it shows."""
+
+
+@dataclass
+class NetworkRehearsed:
+    """What the clients of one network got."""
+
+    network: str
+    servers: tuple[str, ...]
+    """The devices that gave them their addresses; those that should, if nobody got one."""
+    relay: str | None
+    """The interface that relays for the network, if its server isn't in it."""
+    clients: int = 0
+    """Those that tried: every bound one, and as many as are expected."""
+    served: int = 0
+    refused: int = 0
+    """Those of them that were given no address."""
+    span: Span | None = None
+    """The lowest and the highest address given."""
+    gateway: int | None = None
+    """What clients were offered."""
+    gateway_answers: bool | None = None
+    """Whether somebody answers at the gateway's address; None if clients are offered none."""
+    dns: tuple[int, ...] = ()
+    dns_answers: bool | None = None
+    """Whether a DNS server is reached and its answers come back; None if the way leaves what the
+    plan knows, or clients are offered none."""
+    lease: int | None = None
+    """Seconds for which an address is given; None if nobody got one."""
+    renewed: bool | None = None
+    """Whether a client could renew its lease; None if none tried, as with leases without end."""
+    bindings: int = 0
+    bindings_right: int = 0
+    """Those of the bound clients that got their own address."""
+    filled: int | None = None
+    """How many clients have an address once the pool is full; None if it was not filled."""
+    failures: list[Failure] = field(default_factory=list)
+    conversation: list[Event] = field(default_factory=list)
+    """What was said, if this network was listened to."""
+
+    @property
+    def failure(self) -> Failure | None:
+        """What went wrong first."""
+        return self.failures[0] if self.failures else None
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """What the clients of a plan got."""
+
+    networks: Sequence[NetworkRehearsed]
+    left_out: Mapping[str, str]
+    """The networks that were not rehearsed, and why."""
+    ignored: Mapping[str, Sequence[Ignored]]
+    """What each device refused of its configuration, or doesn't heed."""
+    exchanges: int
+    """Clients that asked for an address, as often as they did."""
+    seconds: float
+    """Virtual time that passed."""
+
+    @property
+    def failed(self) -> bool:
+        """Whether a client failed."""
+        return any(each.failures for each in self.networks)

@@ -1,0 +1,317 @@
+"""How a device answers a client's message (RFC 2131 section 4.3), by what it serves."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from reservoir.core.plan.offered import OFFERED
+from reservoir.core.pools import Offer
+from reservoir.core.values.addresses import format_address, mask_of
+from reservoir.core.values.clients import Client
+from reservoir.core.values.durations import INFINITE, format_duration
+from reservoir.dialects.behaviour.serving import BoundClient, Serving, ServingPool
+from reservoir.rehearsal.leases import NEVER, Lease, PoolLeases
+from reservoir.rehearsal.message import BROADCAST_FLAG, Kind, Message, Option
+
+OFFER_HELD = 60.0
+"""Seconds for which an offered address is kept for its client."""
+
+
+class Arrival(NamedTuple):
+    """A message that has reached a server, and how."""
+
+    message: Message
+    interface: str
+    """The interface at which it arrived."""
+    own_address: int
+    """The server's address there, by which clients know it."""
+    now: float
+    """Seconds of virtual time."""
+    is_unicast: bool = False
+    """Whether it was sent to the server alone: its interface says nothing of the client then."""
+
+
+class Decision(NamedTuple):
+    """What a device did with a message, and why."""
+
+    why: str
+    reply: Message | None = None
+
+
+@dataclass(frozen=True)
+class _Claim:
+    """An address that a client may have, and where from."""
+
+    pool: ServingPool
+    address: int
+    offer: Offer
+    why: str
+    lease: Lease | None = None
+    """What it has already."""
+
+
+class Server:
+    """The DHCP server of one device."""
+
+    def __init__(
+        self,
+        serving: Serving,
+        leases: Mapping[ServingPool, PoolLeases],
+        is_used: Callable[[str, int, int], bool],
+    ) -> None:
+        """Take what the device serves.
+
+        Args:
+            serving: Its pools and their ways.
+            leases: What is remembered of each pool.
+            is_used: Whether somebody answers at an address, on the segment of an interface or of a
+                relay address; asked by devices that probe.
+        """
+        self.serving = serving
+        self._leases = leases
+        self._is_used = is_used
+        self._options: dict[tuple[int, int], dict[int, bytes]] = {}
+
+    def answer(self, arrival: Arrival) -> Decision:
+        """Decide what to do with a client's message."""
+        message = arrival.message
+        pools = self.serving.pools_for(arrival.interface, message.relay)
+        for pool in pools:
+            self._leases[pool].expire(arrival.now)
+        if message.kind is Kind.DISCOVER:
+            return self._offer(arrival, pools)
+        if message.kind is Kind.REQUEST:
+            return self._request(arrival, pools)
+        if message.kind is Kind.DECLINE:
+            return self._decline(message, pools)
+        if message.kind is Kind.RELEASE:
+            return self._release(message)
+        if message.kind is Kind.INFORM:
+            return self._inform(arrival, pools)
+        return Decision(f"a server doesn't answer a {message.kind.name}")
+
+    # A client without an address.
+
+    def _offer(self, arrival: Arrival, pools: Sequence[ServingPool]) -> Decision:
+        if not pools:
+            return Decision(self._why_no_pool(arrival))
+        claim = self._claim(arrival, pools)
+        if claim is None:
+            labels = ", ".join(pool.label for pool in pools)
+            size = sum(len(pool.assignable) for pool in pools)
+            if not size:
+                return Decision(f"{labels} has no addresses to assign to this client")
+            return Decision(f"no address is free in {labels}")
+        leases, identifier = self._leases[claim.pool], arrival.message.identifier
+        if claim.lease is None:
+            until = arrival.now + OFFER_HELD
+            leases.hold(identifier, arrival.message.mac, claim.address, until)
+        shown = format_address(claim.address)
+        reply = self._reply(Kind.OFFER, arrival, claim)
+        return Decision(f"offers {shown} from {claim.pool.label}: {claim.why}", reply)
+
+    def _claim(self, arrival: Arrival, pools: Sequence[ServingPool]) -> _Claim | None:
+        """The address that a client should have: bound, its own of before, wished for, the next."""
+        message = arrival.message
+        bound = self._bound(message, pools)
+        if bound is not None:
+            return bound
+        open_pools = [
+            pool
+            for pool in pools
+            if self.serving.assigns_to_any(pool, arrival.interface, message.relay)
+        ]
+        for pool in open_pools:
+            lease = self._leases[pool].by_client.get(message.identifier)
+            if lease is not None:
+                return _Claim(pool, lease.address, pool.offer, "the client has it already", lease)
+        wished = message.address(Option.REQUESTED_ADDRESS)
+        for pool in open_pools if wished is not None else ():
+            assert wished is not None
+            if wished in self._leases[pool].free and not self._in_use(arrival, pool, wished):
+                return _Claim(pool, wished, pool.offer, "the client asks for it and it is free")
+        for pool in open_pools:
+            address = self._next(arrival, pool)
+            if address is not None:
+                return _Claim(pool, address, pool.offer, "the next free address")
+        return None
+
+    def _bound(self, message: Message, pools: Sequence[ServingPool]) -> _Claim | None:
+        """The address to which the client is bound, unless another has it."""
+        for pool in pools:
+            for key in _names(message):
+                bound: BoundClient | None = pool.bound.get(key)
+                if bound is None:
+                    continue
+                lease = self._leases[pool].by_address.get(bound.address)
+                if lease is None or lease.identifier == message.identifier:
+                    why = "the client is bound to it"
+                    return _Claim(pool, bound.address, bound.offer, why, lease)
+        return None
+
+    def _next(self, arrival: Arrival, pool: ServingPool) -> int | None:
+        """The next free address of a pool; those found in use are given up on the way."""
+        leases, behaviour = self._leases[pool], self.serving.behaviour
+        while True:
+            address = behaviour.next_address(leases.free, arrival.message.identifier)
+            if address is None or not self._in_use(arrival, pool, address):
+                return address
+            leases.abandon(address)
+
+    def _in_use(self, arrival: Arrival, pool: ServingPool, address: int) -> bool:
+        """Whether a probe finds an address in use; False where the device doesn't probe."""
+        return pool.probes and self._is_used(arrival.interface, arrival.message.relay, address)
+
+    # A client that asks for an address.
+
+    def _request(self, arrival: Arrival, pools: Sequence[ServingPool]) -> Decision:
+        message = arrival.message
+        chosen = message.address(Option.SERVER)
+        wished = message.address(Option.REQUESTED_ADDRESS)
+        address = wished if wished is not None else message.own_address
+        if chosen is not None and chosen != arrival.own_address:
+            self._withdraw(message)
+            return Decision(f"the client chose another server, {format_address(chosen)}")
+        if arrival.is_unicast and message.own_address:  # a renewal, from whatever network
+            pools = [pool for pool in self.serving.pools if pool.subnet.span.holds(address)]
+        if not pools:
+            return Decision(self._why_no_pool(arrival))
+        claim = self._held(message, pools, address)
+        if claim is not None:
+            return self._acknowledge(arrival, claim)
+        if not any(pool.subnet.span.holds(address) for pool in pools):
+            return self._refuse(arrival, f"{format_address(address)} is not in this network")
+        if chosen is None and not self._knows(message, pools):
+            return Decision("it has no record of this client")  # RFC 2131 section 4.3.2
+        return self._refuse(arrival, f"{format_address(address)} is not this client's")
+
+    def _held(self, message: Message, pools: Sequence[ServingPool], address: int) -> _Claim | None:
+        """What a client asks for, if it is its own."""
+        for pool in pools:
+            for key in _names(message):
+                bound = pool.bound.get(key)
+                if bound is not None and bound.address == address:
+                    lease = self._leases[pool].by_address.get(address)
+                    return _Claim(pool, address, bound.offer, "the client is bound to it", lease)
+            lease = self._leases[pool].by_address.get(address)
+            if lease is not None and lease.identifier == message.identifier:
+                return _Claim(pool, address, pool.offer, "it is this client's", lease)
+        return None
+
+    def _knows(self, message: Message, pools: Sequence[ServingPool]) -> bool:
+        return any(message.identifier in self._leases[pool].by_client for pool in pools) or any(
+            key in pool.bound for pool in pools for key in _names(message)
+        )
+
+    def _acknowledge(self, arrival: Arrival, claim: _Claim) -> Decision:
+        leases, message = self._leases[claim.pool], arrival.message
+        lease = claim.lease or leases.hold(
+            message.identifier, message.mac, claim.address, arrival.now
+        )
+        seconds = claim.offer.lease or self.serving.behaviour.default_lease
+        leases.confirm(lease, NEVER if seconds >= INFINITE else arrival.now + seconds)
+        shown = format_address(claim.address)
+        why = f"acknowledges {shown} for {format_duration(seconds)}: {claim.why}"
+        return Decision(why, self._reply(Kind.ACK, arrival, claim))
+
+    def _refuse(self, arrival: Arrival, why: str) -> Decision:
+        message = arrival.message
+        reply = Message(
+            Kind.NAK,
+            message.transaction,
+            message.mac,
+            {Option.SERVER: arrival.own_address.to_bytes(4, "big"), **_echoed(message)},
+            relay=message.relay,
+            flags=message.flags | BROADCAST_FLAG,  # RFC 2131 section 4.3.2
+        )
+        return Decision(f"refuses: {why}", reply)
+
+    # What needs no address.
+
+    def _decline(self, message: Message, pools: Sequence[ServingPool]) -> Decision:
+        address = message.address(Option.REQUESTED_ADDRESS)
+        for pool in pools:
+            lease = self._leases[pool].by_address.get(address or 0)
+            if lease is not None and lease.identifier == message.identifier:
+                self._leases[pool].abandon(lease.address)
+                return Decision(f"gives {format_address(lease.address)} up: somebody else has it")
+        return Decision("the declined address is not this client's")
+
+    def _release(self, message: Message) -> Decision:
+        for pool in self.serving.pools:
+            lease = self._leases[pool].by_address.get(message.own_address)
+            if lease is not None and lease.identifier == message.identifier:
+                self._leases[pool].end(lease)
+                return Decision(f"takes {format_address(lease.address)} back")
+        return Decision("the released address is not this client's")
+
+    def _inform(self, arrival: Arrival, pools: Sequence[ServingPool]) -> Decision:
+        if not pools:
+            return Decision(self._why_no_pool(arrival))
+        claim = _Claim(pools[0], 0, pools[0].offer, "it asks only for options")
+        reply = self._reply(Kind.ACK, arrival, claim)
+        reply.own_address = arrival.message.own_address
+        reply.options.pop(Option.LEASE_TIME, None)
+        return Decision(f"tells the options of {pools[0].label}", reply)
+
+    def _withdraw(self, message: Message) -> None:
+        """Free what was offered to a client that chose another server."""
+        for leases in dict.fromkeys(self._leases.values()):
+            lease = leases.by_client.get(message.identifier)
+            if lease is not None and lease.is_offer:
+                leases.end(lease)
+
+    def _reply(self, kind: Kind, arrival: Arrival, claim: _Claim) -> Message:
+        message = arrival.message
+        options: dict[int, bytes] = {Option.SERVER: arrival.own_address.to_bytes(4, "big")}
+        options |= self._offered(claim) | _echoed(message)
+        return Message(
+            kind,
+            message.transaction,
+            message.mac,
+            options,
+            own_address=message.own_address if kind is Kind.ACK else 0,
+            your_address=claim.address,
+            next_server=claim.offer.values.get("next_server") or 0,
+            relay=message.relay,
+            flags=message.flags,
+        )
+
+    def _offered(self, claim: _Claim) -> dict[int, bytes]:
+        """The options of a pool or of a binding, made once."""
+        key = id(claim.offer), claim.pool.subnet.bits
+        if key not in self._options:
+            self._options[key] = _option_bytes(claim.offer, claim.pool.subnet.bits)
+        return self._options[key]
+
+    def _why_no_pool(self, arrival: Arrival) -> str:
+        relay = arrival.message.relay
+        if relay and not self.serving.behaviour.answers_relays:
+            return "it doesn't answer relays"
+        where = f"the relay address {format_address(relay)}" if relay else arrival.interface
+        return f"it has no pool for {where}"
+
+
+def _names(message: Message) -> Iterator[Client]:
+    """The names by which a client may be bound: its identifier, its hardware address."""
+    identifier = message.options.get(Option.CLIENT_IDENTIFIER)
+    if identifier is not None:
+        yield identifier
+    yield message.mac
+
+
+def _echoed(message: Message) -> dict[int, bytes]:
+    """What a server sends back as it came (RFC 3046 section 2.2, RFC 6842 section 3)."""
+    back = (Option.CLIENT_IDENTIFIER, Option.RELAY_AGENT)
+    return {code: message.options[code] for code in back if code in message.options}
+
+
+def _option_bytes(offer: Offer, bits: int) -> dict[int, bytes]:
+    options: dict[int, bytes] = {Option.MASK: mask_of(bits).to_bytes(4, "big")}
+    for key, field in OFFERED.items():
+        value = offer.values.get(key)
+        if field.option is not None and value not in (None, ()):
+            options[field.option] = field.encode(value)
+    return {**options, **offer.options}

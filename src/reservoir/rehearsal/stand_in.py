@@ -1,0 +1,115 @@
+"""A stand-in device: it hears clients, serves them, and relays for other servers."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from typing import Protocol
+
+from reservoir.core.values.addresses import format_address
+from reservoir.dialects.behaviour.serving import Serving
+from reservoir.rehearsal.message import MOST_HOPS, Kind, Message
+from reservoir.rehearsal.server import Arrival, Server
+
+
+class Wires(Protocol):
+    """What a device is connected to."""
+
+    def note(self, message: Message, device: str, what: str) -> None:
+        """Note what a device did with a client's message, and why."""
+
+    def reply(self, device: StandIn, arrival: Arrival, reply: Message) -> None:
+        """Send a server's answer to the client, or to the relay that its request came by."""
+
+    def forward(self, device: StandIn, source: int, target: int, message: Message) -> None:
+        """Send a relayed request to a server."""
+
+    def deliver(self, device: StandIn, interface: str, reply: Message) -> None:
+        """Pass a server's answer on to the client behind an interface of a relay."""
+
+
+class StandIn:
+    """A device that behaves as its configuration says."""
+
+    def __init__(
+        self,
+        name: str,
+        wires: Wires,
+        server: Server | None,
+        relays_to: Mapping[str, Sequence[int]],
+        addresses: Mapping[int, str],
+    ) -> None:
+        """Start it.
+
+        Args:
+            name: What it is called.
+            wires: What it is connected to.
+            server: What it serves; None if it serves nobody.
+            relays_to: The servers to which each interface relays.
+            addresses: Its own addresses, each with its interface.
+        """
+        self.name = name
+        self.server = server
+        self._wires = wires
+        self._relays_to = relays_to
+        self._addresses = addresses
+
+    @property
+    def serving(self) -> Serving | None:
+        """What it serves."""
+        return self.server.serving if self.server else None
+
+    def hears(self, arrival: Arrival) -> None:
+        """Take a client's message that arrives at one of its interfaces."""
+        message = arrival.message
+        if message.is_reply:
+            return
+        targets = () if arrival.is_unicast else self._relays_to.get(arrival.interface, ())
+        dropped = self._drops(arrival)
+        if dropped:
+            self._wires.note(message, self.name, f"drops the {message.kind.name}: {dropped}")
+            return
+        if self.server is not None:
+            decision = self.server.answer(arrival)
+            relays_only = targets and decision.reply is None
+            if not relays_only:
+                self._wires.note(message, self.name, decision.why)
+            if decision.reply is not None:
+                self._wires.reply(self, arrival, decision.reply)
+        elif not targets:
+            self._wires.note(
+                message, self.name, f"neither serves nor relays at {arrival.interface}"
+            )
+        if message.kind in (Kind.DISCOVER, Kind.REQUEST, Kind.DECLINE, Kind.INFORM):
+            for target in targets:
+                self._relay(arrival, target)
+
+    def _drops(self, arrival: Arrival) -> str:
+        serving = self.serving
+        if serving is None:
+            return ""
+        relayed = bool(arrival.message.relay) or arrival.is_unicast
+        only_relays = arrival.interface in self._relays_to and not serving.pools
+        return serving.drops_at(arrival.interface, relayed=relayed, serves=not only_relays)
+
+    def _relay(self, arrival: Arrival, target: int) -> None:
+        """Send a request on to a server (RFC 1542 section 4.1.1)."""
+        message = arrival.message
+        if message.hops >= MOST_HOPS:
+            why = f"drops the {message.kind.name}: {message.hops} relays have passed it on"
+            self._wires.note(message, self.name, why)
+            return
+        source = message.relay or arrival.own_address
+        passed_on = replace(message, hops=message.hops + 1, relay=source)
+        shown = f"{format_address(target)}, from {format_address(source)}"
+        self._wires.note(message, self.name, f"relays the {message.kind.name} to {shown}")
+        self._wires.forward(self, arrival.own_address, target, passed_on)
+
+    def passes_on(self, reply: Message) -> None:
+        """Take a server's answer to a request that it relayed (RFC 1542 section 4.1.2)."""
+        interface = self._addresses.get(reply.relay)
+        if interface is None:
+            what = f"drops the {reply.kind.name}: {format_address(reply.relay)} is not its address"
+            self._wires.note(reply, self.name, what)
+            return
+        self._wires.deliver(self, interface, reply)

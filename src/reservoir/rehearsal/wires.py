@@ -1,0 +1,365 @@
+"""Segments and the ways between them: carries each message, as a frame, to whoever hears it.
+
+The topology is the plan's; what devices do with a message is theirs. A message that goes from one
+device to another takes the way of the devices' routes, hop by hop.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from random import Random
+from typing import NamedTuple
+
+from reservoir.core.pools import Pools
+from reservoir.core.routing import End, Routing, Way
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import Mac
+from reservoir.rehearsal import frame, message
+from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.clock import Clock
+from reservoir.rehearsal.frame import EVERY_MAC, EVERYBODY, Datagram
+from reservoir.rehearsal.message import (
+    BROADCAST_FLAG,
+    CLIENT_PORT,
+    SERVER_PORT,
+    Kind,
+    Message,
+    Option,
+)
+from reservoir.rehearsal.server import Arrival
+from reservoir.rehearsal.stand_in import StandIn
+
+DELAY = 0.001
+"""Seconds that a frame is under way."""
+
+FIRST_DEVICE_MAC = 0x020000000000
+"""The hardware address of the first device; those of the others follow. Locally administered."""
+
+MOST_NOTES = 12
+"""Notes that are kept of one client."""
+
+
+class Port(NamedTuple):
+    """A device's interface on a segment."""
+
+    device: str
+    interface: str
+    address: int
+    """Its primary address."""
+
+
+@dataclass(eq=False)
+class Segment:
+    """A broadcast domain: what is sent to everybody there is heard at each of its ports."""
+
+    networks: Sequence[str]
+    ports: Sequence[Port]
+    held: Mapping[int, str]
+    """The addresses that devices and static hosts there answer at, and who they are."""
+    clients: dict[Mac, Client] = field(default_factory=dict)
+    online: dict[int, Client] = field(default_factory=dict)
+    """Clients by the address that they use."""
+
+
+@dataclass(frozen=True)
+class Disturbance:
+    """What goes wrong under way: shares of all frames, 0 to 1."""
+
+    loss: float = 0.0
+    duplication: float = 0.0
+    reordering: float = 0.0
+
+    def __bool__(self) -> bool:
+        return bool(self.loss or self.duplication or self.reordering)
+
+
+UNDISTURBED = Disturbance()
+"""Every frame arrives, once, in order."""
+
+
+class Event(NamedTuple):
+    """A message that was sent, or what a device did with one."""
+
+    at: float
+    """Seconds of virtual time."""
+    client: Mac
+    who: str
+    """Who sent it, or decided."""
+    message: Message | None = None
+    to: str = ""
+    """Who a message was sent to."""
+    what: str = ""
+    """What a device did, and why."""
+
+
+class Wires:
+    """All segments of a plan, with the devices and clients on them."""
+
+    def __init__(
+        self,
+        pools: Pools,
+        seed: int = 0,
+        disturbance: Disturbance = UNDISTURBED,
+    ) -> None:
+        """Lay the wires of a plan; devices and clients are connected later."""
+        self.clock = Clock()
+        self.random = Random(seed)  # noqa: S311 - so that the same seed gives the same bytes
+        self.devices: dict[str, StandIn] = {}
+        self.notes: dict[Mac, list[tuple[str, str]]] = {}
+        """What devices did with each client's messages, the last of them."""
+        self.watch: Callable[[Event], None] | None = None
+        self.capture: Callable[[float, bytes], None] | None = None
+        self._pools = pools
+        self._topology = topology = pools.topology
+        self._routing = Routing(pools.plan, topology)
+        self._disturbance = disturbance
+        self._segments: dict[str, Segment] = {}
+        self._at_port: dict[tuple[str, str], Segment] = {}
+        self._segment_of_client: dict[Mac, Segment] = {}
+        self._macs = {
+            name: Mac(FIRST_DEVICE_MAC + number) for number, name in enumerate(pools.plan.devices)
+        }
+        for name in pools.names:
+            if name not in self._segments:
+                segment = self._laid(topology.segment_of(name))
+                self._segments |= dict.fromkeys(segment.networks, segment)
+                for port in segment.ports:
+                    self._at_port.setdefault((port.device, port.interface), segment)
+
+    def segment(self, network: str) -> Segment:
+        """The segment that a network is on."""
+        return self._segments[network]
+
+    def connect(self, client: Client, network: str) -> None:
+        """Connect a client to a network's segment."""
+        segment = self._segments[network]
+        segment.clients[client.mac] = client
+        self._segment_of_client[client.mac] = segment
+
+    def way(self, device: str, address: int) -> Way:
+        """The way of a packet from a device to an address."""
+        return self._routing.way(device, address)
+
+    # What clients do.
+
+    def broadcast(self, client: Client, message: Message) -> None:
+        """Send a client's message to every port of its segment."""
+        segment = self._segment_of_client[client.mac]
+        data = self._framed(
+            message, Datagram(0, CLIENT_PORT, EVERYBODY, SERVER_PORT, b""), client.mac, EVERY_MAC
+        )
+        self._tell(message, "client", "everybody")
+        if not segment.ports:
+            self.note(message, "", "no device hears this network")
+        for port in segment.ports:
+            self._carry(data, self._arrive, port, False)
+
+    def unicast(self, client: Client, message: Message, target: int) -> None:
+        """Send a client's message to one address: on the segment, or by way of its gateway."""
+        segment = self._segment_of_client[client.mac]
+        datagram = Datagram(client.address, CLIENT_PORT, target, SERVER_PORT, b"")
+        data = self._framed(message, datagram, client.mac, EVERY_MAC)
+        self._tell(message, "client", format_address(target))
+        here = next((p for p in segment.ports if self._holds(p.device, target)), None)
+        if here is not None and target in segment.held:
+            self._carry(data, self._arrive, here._replace(address=target), True)
+            return
+        gateway = client.acknowledged.address(Option.ROUTER) if client.acknowledged else None
+        first = next((p for p in segment.ports if self._answers(p, gateway)), None)
+        if first is None:
+            shown = format_address(gateway) if gateway else "no gateway"
+            self.note(message, "", f"{format_address(target)} isn't reached by {shown}")
+            return
+        if self._holds(first.device, target):
+            self._carry(data, self._arrive, first._replace(address=target), True)
+            return
+        self._send_on(first.device, target, data, message)
+
+    def holder(self, client: Client, address: int) -> str:
+        """Who else on a client's segment answers at an address; empty if nobody does."""
+        segment = self._segment_of_client[client.mac]
+        other = segment.online.get(address)
+        if other is not None and other is not client:
+            return f"client {other.mac}"
+        return segment.held.get(address, "")
+
+    def is_used(self, device: str, interface: str, relay: int, address: int) -> bool:
+        """Whether somebody answers at an address that a server probes."""
+        segment = self._at_port.get((device, interface))
+        for attachment in self._topology.holders(relay) if relay else ():
+            segment = self._at_port.get((attachment.device, attachment.interface), segment)
+        return segment is not None and (address in segment.held or address in segment.online)
+
+    # What devices do.
+
+    def note(self, message: Message, device: str, what: str) -> None:
+        """Note what a device did with a client's message, and why."""
+        notes = self.notes.setdefault(message.mac, [])
+        notes.append((device, what))
+        if len(notes) > MOST_NOTES:
+            del notes[0]
+        if self.watch is not None:
+            self.watch(Event(self.clock.now, message.mac, device or "wire", what=what))
+
+    def reply(self, device: StandIn, arrival: Arrival, reply: Message) -> None:
+        """Send a server's answer to the client, or to the relay that its request came by."""
+        if reply.relay:
+            self._reply_to_relay(device, arrival, reply)
+            return
+        segment = self._at_port.get((device.name, arrival.interface))
+        if arrival.is_unicast:  # a renewal: the client is where its address is
+            segment = self._segment_of_client.get(reply.mac)
+            way = self.way(device.name, reply.own_address)
+            if way.end not in (End.ARRIVED, End.UNKNOWN):
+                self.note(reply, way.at, f"has no way to {format_address(reply.own_address)}")
+                return
+        self._to_client(device.name, arrival.own_address, segment, reply)
+
+    def _reply_to_relay(self, device: StandIn, arrival: Arrival, reply: Message) -> None:
+        ports = SERVER_PORT, SERVER_PORT
+        datagram = Datagram(arrival.own_address, ports[0], reply.relay, ports[1], b"")
+        data = self._framed(reply, datagram, self._macs[device.name], EVERY_MAC)
+        self._tell(reply, device.name, f"relay {format_address(reply.relay)}")
+        relay = self._end_of(device.name, reply.relay, reply)
+        if relay is not None:
+            self._carry(data, self._back_at_relay, relay)
+
+    def forward(self, device: StandIn, source: int, target: int, message: Message) -> None:
+        """Send a relayed request to a server."""
+        datagram = Datagram(source, SERVER_PORT, target, SERVER_PORT, b"")
+        data = self._framed(message, datagram, self._macs[device.name], EVERY_MAC)
+        self._tell(message, device.name, format_address(target))
+        self._send_on(device.name, target, data, message)
+
+    def deliver(self, device: StandIn, interface: str, reply: Message) -> None:
+        """Pass a server's answer on to the client behind an interface of a relay."""
+        segment = self._at_port.get((device.name, interface))
+        self._to_client(device.name, reply.relay, segment, reply)
+
+    # How messages travel.
+
+    def _send_on(self, device: str, target: int, data: bytes, message: Message) -> None:
+        """Send a datagram from a device by its routes."""
+        end = self._end_of(device, target, message)
+        if end is not None:
+            port = self._port_of(end, target, device)
+            self._carry(data, self._arrive, port, True)
+
+    def _end_of(self, device: str, target: int, message: Message) -> str | None:
+        """The device at which a packet to an address arrives; None if it is lost."""
+        way = self.way(device, target)
+        shown = format_address(target)
+        if way.end is End.ARRIVED:
+            return way.at
+        if way.end is End.UNKNOWN:
+            holders = self._topology.holders(target)
+            if holders:
+                return holders[0].device
+            self.note(message, way.at, f"sends it on to {shown}, which no known device holds")
+        elif way.end is End.DOWN:
+            self.note(message, way.at, f"can't send it on to {shown}: {way.down} is disabled")
+        elif way.end is End.LOOP:
+            self.note(message, way.at, f"sends what is for {shown} in a circle")
+        else:
+            self.note(message, way.at, f"has no route to {shown}")
+        return None
+
+    def _port_of(self, device: str, target: int, sender: str) -> Port:
+        """Where a packet to a device comes in; its own interface with that address, if unknown."""
+        entered = self.way(sender, target).entered
+        if entered and entered[-1].device == device:
+            return Port(device, entered[-1].interface, target)
+        own = next((a for a in self._topology.holders(target) if a.device == device), None)
+        return Port(device, own.interface if own else "", target)
+
+    def _arrive(self, data: bytes, port: Port, is_unicast: bool) -> None:
+        device = self.devices.get(port.device)
+        if device is not None:
+            arrived = message.decode(frame.decode(data).payload)
+            if arrived.relay:
+                is_unicast = False  # where a relayed request comes from, its relay address says
+            device.hears(Arrival(arrived, port.interface, port.address, self.clock.now, is_unicast))
+
+    def _back_at_relay(self, data: bytes, name: str) -> None:
+        device = self.devices.get(name)
+        if device is not None:
+            device.passes_on(message.decode(frame.decode(data).payload))
+
+    def _to_client(self, sender: str, source: int, segment: Segment | None, reply: Message) -> None:
+        """Send an answer to a client on a segment (RFC 2131 section 4.1)."""
+        target = reply.your_address or reply.own_address
+        if reply.flags & BROADCAST_FLAG or reply.kind is Kind.NAK or not target:
+            target = EVERYBODY
+        datagram = Datagram(source, SERVER_PORT, target, CLIENT_PORT, b"")
+        hardware = EVERY_MAC if target == EVERYBODY else reply.mac
+        data = self._framed(reply, datagram, self._macs[sender], hardware)
+        self._tell(reply, sender, "client")
+        client = segment.clients.get(reply.mac) if segment else None
+        if client is not None:
+            self._carry(data, self._at_client, client)
+
+    def _at_client(self, data: bytes, client: Client) -> None:
+        segment = self._segment_of_client[client.mac]
+        before = client.address if client.is_online else 0
+        client.receive(message.decode(frame.decode(data).payload))
+        now = client.address if client.is_online else 0
+        if before != now:
+            if segment.online.get(before) is client:
+                del segment.online[before]
+            if now:
+                segment.online[now] = client
+
+    def _framed(self, sent: Message, datagram: Datagram, source: Mac, target: Mac) -> bytes:
+        data = frame.encode(datagram._replace(payload=sent.encode()), source, target)
+        if self.capture is not None:
+            self.capture(self.clock.now, data)
+        return data
+
+    def _carry(self, data: bytes, action: Callable[..., None], *values: object) -> None:
+        """Let a frame arrive a moment later; not at all, twice or late, where that is wanted."""
+        if not self._disturbance:
+            self.clock.after(DELAY, action, data, *values)
+            return
+        chance, disturbed = self.random.random, self._disturbance
+        for _ in range(1 + (chance() < disturbed.duplication)):
+            if chance() >= disturbed.loss:
+                late = chance() * 2.0 if chance() < disturbed.reordering else 0.0
+                self.clock.after(DELAY + late, action, data, *values)
+
+    def _tell(self, sent: Message, who: str, to: str) -> None:
+        if self.watch is not None:
+            self.watch(Event(self.clock.now, sent.mac, who, sent, to))
+
+    # How they are laid.
+
+    def _laid(self, networks: Sequence[str]) -> Segment:
+        """A segment with its ports: what is up and in the same VLAN, where both name one."""
+        topology = self._topology
+        ports: dict[tuple[str, str], Port] = {}
+        held: dict[int, str] = {}
+        for name in networks:
+            network = self._pools.plan.networks[name]
+            for attachment in (*topology.attachments(network), *topology.sharing(network)):
+                interface = topology.interface(attachment)
+                apart = None not in (interface.vlan, network.vlan) and (
+                    interface.vlan != network.vlan
+                )
+                if apart or not topology.is_up(attachment):
+                    continue
+                held[attachment.address] = str(attachment)
+                if interface.addresses:
+                    primary = interface.addresses[0].address
+                    port = Port(attachment.device, attachment.interface, primary)
+                    ports.setdefault((port.device, port.interface), port)
+            table = self._pools.static
+            for row in self._pools.static_rows(self._pools.place_of(name)).tolist():
+                held.setdefault(int(table.address[row]), table.name[row] or "a static host")
+        return Segment(networks, list(ports.values()), held)
+
+    def _holds(self, device: str, address: int) -> bool:
+        return any(a.device == device for a in self._topology.holders(address))
+
+    def _answers(self, port: Port, address: int | None) -> bool:
+        """Whether a port's device answers at an address, its own or one that it shares."""
+        return address is not None and self._holds(port.device, address)
