@@ -32,6 +32,11 @@ from reservoir.files.mending import Mended
 from reservoir.files.plan_file import LoadedPlan, load_plan
 from reservoir.files.recognising import require_no_plan
 from reservoir.files.texts import read_files, read_text
+from reservoir.rehearsal.known import name_rules
+from reservoir.rehearsal.rehearse import rehearse as rehearsal_of
+from reservoir.rehearsal.result import Rehearsal
+from reservoir.rehearsal.setting import start
+from reservoir.rehearsal.wires import UNDISTURBED, Disturbance
 
 __all__ = [
     "ConfigurationRead",
@@ -43,6 +48,7 @@ __all__ = [
     "Place",
     "Plan",
     "Problem",
+    "Rehearsal",
     "Report",
     "Severity",
     "UnknownNameError",
@@ -55,6 +61,7 @@ __all__ = [
     "loads",
     "mend",
     "read",
+    "rehearse",
     "write",
 ]
 
@@ -252,6 +259,62 @@ def read(files: File | Iterable[File], dialect: str | None = None) -> list[Confi
                 require_no_plan(name)
         names += within
     return [read_device(configuration_text(name), name, beside(name), dialect) for name in names]
+
+
+def rehearse(
+    subject: Subject,
+    *,
+    networks: Collection[str] = (),
+    clients: int | None = None,
+    listen: Collection[str] = (),
+    seed: int = 0,
+    disturbance: Disturbance = UNDISTURBED,
+    capture: Callable[[float, bytes], None] | None = None,
+    watch: Watch | None = None,
+) -> Rehearsal:
+    """Let simulated clients get their addresses from simulated devices.
+
+    Each device starts from its configuration text: what was read of it, else what :func:`write`
+    would write.
+
+    Args:
+        subject: A plan, or configuration that was read, perhaps with a plan (:func:`combine`).
+        networks: The networks to rehearse; all if empty.
+        clients: Clients without a binding in each network; as many as the plan expects if None.
+        listen: The networks of which the conversation is kept.
+        seed: What chance begins with: the same seed gives the same messages.
+        disturbance: What goes wrong under way.
+        capture: Called with the time in seconds and the bytes of each frame that is sent.
+        watch: Called with the share of the clients that have come, 0 to 1.
+
+    Raises:
+        UnknownNameError: the plan has no such network.
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    _require_known("network", (*networks, *listen), subject.plan.networks)
+    if isinstance(subject, Plan):
+        pools, sheets = subject.pools, subject.sheets
+    else:
+        pools, sheets = Pools(subject.plan), _sheets(subject)
+    present = subject.texts if isinstance(subject, ReadSubject) else {}
+    texts = {
+        name: present[name] if name in present else write_device(pools, name, sheet).text
+        for name, sheet in sheets.items()
+    }
+    rehearsed = rehearsal_of(
+        pools,
+        {name: start(text, sheets[name]) for name, text in texts.items()},
+        only=networks,
+        clients=clients,
+        listen=listen,
+        seed=seed,
+        disturbance=disturbance,
+        capture=capture,
+        watch=watch,
+    )
+    if rehearsed.failed:
+        name_rules(rehearsed, check(subject).findings)
+    return rehearsed
 
 
 def _each_device(file: str, dialect: str | None) -> list[str]:

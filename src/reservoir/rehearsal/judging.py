@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from reservoir.core.pools import Pools
 from reservoir.core.routing import End
@@ -42,15 +43,14 @@ def not_renewed(client: Client, wires: Wires) -> Failure:
         "answer-lost",
         f"the lease of {shown} can't be renewed: {_why(client, wires)}",
         client.mac,
+        at_message=wires.last_frame.get(client.mac),
     )
 
 
 def _why(client: Client, wires: Wires) -> str:
-    """What the devices did with a client's messages, the last of it."""
-    said = dict.fromkeys(
-        f"{device} {what}" if device else what for device, what in wires.notes.get(client.mac, ())
-    )
-    return "; ".join(list(said)[-3:]) or "no device answers"
+    """Why a client's messages were not answered, the last reasons."""
+    reasons = dict.fromkeys([*wires.lost.get(client.mac, ()), *client.refusals])
+    return "; ".join(list(reasons)[-3:]) or "no device answers"
 
 
 class _Judge:
@@ -82,11 +82,17 @@ class _Judge:
         servers = {s for c in every for s in [self._server(c)] if s is not None}
         planned = [server.device for server in self.pools.topology.servers(self.name)]
         result.servers = tuple(sorted(servers)) or tuple(dict.fromkeys(planned))
-        result.failures += self._unserved(tried)
         result.failures += self._wrong_addresses(bound, [*tried, *filling])
         if every and every[0].acknowledged is not None:
             self._use(every[0], every[0].acknowledged)
+        unserved = list(self._unserved(tried))
+        result.failures = [f for f in unserved if f.event == "unanswered"] + result.failures
+        result.failures += [f for f in unserved if f.event != "unanswered"]
+        result.failures = [self._placed(failure) for failure in result.failures]
         return result
+
+    def _placed(self, failure: Failure) -> Failure:
+        return replace(failure, at_message=self.wires.last_frame.get(failure.client))
 
     def _relay(self) -> str | None:
         """The interface that relays for the network, if no server is in it."""

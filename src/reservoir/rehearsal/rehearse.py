@@ -126,9 +126,11 @@ def _why_not(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
 def _cast(pools: Pools, name: str, wires: Wires, clients: int | None) -> _Cast:
     """The clients of a network, connected to it."""
     cast, index, table = _Cast(name), pools.place_of(name), pools.bindings
+    is_short = (pools.offer_in(name).lease or INFINITE) < SHORT_LEASE
     for row in pools.bound_rows(index).tolist():
         client = _bound_client(table.client_at(row), row, wires)
         wires.connect(client, name)
+        client.keeps = is_short
         cast.bound.append((client, int(table.address[row])))
     room = len(pools.assignable_in(index))
     if clients is None:
@@ -142,10 +144,11 @@ def _cast(pools: Pools, name: str, wires: Wires, clients: int | None) -> _Cast:
     for number in range(wanted + more):
         client = Client(Mac(first + number), wires)
         wires.connect(client, name)
-        client.keeps = (pools.offer_in(name).lease or INFINITE) < SHORT_LEASE
+        client.keeps = is_short
         (cast.expected if number < wanted else cast.filling).append(client)
     for sample in islice(cast.everybody, 1):
-        sample.keeps, sample.on_bound = True, _renew_once
+        if not sample.keeps:
+            sample.keeps, sample.on_bound = True, _renew_once
     return cast
 
 

@@ -25,7 +25,7 @@ class Failure:
     rule: str | None = None
     """The rule of the checks that knows it."""
     at_message: int | None = None
-    """The number, in the network's conversation, of the message in which it shows."""
+    """The number, as a capture counts them, of the last frame to or from the client."""
 
 
 @dataclass

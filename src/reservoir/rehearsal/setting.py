@@ -7,10 +7,17 @@ from functools import partial
 
 from reservoir.core.pools import Pools
 from reservoir.dialects.behaviour.serving import Serving, ServingPool
+from reservoir.dialects.parse.reader import read_configuration
+from reservoir.dialects.sheet.model import Sheet
 from reservoir.rehearsal.leases import PoolLeases
 from reservoir.rehearsal.server import Server
 from reservoir.rehearsal.stand_in import StandIn
 from reservoir.rehearsal.wires import Wires
+
+
+def start(text: str, sheet: Sheet) -> Serving:
+    """What a device serves that starts from a configuration text."""
+    return Serving(read_configuration(text, sheet).device, sheet)
 
 
 def connect_devices(wires: Wires, pools: Pools, started: Mapping[str, Serving]) -> None:

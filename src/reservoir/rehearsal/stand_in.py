@@ -15,8 +15,8 @@ from reservoir.rehearsal.server import Arrival, Server
 class Wires(Protocol):
     """What a device is connected to."""
 
-    def note(self, message: Message, device: str, what: str) -> None:
-        """Note what a device did with a client's message, and why."""
+    def note(self, message: Message, device: str, what: str, *, is_lost: bool = True) -> None:
+        """Note what a device did with a client's message, and why; if it is lost, for good."""
 
     def reply(self, device: StandIn, arrival: Arrival, reply: Message) -> None:
         """Send a server's answer to the client, or to the relay that its request came by."""
@@ -73,7 +73,8 @@ class StandIn:
             decision = self.server.answer(arrival)
             relays_only = targets and decision.reply is None
             if not relays_only:
-                self._wires.note(message, self.name, decision.why)
+                is_lost = decision.reply is None and message.kind is not Kind.RELEASE
+                self._wires.note(message, self.name, decision.why, is_lost=is_lost)
             if decision.reply is not None:
                 self._wires.reply(self, arrival, decision.reply)
         elif not targets:
@@ -102,7 +103,8 @@ class StandIn:
         source = message.relay or arrival.own_address
         passed_on = replace(message, hops=message.hops + 1, relay=source)
         shown = f"{format_address(target)}, from {format_address(source)}"
-        self._wires.note(message, self.name, f"relays the {message.kind.name} to {shown}")
+        what = f"relays the {message.kind.name} to {shown}"
+        self._wires.note(message, self.name, what, is_lost=False)
         self._wires.forward(self, arrival.own_address, target, passed_on)
 
     def passes_on(self, reply: Message) -> None:

@@ -37,7 +37,7 @@ FIRST_DEVICE_MAC = 0x020000000000
 """The hardware address of the first device; those of the others follow. Locally administered."""
 
 MOST_NOTES = 12
-"""Notes that are kept of one client."""
+"""Reasons that are kept of one client."""
 
 
 class Port(NamedTuple):
@@ -106,8 +106,12 @@ class Wires:
         self.clock = Clock()
         self.random = Random(seed)  # noqa: S311 - so that the same seed gives the same bytes
         self.devices: dict[str, StandIn] = {}
-        self.notes: dict[Mac, list[tuple[str, str]]] = {}
-        """What devices did with each client's messages, the last of them."""
+        self.lost: dict[Mac, list[str]] = {}
+        """Why each client's messages were not answered, the last reasons."""
+        self.frames = 0
+        """Frames that were sent."""
+        self.last_frame: dict[Mac, int] = {}
+        """The number of the last frame that was sent by or to each client."""
         self.watch: Callable[[Event], None] | None = None
         self.capture: Callable[[float, bytes], None] | None = None
         self._pools = pools
@@ -193,12 +197,13 @@ class Wires:
 
     # What devices do.
 
-    def note(self, message: Message, device: str, what: str) -> None:
-        """Note what a device did with a client's message, and why."""
-        notes = self.notes.setdefault(message.mac, [])
-        notes.append((device, what))
-        if len(notes) > MOST_NOTES:
-            del notes[0]
+    def note(self, message: Message, device: str, what: str, *, is_lost: bool = True) -> None:
+        """Note what a device did with a client's message, and why; if it is lost, for good."""
+        if is_lost:
+            reasons = self.lost.setdefault(message.mac, [])
+            reasons.append(f"{device}: {what}" if device else what)
+            if len(reasons) > MOST_NOTES:
+                del reasons[0]
         if self.watch is not None:
             self.watch(Event(self.clock.now, message.mac, device or "wire", what=what))
 
@@ -312,6 +317,8 @@ class Wires:
 
     def _framed(self, sent: Message, datagram: Datagram, source: Mac, target: Mac) -> bytes:
         data = frame.encode(datagram._replace(payload=sent.encode()), source, target)
+        self.frames += 1
+        self.last_frame[sent.mac] = self.frames
         if self.capture is not None:
             self.capture(self.clock.now, data)
         return data

@@ -5,7 +5,7 @@ Alone, or together with a plan: what devices do now beside what is planned.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 
@@ -117,6 +117,11 @@ class ReadSubject(Subject):
             assert origin is not None
             return read.place(*spot_in_network(origin, path, network))
         return None
+
+    @property
+    def texts(self) -> Mapping[str, str]:
+        """The configuration that was read of each device, by the device's name."""
+        return {name: read.text for name, read in self._reads.items()}
 
     @property
     def is_complete(self) -> bool:
