@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from reservoir.cli.completion import plan_paths, rule_names
+from reservoir.cli.inputs import subject_of
 from reservoir.cli.output import progress, save_or_show, talk, talkative, width
 from reservoir.reports.formats import FORMATS, pieces
 
@@ -85,7 +86,7 @@ def command(
     """
     import reservoir  # late: --help needs none of it
 
-    subject = _subject(inputs, dialect)
+    subject = subject_of(inputs, dialect)
     _require_places(at, subject)
     with progress("checking") as watch:
         report = reservoir.check(subject, select=select, ignore=ignore, at=at, watch=watch)
@@ -99,26 +100,6 @@ def command(
         and worst.word in FAIL_ON[: FAIL_ON.index(fail_on) + 1]
     ):
         raise click.exceptions.Exit(1)
-
-
-def _subject(inputs: tuple[str, ...], dialect: str | None) -> Subject:
-    """The plan among the files, the configuration, or both as one."""
-    import reservoir
-    from reservoir.files.recognising import is_plan
-    from reservoir.files.texts import STANDARD_INPUT
-
-    # Standard input is a plan, unless a dialect is named.
-    plans = [f for f in inputs if is_plan(f) and not (dialect and f == STANDARD_INPUT)]
-    if len(plans) > 1:
-        raise click.UsageError(
-            f"{plans[0]} and {plans[1]} are both plans; let one include the other instead."
-        )
-    with progress("reading") as watch:
-        planned = reservoir.load(plans[0], watch) if plans else None
-    others = [file for file in inputs if file not in plans]
-    if planned is not None and not others:
-        return planned
-    return reservoir.combine(reservoir.read(others, dialect), planned)
 
 
 def _require_places(patterns: tuple[str, ...], subject: Subject) -> None:

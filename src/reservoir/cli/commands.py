@@ -19,6 +19,7 @@ COMMANDS = (
     "write",
     "read",
     "convert",
+    "rehearse",
     "dialect",
     "schema",
     "demo",

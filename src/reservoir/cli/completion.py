@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
+
+if TYPE_CHECKING:
+    from reservoir.core.plan.model import Plan
 
 Completions = list[str]
 
@@ -18,6 +23,23 @@ def rule_names(_ctx: click.Context, _parameter: click.Parameter, begun: str) -> 
 def plan_paths(ctx: click.Context, _parameter: click.Parameter, begun: str) -> Completions:
     """Networks and devices of the plan that the command line names, as paths."""
     from reservoir.core.plan.model import format_path
+
+    plan = _plan_of(ctx)
+    if plan is None:
+        return []
+    parts = [("networks", plan.networks), ("devices", plan.devices)]
+    paths = [format_path((kind, name)) for kind, names in parts for name in names]
+    return [path for path in paths if path.startswith(begun)]
+
+
+def network_names(ctx: click.Context, _parameter: click.Parameter, begun: str) -> Completions:
+    """Networks of the plan that the command line names."""
+    plan = _plan_of(ctx)
+    return [name for name in plan.networks if name.startswith(begun)] if plan else []
+
+
+def _plan_of(ctx: click.Context) -> Plan | None:
+    """The plan that the command line names, if there is one that loads."""
     from reservoir.core.problems import InputError
     from reservoir.files.plan_file import load_plan
     from reservoir.files.recognising import is_plan
@@ -25,12 +47,8 @@ def plan_paths(ctx: click.Context, _parameter: click.Parameter, begun: str) -> C
     # An option still without its value keeps Click from taking the words before it apart.
     for file in (*(ctx.params.get("inputs") or ()), *ctx.args):
         try:
-            if file == "-" or not is_plan(file):
-                continue
-            plan = load_plan(file).plan
+            if file != "-" and is_plan(file):
+                return load_plan(file).plan
         except InputError:
             continue
-        parts = [("networks", plan.networks), ("devices", plan.devices)]
-        paths = [format_path((kind, name)) for kind, names in parts for name in names]
-        return [path for path in paths if path.startswith(begun)]
-    return []
+    return None

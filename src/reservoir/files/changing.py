@@ -46,8 +46,8 @@ class UnfinishedChangeError(InputError):
         self.done = tuple(done)
 
 
-def write_whole(path: Path, text: str) -> None:
-    """Put a text in place of a file in one step.
+def write_whole(path: Path, text: str | bytes) -> None:
+    """Put a text, or bytes, in place of a file in one step.
 
     Raises:
         InputError: the folder isn't there or can't be written to.
@@ -55,7 +55,7 @@ def write_whole(path: Path, text: str) -> None:
     change_files({path: text})
 
 
-def change_files(texts: Mapping[Path, str], was: Mapping[Path, str] | None = None) -> None:
+def change_files(texts: Mapping[Path, str | bytes], was: Mapping[Path, str] | None = None) -> None:
     """Give several files new texts, as one change.
 
     Args:
@@ -68,15 +68,16 @@ def change_files(texts: Mapping[Path, str], was: Mapping[Path, str] | None = Non
         UnfinishedChangeError: the change stopped when some files had been changed.
     """
     staged: dict[Path, Path] = {}
-    straight: dict[Path, str] = {}
+    straight: dict[Path, bytes] = {}
     try:
         for number, (path, text) in enumerate(texts.items()):
+            data = text.encode() if isinstance(text, str) else text
             with _blaming(path):
                 target = Path(os.path.realpath(path)) if path.is_symlink() else path
                 if _is_replaceable(target):
-                    staged[_staged(target, text, number)] = target
+                    staged[_staged(target, data, number)] = target
                 else:
-                    straight[target] = text
+                    straight[target] = data
         folders = sorted({path.parent for path in was or ()})
         with _undisturbed(), contextlib.ExitStack() as locks:
             for folder in folders:
@@ -140,7 +141,7 @@ def locked(folder: Path) -> Iterator[None]:
         os.close(handle)
 
 
-def _put_in_place(staged: Mapping[Path, Path], straight: Mapping[Path, str]) -> None:
+def _put_in_place(staged: Mapping[Path, Path], straight: Mapping[Path, bytes]) -> None:
     """Rename what is staged, with a journal if it is several; then write to what isn't replaced."""
     done: list[Path] = []
     journal = next(iter(staged)).parent / JOURNAL if len(staged) > 1 else None
@@ -152,9 +153,9 @@ def _put_in_place(staged: Mapping[Path, Path], straight: Mapping[Path, str]) -> 
             with _blaming(target, done):
                 os.replace(temporary, target)
             done.append(target)
-        for target, text in straight.items():
+        for target, data in straight.items():
             with _blaming(target, done):
-                _write_over(target, text.encode())
+                _write_over(target, data)
             done.append(target)
     finally:
         changed.extend(done)
@@ -230,11 +231,11 @@ def _is_replaceable(target: Path) -> bool:
     return stat.S_ISREG(status.st_mode) and status.st_nlink == 1
 
 
-def _staged(target: Path, text: str, number: int) -> Path:
-    """A temporary file beside the target with its new text, and with its mode and owner."""
+def _staged(target: Path, data: bytes, number: int) -> Path:
+    """A temporary file beside the target with its new bytes, and with its mode and owner."""
     temporary = target.parent / _LEFTOVER.format(process=os.getpid(), number=number)
     try:
-        _write_out(temporary, text.encode())
+        _write_out(temporary, data)
         if target.exists():
             status = target.stat()
             os.chmod(temporary, stat.S_IMODE(status.st_mode))

@@ -85,6 +85,8 @@ class _Judge:
         result.failures += self._wrong_addresses(bound, [*tried, *filling])
         if every and every[0].acknowledged is not None:
             self._use(every[0], every[0].acknowledged)
+        if filling:
+            result.failures += self._unused()
         unserved = list(self._unserved(tried))
         result.failures = [f for f in unserved if f.event == "unanswered"] + result.failures
         result.failures += [f for f in unserved if f.event != "unanswered"]
@@ -105,9 +107,14 @@ class _Judge:
 
     def _server(self, client: Client) -> str | None:
         """The device whose address a client knows its server by."""
-        holders = self.pools.topology.holders(client.server)
-        serving = {name for name, d in self.wires.devices.items() if d.serving is not None}
-        return next((a.device for a in holders if a.device in serving), None)
+        devices = self.wires.devices
+        holders = [
+            a.device
+            for a in self.pools.topology.holders(client.server)
+            if a.device in devices and devices[a.device].serving is not None
+        ]
+        here = {port.device for port in self.segment.ports}
+        return min(holders, key=lambda device: device not in here, default=None)
 
     # Who got nothing, and who got what isn't right.
 
@@ -176,6 +183,16 @@ class _Judge:
             reason = f"a client was given {shown}, {where}"
             yield Failure(event, reason, client.mac, client.address)
             return
+
+    def _unused(self) -> Iterator[Failure]:
+        """That nobody on a LAN of several networks got an address of this one."""
+        mine = self.pools.assignable_in(self.index)
+        online = self.segment.online
+        if len(self.segment.networks) < 2 or not online or mine.contains(list(online)).any():
+            return
+        mac = next(iter(online.values())).mac
+        reason = f"nobody on this LAN is given an address of {self.name}, not even when all ask"
+        yield Failure("never-assigned", reason, mac)
 
     # What a client can do with what it got.
 

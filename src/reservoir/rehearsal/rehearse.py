@@ -53,10 +53,24 @@ class _Cast:
     filling: list[Client] = field(default_factory=list)
     """Those that come until the pool is full, and one more."""
 
+    def owners(self) -> list[Client]:
+        """The bound clients."""
+        return [client for client, _ in self.bound]
+
+    def expected_ones(self) -> list[Client]:
+        """Those that the plan expects."""
+        return self.expected
+
+    def filling_ones(self) -> list[Client]:
+        """Those that fill the pool; nobody where none before them got an address."""
+        if self.expected and not any(client.is_online for client in self.expected):
+            self.filling.clear()
+        return self.filling
+
     @property
     def everybody(self) -> Iterator[Client]:
         """All of them, in the order in which they come."""
-        yield from (client for client, _ in self.bound)
+        yield from self.owners()
         yield from self.expected
         yield from self.filling
 
@@ -160,14 +174,9 @@ def _bound_client(name: Name, row: int, wires: Wires) -> Client:
 
 def _let_come(wires: Wires, casts: list[_Cast], watch: Callable[[float], None] | None) -> None:
     """Switch every client on: first those that are expected, then those that fill the pools."""
-    everybody = [
-        [client for cast in casts for client, _ in cast.bound],
-        [client for cast in casts for client in cast.expected],
-        [client for cast in casts for client in cast.filling],
-    ]
-    count, come = sum(map(len, everybody)), 0
-    for clients in everybody:
-        for client in clients:
+    count, come = sum(1 for cast in casts for _ in cast.everybody), 0
+    for turn in (_Cast.owners, _Cast.expected_ones, _Cast.filling_ones):
+        for client in [client for cast in casts for client in turn(cast)]:
             client.switch_on()
             come += 1
             wires.clock.run(wires.clock.now + APART)

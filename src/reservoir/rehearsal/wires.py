@@ -352,7 +352,8 @@ class Wires:
                 apart = None not in (interface.vlan, network.vlan) and (
                     interface.vlan != network.vlan
                 )
-                if apart or not topology.is_up(attachment):
+                at_home = topology.home_of(attachment) in networks  # where networks overlap
+                if apart or not at_home or not topology.is_up(attachment):
                     continue
                 held[attachment.address] = str(attachment)
                 if interface.addresses:

@@ -1,0 +1,162 @@
+"""``reservoir rehearse``: what each client gets, before anything is deployed."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from reservoir.cli.completion import network_names
+from reservoir.cli.inputs import subject_of
+from reservoir.cli.output import progress, save_or_show, talk, talkative, width
+
+if TYPE_CHECKING:
+    from reservoir.core.subject import Subject
+    from reservoir.rehearsal.result import Rehearsal
+
+
+class Share(click.FloatRange):
+    """A share of all frames, as a percentage."""
+
+    name = "percentage"
+
+    def convert(
+        self, value: str | float, param: click.Parameter | None, ctx: click.Context | None
+    ) -> float:
+        """The share, 0 to 1."""
+        text: Any = str(value).removesuffix("%")
+        return super().convert(text, param, ctx) / 100
+
+
+SHARE = Share(0, 100)
+
+
+@click.command("rehearse", short_help="Let simulated clients get their addresses.")
+@click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
+@click.option(
+    "--dialect", metavar="NAME", help="The configuration's dialect (default: recognised)."
+)
+@click.option(
+    "--network",
+    "networks",
+    multiple=True,
+    metavar="NETWORK",
+    shell_complete=network_names,
+    help="Rehearse only this network.",
+)
+@click.option(
+    "--trace",
+    multiple=True,
+    metavar="NETWORK",
+    shell_complete=network_names,
+    help="Show this network's conversation, message by message.",
+)
+@click.option(
+    "--clients",
+    type=click.IntRange(0, 1_000_000),
+    metavar="N",
+    help="Clients without a binding in each network (default: as many as the demand expects, then "
+    "until the pool is full).",
+)
+@click.option("--capture", metavar="FILE", help="Save every frame as a packet capture.")
+@click.option("--seed", type=int, default=0, show_default=True, help="Seed for anything random.")
+@click.option("--loss", type=SHARE, default="0%", help="Frames that are lost.")
+@click.option("--duplicates", type=SHARE, default="0%", help="Frames that arrive twice.")
+@click.option("--late", type=SHARE, default="0%", help="Frames that arrive after later ones.")
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["text", "json"]),
+    default="text",
+    help="Output format.",
+)
+@click.option("-o", "--out", metavar="FILE", help="Write the results to a file.")
+@talkative
+def command(
+    inputs: tuple[str, ...],
+    dialect: str | None,
+    networks: tuple[str, ...],
+    trace: tuple[str, ...],
+    clients: int | None,
+    capture: str | None,
+    seed: int,
+    loss: float,
+    duplicates: float,
+    late: float,
+    form: str,
+    out: str | None,
+) -> None:
+    """Let simulated clients get their addresses from simulated devices.
+
+    Each FILE is a plan or a device's configuration. Every device starts from its configuration, as
+    `write` would write it or as it is in FILE, and behaves as its family does. Bound clients come
+    first, then as many as are expected, then one more than the pool can hold. Whoever gets an
+    address asks its gateway and its DNS servers.
+
+    \b
+    Examples:
+      reservoir rehearse ferry-line.yaml
+      reservoir rehearse ferry-line.yaml --trace crew
+      reservoir rehearse ferry-line.yaml --loss 20% --capture ferry-line.pcap
+      reservoir rehearse running/*
+
+    Exit status: 0 every client got what it should, 1 a client failed, 2 unusable input.
+    """
+    import reservoir  # late: --help needs none of it
+    from reservoir.rehearsal.wires import Disturbance
+
+    subject = subject_of(inputs, dialect)
+    frames: list[tuple[float, bytes]] = []
+    with progress("rehearsing") as watch:
+        rehearsal = reservoir.rehearse(
+            subject,
+            networks=networks,
+            clients=clients,
+            listen=trace,
+            seed=seed,
+            disturbance=Disturbance(loss, duplicates, late),
+            capture=(lambda at, frame: frames.append((at, frame))) if capture else None,
+            watch=watch,
+        )
+    if not rehearsal.networks:
+        raise click.UsageError(f"No network could be rehearsed: {_why_none(rehearsal)}.")
+    if capture is not None:
+        from reservoir.files.captures import save_capture  # late: only for a capture
+
+        save_capture(capture, frames)
+    _show(rehearsal, subject, trace, form, out)
+    _say_next(rehearsal, inputs, trace)
+    if rehearsal.failed:
+        raise click.exceptions.Exit(1)
+
+
+def _why_none(rehearsal: Rehearsal) -> str:
+    return next(iter(rehearsal.left_out.values()), "there is none")
+
+
+def _show(
+    rehearsal: Rehearsal, subject: Subject, trace: tuple[str, ...], form: str, out: str | None
+) -> None:
+    from reservoir.reports.rehearsal import as_json, conversation, table
+
+    if form == "json":
+        save_or_show(as_json(rehearsal, subject.files), out)
+        return
+    lines = [
+        line
+        for each in rehearsal.networks
+        if each.network in trace
+        for line in (*conversation(each, width()), "")
+    ]
+    save_or_show((f"{line}\n" for line in (*lines, *table(rehearsal, width()))), out)
+
+
+def _say_next(rehearsal: Rehearsal, inputs: tuple[str, ...], trace: tuple[str, ...]) -> None:
+    """The next command to run."""
+    failed = next((each for each in rehearsal.networks if each.failure), None)
+    if failed is None or failed.failure is None:
+        return
+    if failed.network not in trace:
+        talk(f"Next: reservoir rehearse {' '.join(inputs)} --trace {failed.network}")
+    elif failed.failure.rule:
+        talk(f"Next: reservoir explain {failed.failure.rule}")

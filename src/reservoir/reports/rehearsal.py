@@ -1,0 +1,184 @@
+"""What a rehearsal found, as a table, as JSON, and a conversation message by message."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import Mac
+from reservoir.core.values.durations import format_duration
+from reservoir.core.wording import counted
+from reservoir.rehearsal.message import described
+from reservoir.rehearsal.result import Failure, NetworkRehearsed, Rehearsal
+from reservoir.rehearsal.wires import Event
+from reservoir.reports.theme import styled, wrapped
+from reservoir.version import __version__
+
+TOLD = 4
+"""Clients whose conversation is shown."""
+
+HEADINGS = ("network", "server", "clients", "served", "addresses", "gateway", "DNS", "lease",
+            "bound")  # fmt: skip
+_RIGHT = ("clients", "served")
+_ANSWERS: Mapping[bool | None, str] = {True: "yes", False: "no", None: "-"}
+_UNKNOWN = "?"
+
+
+def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
+    """A line for each network, below it what went wrong there; a closing line with counts."""
+    rows = [_row(each) for each in rehearsal.networks]
+    widths = [max(map(len, column)) for column in zip(HEADINGS, *rows, strict=True)]
+    yield styled(_aligned(HEADINGS, widths), "heading")
+    for each, row in zip(rehearsal.networks, rows, strict=True):
+        yield styled(_aligned(row, widths), "error") if each.failures else _aligned(row, widths)
+        for failure in each.failures:
+            known = f" ({failure.rule})" if failure.rule else " (no rule knows it)"
+            yield from wrapped(failure.reason + known, width, "    ")
+    yield ""
+    if any(_UNKNOWN in row for row in rows):
+        yield f"{_UNKNOWN} the way to the DNS server leaves what the plan knows."
+    for name, why in rehearsal.left_out.items():
+        yield f"{name} was not rehearsed: {why}"
+    for device, lines in rehearsal.ignored.items():
+        for line in lines:
+            yield f"{device} does without {line}"
+    if rehearsal.left_out or rehearsal.ignored:
+        yield ""
+    yield from wrapped(summary(rehearsal), width, "")
+
+
+def summary(rehearsal: Rehearsal) -> str:
+    """How many clients came, and how many networks are as they should be."""
+    networks = rehearsal.networks
+    clients, served = sum(n.clients for n in networks), sum(n.served for n in networks)
+    bad = sum(bool(n.failures) for n in networks)
+    fine = f"{bad:,} of {counted(len(networks), 'network')} failed" if bad else (
+        f"{counted(len(networks), 'network')} rehearsed, no client failed"
+    )  # fmt: skip
+    return (
+        f"{fine}; {served:,} of {counted(clients, 'expected client')} served, "
+        f"{counted(rehearsal.exchanges, 'client')} in all."
+    )
+
+
+def _row(each: NetworkRehearsed) -> tuple[str, ...]:
+    return (
+        each.network,
+        ", ".join(each.servers) or "-",
+        f"{each.clients:,}",
+        f"{each.served:,}",
+        str(each.span) if each.span else "-",
+        _ANSWERS[each.gateway_answers],
+        _UNKNOWN if each.dns and each.dns_answers is None else _ANSWERS[each.dns_answers],
+        format_duration(each.lease) if each.lease else "-",
+        f"{each.bindings_right:,}/{each.bindings:,}" if each.bindings else "-",
+    )
+
+
+def _aligned(cells: Sequence[str], widths: Sequence[int]) -> str:
+    return "  ".join(
+        cell.rjust(width) if heading in _RIGHT else cell.ljust(width)
+        for heading, cell, width in zip(HEADINGS, cells, widths, strict=True)
+    ).rstrip()
+
+
+def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
+    """One JSON object, whose fields are only ever added to."""
+    networks = rehearsal.networks
+    data = {
+        "reservoir": __version__,
+        "command": "rehearse",
+        "inputs": list(files),
+        "networks": [_network(each) for each in networks],
+        "left_out": [{"network": n, "because": why} for n, why in rehearsal.left_out.items()],
+        "ignored": [
+            {"device": device, "line": one.line, "what": one.what, "because": one.why}
+            for device, lines in rehearsal.ignored.items()
+            for one in lines
+        ],
+        "summary": {
+            "networks": len(networks),
+            "failed": sum(bool(each.failures) for each in networks),
+            "clients": sum(each.clients for each in networks),
+            "served": sum(each.served for each in networks),
+            "exchanges": rehearsal.exchanges,
+        },
+    }
+    return json.dumps(data, indent=2) + "\n"
+
+
+def _network(each: NetworkRehearsed) -> dict[str, Any]:
+    return {
+        "network": each.network,
+        "server": ", ".join(each.servers) or None,
+        "relay": each.relay,
+        "clients": each.clients,
+        "served": each.served,
+        "refused": each.refused,
+        "span": str(each.span) if each.span else None,
+        "gateway": format_address(each.gateway) if each.gateway is not None else None,
+        "gateway_answers": each.gateway_answers,
+        "dns": list(map(format_address, each.dns)),
+        "dns_answers": each.dns_answers,
+        "lease": each.lease,
+        "renewed": each.renewed,
+        "bindings": each.bindings,
+        "bindings_right": each.bindings_right,
+        "filled": each.filled,
+        "failure": _failure(each.failure) if each.failure else None,
+        "failures": [_failure(failure) for failure in each.failures],
+    }
+
+
+def _failure(failure: Failure) -> dict[str, Any]:
+    return {
+        "reason": failure.reason,
+        "rule": failure.rule,
+        "at_message": failure.at_message,
+        "client": str(failure.client),
+        "address": format_address(failure.address) if failure.address is not None else None,
+    }
+
+
+def conversation(each: NetworkRehearsed, width: int) -> Iterator[str]:
+    """What was said in a network by its first clients, and by those that failed."""
+    failed = [failure.client for failure in each.failures]
+    told = list(dict.fromkeys([*failed, *(event.client for event in each.conversation)]))
+    shown = sorted(told[: max(TOLD, len(failed))], key=_first_heard(each.conversation))
+    yield styled(each.network, "heading")
+    for client in shown:
+        yield ""
+        yield styled(f"client {client}", "name")
+        yield from _said(client, each.conversation, width)
+        for failure in each.failures:
+            if failure.client == client:
+                yield from wrapped(
+                    failure.reason, width, " " * 13, styled("     failed  ", "error")
+                )
+    left = len(told) - len(shown)
+    if left:
+        yield ""
+        yield f"And {counted(left, 'more client')}; --capture has every message."
+
+
+def _first_heard(events: Iterable[Event]) -> Any:
+    first: dict[Mac, int] = {}
+    for number, event in enumerate(events):
+        first.setdefault(event.client, number)
+    return first.__getitem__
+
+
+def _said(client: Mac, events: Iterable[Event], width: int) -> Iterator[str]:
+    indent = " " * 13
+    for event in events:
+        if event.client != client:
+            continue
+        if event.message is None:
+            yield from wrapped(f"{event.who}: {event.what}", width, indent)
+            continue
+        says = ", ".join(f"{name} {value}" for name, value in described(event.message))
+        head = f"{event.at:>9.3f} s  {event.who} to {event.to}: "
+        text = f"{event.message.kind.name}{f' ({says})' if says else ''}"
+        yield from wrapped(text, width, indent, head)
