@@ -238,9 +238,9 @@ class _Judge:
                 why = "" if self._is_here(server) else "nobody on this network holds it"
                 answers.append(not why)
             elif gateway is None:
-                why = "" if self.result.gateway is None else "the gateway doesn't answer"
-                answers.append(False if why or self.result.gateway is None else None)
-                why = why or "clients are offered no gateway"
+                is_foreign = self.result.gateway_answers  # a router that the plan only lists
+                why = "" if is_foreign else "clients are offered no gateway that answers"
+                answers.append(None if is_foreign else False)
             else:
                 why, answer = self._way_to(gateway, server, client.address)
                 answers.append(answer)

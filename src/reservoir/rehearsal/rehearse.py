@@ -189,10 +189,16 @@ def _let_renew(wires: Wires, casts: list[_Cast], networks: Sequence[NetworkRehea
     """Wait until the first client of each network has renewed its lease, or could not."""
     samples: list[tuple[Client, NetworkRehearsed]] = []
     for cast, result in zip(casts, networks, strict=True):
-        first, *others = cast.everybody
-        for client in others:
+        everybody = list(cast.everybody)
+        for client in everybody[1:]:
             client.keeps = False
-        if first.is_online and result.lease is not None and result.lease < INFINITE:
+        first = everybody[0] if everybody else None
+        if (
+            first is not None
+            and first.is_online
+            and result.lease is not None
+            and result.lease < INFINITE
+        ):
             samples.append((first, result))
     lease = max((result.lease or 0 for _, result in samples), default=0)
     if lease:

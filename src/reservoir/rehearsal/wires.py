@@ -360,10 +360,20 @@ class Wires:
                     primary = interface.addresses[0].address
                     port = Port(attachment.device, attachment.interface, primary)
                     ports.setdefault((port.device, port.interface), port)
-            table = self._pools.static
-            for row in self._pools.static_rows(self._pools.place_of(name)).tolist():
-                held.setdefault(int(table.address[row]), table.name[row] or "a static host")
+            held |= self._static_hosts(name, held)
         return Segment(networks, list(ports.values()), held)
+
+    def _static_hosts(self, network: str, held: Mapping[int, str]) -> dict[int, str]:
+        """The static hosts of a network, less other names of devices and of bound clients there."""
+        pools = self._pools
+        table, bound = pools.static, pools.bindings
+        names = {bound.name[row] for row in pools.bound_rows(pools.place_of(network)).tolist()}
+        found: dict[int, str] = {}
+        for row in pools.static_rows(pools.place_of(network)).tolist():
+            address, name = int(table.address[row]), table.name[row] or "a static host"
+            if address not in held and pools.owner(row) not in names:
+                found[address] = name
+        return found
 
     def _holds(self, device: str, address: int) -> bool:
         return any(a.device == device for a in self._topology.holders(address))

@@ -176,6 +176,12 @@ class _Fitter:
                 f"{self.device} assigns from whichever pool has a free address, so clients of "
                 f"{pool.name} get addresses of {kept[0].name}; {_BY_ANOTHER}"
             )
+        twin = self._twin(pool, kept)
+        if twin is not None:
+            return NOT_EXPRESSIBLE, (
+                f"{self.device} finds a pool by its subnet, so it can't tell {pool.name} from "
+                f"{twin.name}, which is in another VRF; {_BY_ANOTHER}"
+            )
         if self.behaviour.assigns_interface_subnet and attachment is not None:
             prefix = attachment.prefix
             if prefix.subnet != pool.network.subnet:
@@ -185,6 +191,20 @@ class _Fitter:
                     "make both the same"
                 )
         return self._beyond_limit(pool, attachment, len(kept), at_interface)
+
+    def _twin(self, pool: Pool, kept: Sequence[Pool]) -> Pool | None:
+        """A pool before it with addresses of the same subnet in another VRF, if that matters."""
+        if self.behaviour.joins_pools_to_interfaces:
+            return None
+        return next(
+            (
+                other
+                for other in kept
+                if other.network.vrf != pool.network.vrf
+                and AddressSet([other.network.subnet.span]).meets(pool.network.subnet.span)
+            ),
+            None,
+        )
 
     def _beyond_limit(
         self,
