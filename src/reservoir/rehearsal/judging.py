@@ -7,12 +7,16 @@ from dataclasses import replace
 
 from reservoir.core.pools import Pools
 from reservoir.core.routing import End
-from reservoir.core.values.addresses import Span, format_address, mask_of
+from reservoir.core.topology import Attachment
+from reservoir.core.values.addresses import ADDRESS_BITS, Span, format_address, mask_of
+from reservoir.core.values.options import MEANINGS, REGISTRY, decode, kind_of, routes_in
 from reservoir.core.wording import listed
 from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.message import Message, Option
+from reservoir.rehearsal.message import Message, Option, option_name
 from reservoir.rehearsal.result import Failure, NetworkRehearsed
 from reservoir.rehearsal.wires import Segment, Wires
+
+_BROADCAST = REGISTRY["broadcast_address"].code
 
 
 def judge(
@@ -87,6 +91,9 @@ class _Judge:
             self._use(every[0], every[0].acknowledged)
         if filling:
             result.failures += self._unused()
+        if tried:
+            result.failures += self._deaf_servers(planned, tried[0])
+            result.failures += self._held_twice(tried[0])
         unserved = list(self._unserved(tried))
         result.failures = [f for f in unserved if f.event == "unanswered"] + result.failures
         result.failures += [f for f in unserved if f.event != "unanswered"]
@@ -162,6 +169,12 @@ class _Judge:
                     own,
                 )
                 break
+        for client, own in bound:
+            if client.is_online and not self.network.subnet.hosts.holds(client.address):
+                kind = self.network.subnet.edge_word(client.address)
+                reason = f"{client.mac} was given {format_address(own)}, the {kind} address"
+                yield Failure("bound", reason, client.mac, own)
+                break
         yield from self._misplaced(bound, everybody)
 
     def _misplaced(
@@ -183,6 +196,21 @@ class _Judge:
             reason = f"a client was given {shown}, {where}"
             yield Failure(event, reason, client.mac, client.address)
             return
+
+    def _deaf_servers(self, planned: Sequence[str], client: Client) -> Iterator[Failure]:
+        """The first server that should serve the network and hears none of its clients."""
+        heard = self.segment.heard_by
+        for server in planned if heard else ():
+            if server in self.wires.devices and server not in heard:
+                reason = f"{server} hears none of the clients, though it should serve them"
+                yield Failure("unanswered", reason, client.mac)
+                return
+
+    def _held_twice(self, client: Client) -> Iterator[Failure]:
+        for address, one, other in self.segment.twice:
+            if self.network.subnet.span.holds(address):
+                reason = f"both {one} and {other} answer at {format_address(address)}"
+                yield Failure("held-twice", reason, client.mac, address)
 
     def _unused(self) -> Iterator[Failure]:
         """That nobody on a LAN of several networks got an address of this one."""
@@ -206,11 +234,40 @@ class _Judge:
             int.from_bytes(dns[at : at + 4], "big") for at in range(0, len(dns) // 4 * 4, 4)
         )
         mask = given.address(Option.MASK) or mask_of(self.network.subnet.bits)
-        device = None
-        if result.gateway is not None:
-            device = self._ask_gateway(client, result.gateway, mask)
+        result.failures += self._unusable(client, given, mask)
+        device, gateway = None, self._gateway_used(given)
+        if gateway is not None:
+            device = self._ask_gateway(client, gateway, mask)
         if result.dns:
             self._ask_dns(client, device, mask)
+
+    def _gateway_used(self, given: Message) -> int | None:
+        """The gateway that a client takes; from classless routes, if it has any (RFC 3442)."""
+        routes = routes_in(given.options.get(Option.CLASSLESS_ROUTES, b""))
+        defaults = [hop for to, hop in routes if to.bits == 0]
+        return defaults[0] if defaults else None if routes else self.result.gateway
+
+    def _unusable(self, client: Client, given: Message, mask: int) -> Iterator[Failure]:
+        """What a client is offered and can't use."""
+        options, address = given.options, client.address
+        routes = routes_in(options.get(Option.CLASSLESS_ROUTES, b""))
+        if routes and all(to.bits for to, _ in routes):
+            reason = "the classless routes have no default, so clients ignore the gateway"
+            yield Failure("offered", reason, client.mac)
+        for to, hop in routes:
+            if hop and hop & mask != address & mask:  # 0 is the network itself
+                reason = f"the offered next hop {format_address(hop)} to {to} is not on the network"
+                yield Failure("offered", reason, client.mac, hop)
+        for code, data in options.items():
+            kind = kind_of(code)
+            if kind is not None and kind != "hex" and decode(code, data)[0] != kind:
+                what = f"{option_name(code)} (option {code}) is not {MEANINGS[kind]}: {data.hex()}"
+                yield Failure("offered", f"the value offered as {what}", client.mac)
+        broadcast = options.get(_BROADCAST, b"")
+        if len(broadcast) == 4 and int.from_bytes(broadcast, "big") != address | ~mask & 0xFFFFFFFF:
+            shown = format_address(int.from_bytes(broadcast, "big"))
+            reason = f"the broadcast address {shown} is not that of the client's subnet"
+            yield Failure("offered", reason, client.mac)
 
     def _ask_gateway(self, client: Client, gateway: int, mask: int) -> str | None:
         """Whether somebody answers at the gateway's address; the device that does."""
@@ -225,9 +282,25 @@ class _Judge:
             reason = f"nobody answers at the gateway's address, {shown}"
             result.failures.append(Failure("offered", reason, client.mac, gateway))
         else:
-            at = (a for a in self.pools.topology.holders(gateway))
-            return next((a.device for a in at if a.device in self.wires.devices), None)
+            here = {(port.device, port.interface) for port in self.segment.ports}
+            for attachment in self.pools.topology.holders(gateway):
+                if (attachment.device, attachment.interface) in here:
+                    result.failures += self._off_link(client, attachment)
+                    return attachment.device
         return None
+
+    def _off_link(self, client: Client, gateway: Attachment) -> Iterator[Failure]:
+        """The first address that was given and that the gateway's masks leave out."""
+        if gateway.bits == ADDRESS_BITS:  # a shared address has the masks of the interface
+            return
+        own = self.pools.topology.interface(gateway).addresses
+        for address in sorted(self.segment.online):
+            is_ours = self.network.subnet.span.holds(address)
+            if is_ours and not any(prefix.span.holds(address) for prefix in own):
+                shown = format_address(address)
+                reason = f"{gateway} has {gateway.prefix}, so it can't answer {shown}"
+                yield Failure("masks-differ", reason, client.mac, address)
+                return
 
     def _ask_dns(self, client: Client, gateway: str | None, mask: int) -> None:
         """Whether a query gets to a DNS server and its answer back, for each of them."""
@@ -235,7 +308,7 @@ class _Judge:
         lost: list[str] = []
         for server in self.result.dns:
             if server & mask == client.address & mask:
-                why = "" if self._is_here(server) else "nobody on this network holds it"
+                why = self._why_not_here(server)
                 answers.append(not why)
             elif gateway is None:
                 is_foreign = self.result.gateway_answers  # a router that the plan only lists
@@ -252,8 +325,22 @@ class _Judge:
             reason = f"a DNS server doesn't answer: {listed(lost)}"
             self.result.failures.append(Failure("offered", reason, client.mac, self.result.dns[0]))
 
-    def _is_here(self, server: int) -> bool:
-        return server in self.segment.held or server in self.segment.online
+    def _why_not_here(self, server: int) -> str:
+        """What stops a query to a server on the client's own network; empty if nothing does."""
+        client = self.segment.online.get(server)
+        if server in self.segment.held:
+            for attachment in self.pools.topology.holders(server):
+                if not self._admits_dns(attachment.device, attachment.interface):
+                    return f"the zone of {attachment} doesn't admit DNS"
+            return ""
+        if client is None:
+            return "nobody on this network holds it"
+        bound = self.pools.bindings.address[self.pools.bound_rows(self.index)]
+        return "" if server in bound.tolist() else f"{client.mac} was given its address"
+
+    def _admits_dns(self, device: str, interface: str) -> bool:
+        serving = self.wires.devices[device].serving
+        return serving is None or serving.admits(interface, "dns")
 
     def _way_to(self, gateway: str, server: int, client: int) -> tuple[str, bool | None]:
         """What stops a query to a server beyond the gateway or its answer, and if any is known."""
@@ -263,6 +350,9 @@ class _Judge:
         holders = self.pools.topology.holders(server)
         if there.end is not End.ARRIVED or not holders:
             return "", None
+        entered = there.entered[-1] if there.entered else None
+        if entered is not None and not self._admits_dns(entered.device, entered.interface):
+            return f"the zone of {entered} doesn't admit DNS", False
         back = self.wires.way(there.at, client)
         if back.end in (End.NO_ROUTE, End.LOOP, End.DOWN):
             return f"{back.at} has no way back to {format_address(client)}", False

@@ -110,6 +110,8 @@ class PoolLeases:
 
     def __init__(self, pool: ServingPool) -> None:
         """Nobody has a lease yet."""
+        self.is_shared = False
+        """Whether two servers keep them."""
         self.free = Free(pool.assignable)
         self.by_client: dict[bytes, Lease] = {}
         self.by_address: dict[int, Lease] = {}

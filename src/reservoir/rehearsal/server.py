@@ -260,7 +260,7 @@ class Server:
         """Free what was offered to a client that chose another server."""
         for leases in dict.fromkeys(self._leases.values()):
             lease = leases.by_client.get(message.identifier)
-            if lease is not None and lease.is_offer:
+            if lease is not None and lease.is_offer and not leases.is_shared:
                 leases.end(lease)
 
     def _reply(self, kind: Kind, arrival: Arrival, claim: _Claim) -> Message:

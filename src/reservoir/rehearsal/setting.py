@@ -61,6 +61,7 @@ def _shared(
             continue
         for other in started[partner].pools if partner in started else ():
             if other in leases and other.assignable == pool.assignable:
+                leases[other].is_shared = True
                 return leases[other]
     return None
 

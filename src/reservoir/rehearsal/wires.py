@@ -6,7 +6,7 @@ device to another takes the way of the devices' routes, hop by hop.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from random import Random
 from typing import NamedTuple
@@ -31,7 +31,7 @@ from reservoir.rehearsal.server import Arrival
 from reservoir.rehearsal.stand_in import StandIn
 
 DELAY = 0.001
-"""Seconds that a frame is under way."""
+"""Seconds that a frame is under way at least, and half of what it is at most."""
 
 FIRST_DEVICE_MAC = 0x020000000000
 """The hardware address of the first device; those of the others follow. Locally administered."""
@@ -57,9 +57,13 @@ class Segment:
     ports: Sequence[Port]
     held: Mapping[int, str]
     """The addresses that devices and static hosts there answer at, and who they are."""
+    twice: Sequence[tuple[int, str, str]] = ()
+    """Addresses at which two answer, and who they are."""
     clients: dict[Mac, Client] = field(default_factory=dict)
     online: dict[int, Client] = field(default_factory=dict)
     """Clients by the address that they use."""
+    heard_by: set[str] = field(default_factory=set)
+    """The devices that a client's message has reached."""
 
 
 @dataclass(frozen=True)
@@ -156,6 +160,9 @@ class Wires:
         self._tell(message, "client", "everybody")
         if not segment.ports:
             self.note(message, "", "no device hears this network")
+        if client.mac >> 40 & 1:
+            self.note(message, "", f"{client.mac} is a group address: no switch takes its frames")
+            return
         for port in segment.ports:
             self._carry(data, self._arrive, port, False)
 
@@ -282,6 +289,7 @@ class Wires:
         device = self.devices.get(port.device)
         if device is not None:
             arrived = message.decode(frame.decode(data).payload)
+            self._segment_of_client[arrived.mac].heard_by.add(port.device)
             if arrived.relay:
                 is_unicast = False  # where a relayed request comes from, its relay address says
             device.hears(Arrival(arrived, port.interface, port.address, self.clock.now, is_unicast))
@@ -325,14 +333,14 @@ class Wires:
 
     def _carry(self, data: bytes, action: Callable[..., None], *values: object) -> None:
         """Let a frame arrive a moment later; not at all, twice or late, where that is wanted."""
-        if not self._disturbance:
-            self.clock.after(DELAY, action, data, *values)
-            return
         chance, disturbed = self.random.random, self._disturbance
+        if not disturbed:
+            self.clock.after(DELAY * (1 + chance()), action, data, *values)
+            return
         for _ in range(1 + (chance() < disturbed.duplication)):
             if chance() >= disturbed.loss:
                 late = chance() * 2.0 if chance() < disturbed.reordering else 0.0
-                self.clock.after(DELAY + late, action, data, *values)
+                self.clock.after(DELAY * (1 + chance()) + late, action, data, *values)
 
     def _tell(self, sent: Message, who: str, to: str) -> None:
         if self.watch is not None:
@@ -345,6 +353,8 @@ class Wires:
         topology = self._topology
         ports: dict[tuple[str, str], Port] = {}
         held: dict[int, str] = {}
+        twice: list[tuple[int, str, str]] = []
+        shared = {*self._pools.plan.anycast}
         for name in networks:
             network = self._pools.plan.networks[name]
             for attachment in (*topology.attachments(network), *topology.sharing(network)):
@@ -355,25 +365,32 @@ class Wires:
                 at_home = topology.home_of(attachment) in networks  # where networks overlap
                 if apart or not at_home or not topology.is_up(attachment):
                     continue
-                held[attachment.address] = str(attachment)
+                other = held.setdefault(attachment.address, str(attachment))
+                is_own = attachment in topology.attachments(network)
+                if is_own and other != str(attachment) and attachment.address not in shared:
+                    twice.append((attachment.address, other, str(attachment)))
                 if interface.addresses:
                     primary = interface.addresses[0].address
                     port = Port(attachment.device, attachment.interface, primary)
                     ports.setdefault((port.device, port.interface), port)
-            held |= self._static_hosts(name, held)
-        return Segment(networks, list(ports.values()), held)
+            for address, host in self._static_hosts(name):
+                if address in held and address not in shared:
+                    twice.append((address, held[address], host))
+                held.setdefault(address, host)
+        return Segment(networks, list(ports.values()), held, twice)
 
-    def _static_hosts(self, network: str, held: Mapping[int, str]) -> dict[int, str]:
+    def _static_hosts(self, network: str) -> Iterator[tuple[int, str]]:
         """The static hosts of a network, less other names of devices and of bound clients there."""
-        pools = self._pools
-        table, bound = pools.static, pools.bindings
-        names = {bound.name[row] for row in pools.bound_rows(pools.place_of(network)).tolist()}
-        found: dict[int, str] = {}
-        for row in pools.static_rows(pools.place_of(network)).tolist():
-            address, name = int(table.address[row]), table.name[row] or "a static host"
-            if address not in held and pools.owner(row) not in names:
-                found[address] = name
-        return found
+        pools, place = self._pools, self._pools.place_of(network)
+        table = pools.static
+        bound = {pools.bindings.name[row] for row in pools.bound_rows(place).tolist()}
+        owners: set[tuple[int, str]] = set()
+        for row in pools.static_rows(place).tolist():
+            address, owner = int(table.address[row]), pools.owner(row)
+            is_new = (address, owner) not in owners
+            if is_new and owner not in bound and owner.split(" ")[0] not in pools.plan.devices:
+                yield address, table.name[row] or "a static host"
+            owners.add((address, owner))
 
     def _holds(self, device: str, address: int) -> bool:
         return any(a.device == device for a in self._topology.holders(address))

@@ -108,8 +108,8 @@ class Serving:
             return "its DHCP service is off"
         if fact is None:
             return ""
-        zone = fact.get("zone")
-        if self.behaviour.zone_must_admit_dhcp and "dhcp" not in self._zones.get(zone, ()):
+        if not self.admits(interface, "dhcp"):
+            zone = fact.get("zone")
             return f"zone {zone} doesn't admit DHCP" if zone else f"{interface} is in no zone"
         needs_switch = serves and not relayed and self.behaviour.has_interface_switches
         if needs_switch and not fact.get("service"):
@@ -117,6 +117,13 @@ class Serving:
         if self._is_member(interface):
             return f"{interface} is a member of a bridge"
         return ""
+
+    def admits(self, interface: str, what: str) -> bool:
+        """Whether the zone of an interface lets ``dhcp`` or ``dns`` in; True where none matters."""
+        fact = self.interfaces.get(interface)
+        if fact is None or not self.behaviour.zone_must_admit_dhcp:
+            return True
+        return what in self._zones.get(fact.get("zone"), ())
 
     def pools_for(self, interface: str, relay: int) -> Sequence[ServingPool]:
         """The pools that serve a client, in the order in which they are asked.
