@@ -17,7 +17,7 @@ FIRST_WAIT, LONGEST_WAIT = 4.0, 64.0
 """Seconds until a message is sent again: doubled each time (RFC 2131 section 4.1)."""
 
 MOST_TRIES = 4
-"""Messages without an answer after which a client gives up."""
+"""Messages without an answer after which a client begins anew, or gives up."""
 
 DECLINE_WAIT = 10.0
 """Seconds after a DECLINE before a client begins anew (RFC 2131 section 3.1)."""
@@ -71,7 +71,11 @@ class Client:
     """One client on one segment."""
 
     def __init__(
-        self, mac: Mac, surroundings: Surroundings, identifier: bytes | None = None
+        self,
+        mac: Mac,
+        surroundings: Surroundings,
+        identifier: bytes | None = None,
+        patience: int = MOST_TRIES,
     ) -> None:
         """A client that is switched on later.
 
@@ -79,8 +83,11 @@ class Client:
             mac: Its hardware address.
             surroundings: What it is connected to.
             identifier: Its client identifier, if it sends one.
+            patience: Messages without an answer, and refusals, after which it gives up.
         """
         self.mac = mac
+        self.label = str(mac)
+        """What people call it."""
         self.identifier = identifier
         self.state = State.INIT
         self.address = 0
@@ -100,6 +107,7 @@ class Client:
         self._clock = surroundings.clock
         self._transaction = 0
         self._tries = 0
+        self._patience = patience
         self._timer = 0
         """Counts up whenever a timer has become meaningless."""
         self._asked_at = 0.0
@@ -218,7 +226,7 @@ class Client:
         """Begin anew, unless that was tried too often."""
         self._timer += 1
         self.state, self.address = State.INIT, 0
-        if len(self.refusals) + len(self.declined) >= MOST_TRIES:
+        if len(self.refusals) + len(self.declined) >= self._patience:
             self.state = State.GIVEN_UP
             return
         self._clock.after(wait, self._discover_again, self._timer)
@@ -284,9 +292,10 @@ class Client:
         if timer != self._timer:
             return
         self._tries += 1
-        if self._tries < MOST_TRIES:
+        asks = self.state in (State.REQUESTING, State.REBOOTING)
+        if self._tries < (MOST_TRIES if asks else self._patience):
             self._send()
-        elif self.state in (State.REQUESTING, State.REBOOTING):
+        elif asks:
             self.refusals.append("no answer to its request")
             self._start_over()
         else:

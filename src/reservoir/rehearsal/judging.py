@@ -163,7 +163,7 @@ class _Judge:
             if client.is_online and client.address != own:
                 yield Failure(
                     "binding-ignored",
-                    f"{client.mac} was given {format_address(client.address)}, but is bound to "
+                    f"{client.label} was given {format_address(client.address)}, but is bound to "
                     f"{format_address(own)}",
                     client.mac,
                     own,
@@ -172,7 +172,7 @@ class _Judge:
         for client, own in bound:
             if client.is_online and not self.network.subnet.hosts.holds(client.address):
                 kind = self.network.subnet.edge_word(client.address)
-                reason = f"{client.mac} was given {format_address(own)}, the {kind} address"
+                reason = f"{client.label} was given {format_address(own)}, the {kind} address"
                 yield Failure("bound", reason, client.mac, own)
                 break
         yield from self._misplaced(bound, everybody)
@@ -336,7 +336,7 @@ class _Judge:
         if client is None:
             return "nobody on this network holds it"
         bound = self.pools.bindings.address[self.pools.bound_rows(self.index)]
-        return "" if server in bound.tolist() else f"{client.mac} was given its address"
+        return "" if server in bound.tolist() else f"{client.label} was given its address"
 
     def _admits_dns(self, device: str, interface: str) -> bool:
         serving = self.wires.devices[device].serving

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
 from reservoir.core.findings import Finding, Severity
@@ -11,6 +11,8 @@ from reservoir.rehearsal.result import Failure, Rehearsal
 
 def name_rules(rehearsal: Rehearsal, findings: Sequence[Finding]) -> None:
     """Give each failure the rule whose finding shows it, or the gravest about its network.
+
+    What follows from an accepted finding is accepted too.
 
     Args:
         rehearsal: What was rehearsed; its failures are replaced.
@@ -23,19 +25,21 @@ def name_rules(rehearsal: Rehearsal, findings: Sequence[Finding]) -> None:
                 by_network.setdefault(name, []).append(finding)
     for each in rehearsal.networks:
         about = by_network.get(each.network, [])
-        each.failures = [replace(one, rule=_rule(one, about)) for one in each.failures]
+        named = [_named(failure, about) for failure in each.failures]
+        each.failures = [failure for failure in named if failure.accepted is None]
+        each.accepted = [failure for failure in named if failure.accepted is not None]
 
 
-def _rule(failure: Failure, findings: Iterable[Finding]) -> str | None:
-    """The rule of the finding that fits a failure best: its event, its address, its gravity."""
-    roots: Iterator[tuple[tuple[bool, bool, Severity], str]] = (
-        (_fit(failure, finding), _root(finding).rule) for finding in findings
-    )
-    best = max(roots, key=lambda pair: pair[0], default=None)
+def _named(failure: Failure, findings: Iterable[Finding]) -> Failure:
+    """A failure with the finding that fits it best: by its event, its address, its gravity."""
+    best = max(findings, key=lambda finding: _fit(failure, finding), default=None)
     if best is None:
-        return None
-    (same_address, same_event, severity), rule = best
-    return rule if same_address or same_event or severity > Severity.ADVICE else None
+        return failure
+    same_address, same_event, severity = _fit(failure, best)
+    if not (same_address or same_event or severity > Severity.ADVICE):
+        return failure
+    root = _root(best)
+    return replace(failure, rule=root.rule, accepted=root.accepted)
 
 
 def _fit(failure: Failure, finding: Finding) -> tuple[bool, bool, Severity]:

@@ -13,7 +13,7 @@ from reservoir.core.values.clients import Client as Name
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.serving import Serving
-from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.client import MOST_TRIES, Client
 from reservoir.rehearsal.judging import judge, not_renewed
 from reservoir.rehearsal.result import NetworkRehearsed, Rehearsal
 from reservoir.rehearsal.setting import connect_devices
@@ -39,6 +39,12 @@ APART = 0.02
 
 PATIENCE = 180.0
 """Seconds after which every client has an address or has given up."""
+
+TRIES_IF_DISTURBED = 20
+"""Messages without an answer after which a client gives up where messages are lost."""
+
+PATIENCE_IF_DISTURBED = 1_800.0
+"""Seconds after which even those have an address or have given up."""
 
 
 @dataclass
@@ -106,11 +112,12 @@ def rehearse(
     wires = Wires(pools, seed, disturbance)
     wires.capture = capture
     connect_devices(wires, pools, started)
+    tries = TRIES_IF_DISTURBED if disturbance else MOST_TRIES
     names = [name for name in pools.names if not only or name in only]
     left_out = {name: why for name in names if (why := _why_not(pools, name, started))}
-    casts = [_cast(pools, name, wires, clients) for name in names if name not in left_out]
+    casts = [_cast(pools, name, wires, clients, tries) for name in names if name not in left_out]
     conversations = _listen(wires, casts, listen)
-    _let_come(wires, casts, watch)
+    _let_come(wires, casts, PATIENCE_IF_DISTURBED if disturbance else PATIENCE, watch)
     networks = [
         judge(cast.network, cast.bound, cast.expected, cast.filling, wires, pools) for cast in casts
     ]
@@ -137,14 +144,14 @@ def _why_not(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
     return ""
 
 
-def _cast(pools: Pools, name: str, wires: Wires, clients: int | None) -> _Cast:
+def _cast(pools: Pools, name: str, wires: Wires, clients: int | None, tries: int) -> _Cast:
     """The clients of a network, connected to it."""
     cast, index, table = _Cast(name), pools.place_of(name), pools.bindings
     is_short = (pools.offer_in(name).lease or INFINITE) < SHORT_LEASE
     for row in pools.bound_rows(index).tolist():
-        client = _bound_client(table.client_at(row), row, wires)
+        client = _bound_client(table.client_at(row), row, wires, tries)
         wires.connect(client, name)
-        client.keeps = is_short
+        client.keeps, client.label = is_short, table.label(row)
         cast.bound.append((client, int(table.address[row])))
     room = len(pools.assignable_in(index))
     if clients is None:
@@ -156,7 +163,7 @@ def _cast(pools: Pools, name: str, wires: Wires, clients: int | None) -> _Cast:
     more = max(room + 1 - wanted, 0) if clients is None and 0 < room <= MOST_FILLED else 0
     first = FIRST_CLIENT_MAC + (index << 20)
     for number in range(wanted + more):
-        client = Client(Mac(first + number), wires)
+        client = Client(Mac(first + number), wires, patience=tries)
         wires.connect(client, name)
         client.keeps = is_short
         (cast.expected if number < wanted else cast.filling).append(client)
@@ -166,13 +173,15 @@ def _cast(pools: Pools, name: str, wires: Wires, clients: int | None) -> _Cast:
     return cast
 
 
-def _bound_client(name: Name, row: int, wires: Wires) -> Client:
+def _bound_client(name: Name, row: int, wires: Wires, tries: int) -> Client:
     if isinstance(name, Mac):
-        return Client(name, wires)
-    return Client(Mac(IDENTIFIED_CLIENT_MAC + row), wires, name)
+        return Client(name, wires, patience=tries)
+    return Client(Mac(IDENTIFIED_CLIENT_MAC + row), wires, name, patience=tries)
 
 
-def _let_come(wires: Wires, casts: list[_Cast], watch: Callable[[float], None] | None) -> None:
+def _let_come(
+    wires: Wires, casts: list[_Cast], patience: float, watch: Callable[[float], None] | None
+) -> None:
     """Switch every client on: first those that are expected, then those that fill the pools."""
     count, come = sum(1 for cast in casts for _ in cast.everybody), 0
     for turn in (_Cast.owners, _Cast.expected_ones, _Cast.filling_ones):
@@ -182,7 +191,7 @@ def _let_come(wires: Wires, casts: list[_Cast], watch: Callable[[float], None] |
             wires.clock.run(wires.clock.now + APART)
             if watch is not None and not come % 256:
                 watch(come / count)
-        wires.clock.run(wires.clock.now + PATIENCE)
+        wires.clock.run(wires.clock.now + patience)
 
 
 def _let_renew(wires: Wires, casts: list[_Cast], networks: Sequence[NetworkRehearsed]) -> None:

@@ -24,6 +24,8 @@ class Failure:
     """The address that it is about."""
     rule: str | None = None
     """The rule of the checks that knows it."""
+    accepted: str | None = None
+    """Why it is accepted, if the plan accepts that rule's finding."""
     at_message: int | None = None
     """The number, as a capture counts them, of the last frame to or from the client."""
 
@@ -62,6 +64,8 @@ class NetworkRehearsed:
     filled: int | None = None
     """How many clients have an address once the pool is full; None if it was not filled."""
     failures: list[Failure] = field(default_factory=list)
+    accepted: list[Failure] = field(default_factory=list)
+    """Failures that the plan accepts."""
     conversation: list[Event] = field(default_factory=list)
     """What was said, if this network was listened to."""
 

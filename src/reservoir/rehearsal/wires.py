@@ -191,7 +191,7 @@ class Wires:
         """Who else on a client's segment answers at an address; empty if nobody does."""
         segment = self._segment_of_client[client.mac]
         other = segment.online.get(address)
-        if other is not None and other is not client:
+        if other is not None and other is not client and other.is_online:
             return f"client {other.mac}"
         return segment.held.get(address, "")
 
@@ -289,7 +289,8 @@ class Wires:
         device = self.devices.get(port.device)
         if device is not None:
             arrived = message.decode(frame.decode(data).payload)
-            self._segment_of_client[arrived.mac].heard_by.add(port.device)
+            if arrived.mac in self._segment_of_client:
+                self._segment_of_client[arrived.mac].heard_by.add(port.device)
             if arrived.relay:
                 is_unicast = False  # where a relayed request comes from, its relay address says
             device.hears(Arrival(arrived, port.interface, port.address, self.clock.now, is_unicast))

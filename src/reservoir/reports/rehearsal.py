@@ -36,6 +36,9 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
         for failure in each.failures:
             known = f" ({failure.rule})" if failure.rule else " (no rule knows it)"
             yield from wrapped(failure.reason + known, width, "    ")
+        for failure in each.accepted:
+            agreed = f"accepted: {failure.reason} ({failure.rule}: {failure.accepted})"
+            yield from wrapped(agreed, width, "    ")
     yield ""
     if any(_UNKNOWN in row for row in rows):
         yield f"{_UNKNOWN} the way to the DNS server leaves what the plan knows."
@@ -129,6 +132,7 @@ def _network(each: NetworkRehearsed) -> dict[str, Any]:
         "filled": each.filled,
         "failure": _failure(each.failure) if each.failure else None,
         "failures": [_failure(failure) for failure in each.failures],
+        "accepted": [_failure(failure) for failure in each.accepted],
     }
 
 
@@ -136,6 +140,7 @@ def _failure(failure: Failure) -> dict[str, Any]:
     return {
         "reason": failure.reason,
         "rule": failure.rule,
+        "accepted": failure.accepted,
         "at_message": failure.at_message,
         "client": str(failure.client),
         "address": format_address(failure.address) if failure.address is not None else None,

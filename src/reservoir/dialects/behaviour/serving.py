@@ -288,7 +288,9 @@ class Serving:
 
     def ignore(self, fact: Fact, why: str) -> None:
         """Note what the device does without."""
-        self.ignored.append(Ignored(fact.line, fact.label, why))
+        line = Ignored(fact.line, fact.label, why)
+        if line not in self.ignored:  # a binding may be near several pools
+            self.ignored.append(line)
 
     def _leave_out(self, fact: Fact, why: object, *_: str, within: Fact | None = None) -> None:
         label = fact.label if within is None else f"{fact.label} of {within.label}"

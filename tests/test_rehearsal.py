@@ -1,0 +1,410 @@
+"""The rehearsal: clients, devices and wires together, and what is said of them."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import dpkt
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import reservoir
+from conftest import Run, examples
+from reservoir.core.pools import Pools
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Span, format_address, parse_address
+from reservoir.core.values.clients import Mac
+from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.writing import write_device
+from reservoir.rehearsal import frame, message
+from reservoir.rehearsal.client import Client, State
+from reservoir.rehearsal.leases import Free
+from reservoir.rehearsal.message import Kind, Message, Option
+from reservoir.rehearsal.rehearse import rehearse
+from reservoir.rehearsal.server import Arrival
+from reservoir.rehearsal.setting import connect_devices, start
+from reservoir.rehearsal.wires import Disturbance, Event, Wires
+
+DEMO = Path(reservoir.__file__).parent / "demo"
+
+LAN = """\
+reservoir: 1
+defaults: {dns: [10.84.0.53], lease: 1h}
+devices: {pier: {dialect: DIALECT, interfaces: {deck: {address: 10.84.30.1/24, zone: crew}},
+  zones: {crew: {admits: [dhcp]}}}}
+networks:
+  crew:
+    subnet: 10.84.30.0/24
+    gateway: 10.84.30.1
+    ranges: [10.84.30.20-10.84.30.29]
+    bindings: [{name: bell, mac: 00:00:5e:00:53:01, address: 10.84.30.24}]
+"""
+
+RELAYED = """\
+reservoir: 1
+defaults: {dns: [10.84.0.53], lease: 1h}
+devices:
+  pier: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]},
+    uplink: {address: 10.84.0.1/24}}}
+  office: {dialect: larkspur, interfaces: {lan: {address: 10.84.0.10/24}},
+    routes: [{to: 0.0.0.0/0, via: 10.84.0.1}]}
+networks:
+  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, served_by: office, ranges: [10.84.30.20-29]}
+"""
+
+
+def wired(text: str, **how: Any) -> tuple[Wires, Pools]:
+    """A plan's devices, started and connected."""
+    plan = reservoir.loads(text)
+    started = {
+        name: start(write_device(plan.pools, name, sheet).text, sheet)
+        for name, sheet in plan.sheets.items()
+    }
+    wires = Wires(plan.pools, **how)
+    connect_devices(wires, plan.pools, started)
+    return wires, plan.pools
+
+
+def switched_on(wires: Wires, number: int, network: str = "crew", **how: Any) -> Client:
+    """A client that has asked for an address."""
+    client = Client(Mac(0x5E005300 + number), wires, **how)
+    wires.connect(client, network)
+    client.switch_on()
+    wires.clock.run(wires.clock.now + 100)
+    return client
+
+
+# What clients get.
+
+
+@pytest.mark.parametrize("dialect", Library().names)
+def test_every_dialect_serves_a_lan(dialect: str) -> None:
+    """Ten clients get the ten addresses, the bound one its own; the eleventh gets none."""
+    wires, _ = wired(LAN.replace("DIALECT", dialect))
+    clients = [switched_on(wires, number) for number in range(2, 11)]
+    bell, late = switched_on(wires, 1), switched_on(wires, 11)
+    got = {client.address for client in (bell, *clients)}
+    assert got == set(range(parse_address("10.84.30.20"), parse_address("10.84.30.30")))
+    assert format_address(bell.address) == "10.84.30.24"
+    assert late.state is State.GIVEN_UP
+    given = clients[0].acknowledged
+    assert given is not None
+    assert given.options[Option.ROUTER] == parse_address("10.84.30.1").to_bytes(4, "big")
+    assert given.options[Option.DNS] == parse_address("10.84.0.53").to_bytes(4, "big")
+    assert given.options[Option.MASK] == bytes([255, 255, 255, 0])
+    assert given.number(Option.LEASE_TIME) == 3600
+
+
+ORDERS = {
+    "lowest-first": [20, 21, 22, 23],
+    "highest-first": [29, 28, 27, 26],
+    "least-recently-used": [20, 21, 22, 23],
+}
+
+
+@pytest.mark.parametrize("dialect", Library().names)
+def test_addresses_are_assigned_in_the_order_of_the_family(dialect: str) -> None:
+    """A client that comes back gets what it had; one that released it, by the order."""
+    order = Library().sheet(dialect).trait("order")
+    wires, _ = wired(LAN.replace("DIALECT", dialect))
+    clients = [switched_on(wires, number) for number in (2, 3, 4, 5)]
+    last = [client.address & 255 for client in clients]
+    for client in clients:
+        client.leave(releases=False)
+        client.address = 0
+        client.switch_on()
+        wires.clock.run(wires.clock.now + 1)
+    assert [client.address & 255 for client in clients] == last
+    if order == "by-client":
+        assert last != sorted(last)
+        return
+    assert last == ORDERS[order]
+    for client in reversed(clients):
+        client.leave(releases=True)
+        wires.clock.run(wires.clock.now + 1)
+    following = switched_on(wires, 6).address & 255
+    unused = {"least-recently-used": 25, "lowest-first": 20, "highest-first": 29}
+    assert following == unused[order]
+
+
+def test_an_address_in_use_is_declined_and_never_assigned_again() -> None:
+    """A host that nobody planned has it; the client notices, and so does the server."""
+    wires, _ = wired(LAN.replace("DIALECT", "larkspur"))
+    squatter = Client(Mac(99), wires)
+    squatter.state = State.BOUND
+    wires.segment("crew").online[parse_address("10.84.30.29")] = squatter
+    client, other = switched_on(wires, 2), switched_on(wires, 3)
+    assert client.declined == [(parse_address("10.84.30.29"), f"client {squatter.mac}")]
+    assert [client.address & 255, other.address & 255] == [28, 27]
+
+
+def test_leases_are_renewed_rebound_and_lost() -> None:
+    """At T1 with the server alone, at T2 with anybody, at the end not at all (RFC 2131 4.4.5)."""
+    wires, _ = wired(LAN.replace("DIALECT", "larkspur"))
+    said: list[Event] = []
+    wires.watch = said.append
+    client = Client(Mac(2), wires)
+    wires.connect(client, "crew")
+    client.keeps = True
+    client.switch_on()
+    wires.clock.run(5000)
+    asked = [e for e in said if e.message and e.message.kind is Kind.REQUEST]
+    assert client.renewals == len(asked) - 1 == 2
+    gaps = [later.at - earlier.at for earlier, later in pairwise(asked)]
+    assert all(0.45 * 3600 < gap < 0.55 * 3600 for gap in gaps)
+    assert [e.to for e in asked] == ["everybody", "10.84.30.1", "10.84.30.1"]
+    said.clear()
+    del wires.devices["pier"]
+    wires.clock.run(5000 + 2 * 3600)
+    to = [e.to for e in said if e.message and e.message.kind is Kind.REQUEST]
+    assert to[0] == "10.84.30.1"
+    assert to[-1] == "everybody"
+    assert client.state is State.GIVEN_UP
+    assert not client.is_online
+
+
+def test_who_comes_back_on_another_network_is_told_so() -> None:
+    """A NAK, and then an address of that network; from a server that knows the client or not."""
+    text = LAN.replace("DIALECT", "larkspur").replace(
+        "interfaces: {", "interfaces: {hold: {address: 10.84.31.1/24, zone: crew}, "
+    )
+    text += "  shop: {subnet: 10.84.31.0/24, gateway: 10.84.31.1, ranges: [10.84.31.20-29]}\n"
+    wires, _ = wired(text)
+    client = switched_on(wires, 2)
+    client.leave(releases=False)
+    wires.connect(client, "shop")
+    client.switch_on()
+    wires.clock.run(wires.clock.now + 100)
+    assert client.refusals == ["10.84.30.29 was refused"]
+    assert format_address(client.address) == "10.84.31.29"
+    client.leave(releases=False)
+    client.switch_on()
+    wires.clock.run(wires.clock.now + 1)
+    assert (client.state, format_address(client.address)) == (State.BOUND, "10.84.31.29")
+
+
+def answer(wires: Wires, sent: Message, relay: str = "", device: str = "pier") -> Message | None:
+    """What a device's server answers to a message."""
+    server = wires.devices[device].server
+    assert server is not None
+    sent.relay = parse_address(relay) if relay else 0
+    return server.answer(Arrival(sent, "deck", parse_address("10.84.30.1"), 0.0)).reply
+
+
+def test_what_is_sent_back_as_it_came() -> None:
+    """The client's identifier (RFC 6842), the relay's information (RFC 3046), flags and relay."""
+    wires, _ = wired(LAN.replace("DIALECT", "larkspur"))
+    options = {Option.CLIENT_IDENTIFIER: b"\0bell", Option.RELAY_AGENT: b"\1\4deck"}
+    sent = Message(Kind.DISCOVER, 5, Mac(2), dict(options), flags=0x8000)  # type: ignore[arg-type]
+    reply = answer(wires, sent, "10.84.30.1")
+    assert reply is not None
+    assert {code: reply.options[code] for code in options} == options
+    assert (reply.flags, reply.relay, reply.transaction) == (0x8000, sent.relay, 5)
+    informed = answer(wires, Message(Kind.INFORM, 6, Mac(3), own_address=7))
+    assert informed is not None
+    assert (informed.kind, informed.your_address) == (Kind.ACK, 0)
+    assert Option.LEASE_TIME not in informed.options
+    rebooted = Message(Kind.REQUEST, 7, Mac(4), {50: parse_address("10.84.30.28").to_bytes(4)})
+    assert answer(wires, rebooted) is None  # nobody it knows: it must be silent
+
+
+def test_requests_pass_a_relay_and_no_more_than_sixteen() -> None:
+    """With the relay's address in the client network; a route that is missing loses the answer."""
+    wires, pools = wired(RELAYED)
+    assert format_address(switched_on(wires, 2).address) == "10.84.30.29"
+    relay, port = wires.devices["pier"], wires.segment("crew").ports[0]
+    said: list[Event] = []
+    wires.watch = said.append
+    for hops in (15, 16):
+        sent = Message(Kind.DISCOVER, hops, Mac(2), hops=hops)
+        relay.hears(Arrival(sent, port.interface, port.address, 0.0))
+    wires.clock.run()
+    assert [e.what for e in said if "have passed it on" in e.what] == [
+        "drops the DISCOVER: 16 relays have passed it on"
+    ]
+    assert [e.message.transaction for e in said if e.message and e.message.is_reply] == [15, 15]
+    lost = RELAYED.replace("to: 0.0.0.0/0", "to: 10.85.0.0/16")
+    (network,) = reservoir.rehearse(reservoir.loads(lost)).networks
+    assert network.failure is not None
+    assert network.failure.rule == "relay-no-way-back"
+    assert network.failure.reason == "no answer: office: has no route to 10.84.30.1"
+    assert len(pools) == 1
+
+
+@given(
+    spans=st.lists(st.tuples(st.integers(0, 60), st.integers(0, 9)), max_size=4),
+    steps=st.lists(st.tuples(st.booleans(), st.integers(0, 70)), max_size=40),
+)
+@settings(max_examples=examples(150))
+def test_free_addresses_are_those_that_are_not_taken(
+    spans: list[tuple[int, int]], steps: list[tuple[bool, int]]
+) -> None:
+    """Counted one by one; the longest unused is one that nobody had, or was given back first."""
+    assignable = AddressSet(Span(first, first + size) for first, size in spans)
+    free, left = Free(assignable), assignable.addresses().tolist()
+    unused, returned = list(left), list[int]()
+    for takes, address in steps:
+        if takes:
+            free.take(address)
+            left, unused, returned = (
+                [a for a in s if a != address] for s in (left, unused, returned)
+            )
+        elif address in assignable and address not in left:
+            free.give_back(address)
+            left, returned = sorted([*left, address]), [*returned, address]
+        assert [free.nth(place) for place in range(len(free))] == left
+        if left:
+            assert free.longest_unused() == [*unused, *returned][0]
+
+
+# Under way.
+
+
+@pytest.mark.parametrize("seed", range(examples(2)))
+def test_no_address_is_given_twice_whatever_is_lost(seed: int) -> None:
+    """Nor one that is held or excluded; with a fifth lost, a fifth doubled, a fifth late."""
+    plan = reservoir.load(DEMO / "right/ferry-line.yaml")
+    has: dict[int, tuple[Mac, float]] = {}
+    assignable = AddressSet(
+        span
+        for index in range(len(plan.pools.names))
+        for span in plan.pools.assignable_in(index).spans()
+    )
+    bound = {
+        int(a): plan.pools.bindings.client_at(r) for r, a in enumerate(plan.pools.bindings.address)
+    }
+    given = Counter[str]()
+
+    def look(at: float, data: bytes) -> None:
+        sent = message.decode(frame.decode(data).payload)
+        if sent.kind is not Kind.ACK or not sent.your_address:
+            return
+        owner, until = has.get(sent.your_address, (sent.mac, 0.0))
+        assert owner == sent.mac or until <= at, format_address(sent.your_address)
+        own = bound.get(sent.your_address)
+        assert sent.your_address in assignable if own is None else own == sent.mac
+        has[sent.your_address] = sent.mac, at + (sent.number(Option.LEASE_TIME) or 0)
+        given["acknowledged"] += 1
+
+    disturbed = Disturbance(0.2, 0.2, 0.2)
+    found = reservoir.rehearse(plan, seed=seed, disturbance=disturbed, capture=look)
+    assert given["acknowledged"] > 2500
+    assert not any("two machines" in f.reason for each in found.networks for f in each.failures)
+
+
+def test_the_same_seed_gives_the_same_bytes(run: Run, tmp_path: Path) -> None:
+    """And frames that another library reads."""
+    plan = str(DEMO / "right/ferry-line.yaml")
+    for name, seed in (("a", "1"), ("b", "1"), ("c", "2")):
+        call = ("--loss", "20%", "--seed", seed, "--capture", f"{name}.pcap", "--network", "crew")
+        assert run("rehearse", plan, *call).code == 0
+    captures = [(tmp_path / f"{name}.pcap").read_bytes() for name in "abc"]
+    assert captures[0] == captures[1] != captures[2]
+    frames = list(dpkt.pcap.Reader((tmp_path / "a.pcap").open("rb")))
+    assert len(frames) > 800
+    for _, data in frames:
+        assert dpkt.dhcp.DHCP(dpkt.ethernet.Ethernet(data).data.data.data).magic == 0x63825363
+
+
+# What is said.
+
+HURRIED = {
+    "passenger-wifi": "gateway-in-pool",
+    "ticketing": "binding-address-twice",
+    "crew": "range-outside-subnet",
+    "cameras": "static-in-pool",
+    "tills": "secondary-unserved",
+    "voice": "server-not-reached",
+    "depot-workshop": "gateway-edge-address",
+    "depot-guests": "pool-undersized",
+}
+
+
+def test_mistakes_are_felt_and_the_corrected_plan_passes(run: Run) -> None:
+    """In each network with the rule that knows them; as a table and as JSON."""
+    hurried, right = (str(DEMO / name / "ferry-line.yaml") for name in ("hurried", "right"))
+    ended = run("rehearse", hurried, "--format", "json")
+    found = json.loads(ended.out)
+    rules = {n["network"]: n["failure"]["rule"] for n in found["networks"] if n["failure"]}
+    assert (ended.code, rules) == (1, HURRIED)
+    shown = run("rehearse", hurried)
+    assert "two machines, one address (gateway-in-pool)" in " ".join(shown.out.split())
+    assert "8 of 12 networks failed" in shown.out
+    assert "--trace passenger-wifi" in shown.err
+    fine = run("rehearse", right, "--format", "json")
+    assert fine.code == 0
+    report = json.loads(fine.out)
+    assert report["summary"] | {"exchanges": 0} == {
+        "networks": 12,
+        "failed": 0,
+        "clients": 1438,
+        "served": 1438,
+        "exchanges": 0,
+    }
+    for each in report["networks"]:
+        assert each["gateway_answers"]
+        assert each["renewed"]
+        assert each["bindings"] == each["bindings_right"]
+
+
+def test_a_trace_says_what_each_device_decided(run: Run, tmp_path: Path) -> None:
+    """Message by message; the plan's device without a dialect relays as the plan says."""
+    (tmp_path / "plan.yaml").write_text(RELAYED)
+    shown = run("rehearse", "plan.yaml", "--trace", "crew", "--clients", "1").out
+    said = " ".join(shown.split())
+    for part in (
+        "client to everybody: DISCOVER",
+        "pier: relays the DISCOVER to 10.84.0.10, from 10.84.30.1",
+        "pier to 10.84.0.10: DISCOVER (relay 10.84.30.1, hops 1)",
+        "office: offers 10.84.30.29 from pool crew: the next free address",
+        "office to relay 10.84.30.1: OFFER (gets 10.84.30.29",
+        "pier to client: OFFER",
+        "client to everybody: REQUEST (requested address 10.84.30.29, server 10.84.0.10)",
+        "office: acknowledges 10.84.30.29 for 1h: it is this client's",
+    ):
+        assert part in said
+    assert "1 network rehearsed, no client failed; 1 of 1 expected client served" in said
+
+
+def test_configuration_is_rehearsed_as_it_runs(run: Run, tmp_path: Path) -> None:
+    """Files alone; a line that the device doesn't heed is said; what can't be rehearsed, too."""
+    (tmp_path / "plan.yaml").write_text(LAN.replace("DIALECT", "thimble"))
+    assert run("write", "plan.yaml", "--out", "running").code == 0
+    (file,) = (tmp_path / "running").glob("pier*")
+    assert run("rehearse", f"running/{file.name}").code == 0
+    text = file.read_text()
+    assert "10.84.30.24" in text
+    file.write_text(text.replace("10.84.30.24", "10.84.30.27"))
+    ended = run("rehearse", f"running/{file.name}")
+    assert ended.code == 1
+    assert "pier does without binding bell: its address is in a range" in ended.out
+    assert (
+        "bell was given 10.84.30.20, but is bound to 10.84.30.27 (binding-placement)"
+        in " ".join(ended.out.split())
+    )
+    (tmp_path / "plan.yaml").write_text(LAN.replace("dialect: DIALECT, ", ""))
+    ended = run("rehearse", "plan.yaml")
+    assert ended.code == 2
+    assert "pier has no dialect, so there is no configuration to start it from" in ended.err
+    assert "There is no network" in run("rehearse", "plan.yaml", "--network", "cew").err.replace(
+        "there is", "There is"
+    )
+    assert run("rehearse", "plan.yaml", "--loss", "120%").code == 2
+
+
+def test_leases_of_a_pair_are_one(run: Run) -> None:
+    """Two servers in step never give one address twice, and any of them renews it."""
+    text = (Path(__file__).parent / "plans/sound.yaml").read_text()
+    (plan,) = (t for t in text.split("\n---\n") if "keep their leases in step" in t)
+    opened = reservoir.loads(plan)
+    started = {c.device: start(c.text, opened.sheets[c.device]) for c in reservoir.write(opened)}
+    found = rehearse(opened.pools, started)
+    assert not found.failed
+    (staff,) = (each for each in found.networks if each.network == "staff")
+    assert len(staff.servers) == 2
+    assert staff.filled == len(opened.pools.assignable_in(opened.pools.place_of("staff")))
