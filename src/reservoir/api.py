@@ -20,6 +20,7 @@ from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError, Place, Problem, UnknownNameError
 from reservoir.core.subject import Subject
 from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.converting import convert_read
 from reservoir.dialects.notations.files import FILE_MARK, in_one_text
 from reservoir.dialects.reading import ConfigurationRead, read_device
@@ -62,6 +63,7 @@ __all__ = [
     "mend",
     "read",
     "rehearse",
+    "served_by",
     "write",
 ]
 
@@ -261,6 +263,27 @@ def read(files: File | Iterable[File], dialect: str | None = None) -> list[Confi
     return [read_device(configuration_text(name), name, beside(name), dialect) for name in names]
 
 
+def served_by(subject: Subject) -> dict[str, Serving]:
+    """What each device with a dialect serves once it has started from its configuration text.
+
+    That is the text that was read of it, else what :func:`write` would write.
+
+    Raises:
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    if isinstance(subject, Plan):
+        pools, sheets = subject.pools, subject.sheets
+    else:
+        pools, sheets = Pools(subject.plan), _sheets(subject)
+    present = subject.texts if isinstance(subject, ReadSubject) else {}
+    return {
+        name: start(
+            present[name] if name in present else write_device(pools, name, sheet).text, sheet
+        )
+        for name, sheet in sheets.items()
+    }
+
+
 def rehearse(
     subject: Subject,
     *,
@@ -292,18 +315,9 @@ def rehearse(
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     _require_known("network", (*networks, *listen), subject.plan.networks)
-    if isinstance(subject, Plan):
-        pools, sheets = subject.pools, subject.sheets
-    else:
-        pools, sheets = Pools(subject.plan), _sheets(subject)
-    present = subject.texts if isinstance(subject, ReadSubject) else {}
-    texts = {
-        name: present[name] if name in present else write_device(pools, name, sheet).text
-        for name, sheet in sheets.items()
-    }
     rehearsed = rehearsal_of(
-        pools,
-        {name: start(text, sheets[name]) for name, text in texts.items()},
+        subject.pools if isinstance(subject, Plan) else Pools(subject.plan),
+        served_by(subject),
         only=networks,
         clients=clients,
         listen=listen,

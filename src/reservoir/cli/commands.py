@@ -20,6 +20,7 @@ COMMANDS = (
     "read",
     "convert",
     "rehearse",
+    "stand-in",
     "dialect",
     "schema",
     "demo",
@@ -41,7 +42,9 @@ class JobGroup(click.Group):
         """The command of a name; None if there is none."""
         if name not in COMMANDS:
             return None
-        command: click.Command = importlib.import_module(f"reservoir.cli.{name}").command
+        command: click.Command = importlib.import_module(
+            f"reservoir.cli.{name.replace('-', '_')}"
+        ).command
         return command
 
     def resolve_command(
