@@ -24,6 +24,8 @@ _HEADERS = struct.Struct("!6s6sHBBHHHBBHIIHHHH")
 _IPV4, _UDP_PROTOCOL = 0x0800, 17
 _VERSION_AND_LENGTH = 0x45
 _TIME_TO_LIVE = 64
+_FIXED_WORDS = (_VERSION_AND_LENGTH << 8) + (_TIME_TO_LIVE << 8 | _UDP_PROTOCOL)
+"""The sum of the words of the IP header that are always the same."""
 
 
 class MalformedFrameError(MalformedValueError):
@@ -42,23 +44,29 @@ class Datagram(NamedTuple):
 
 def encode(datagram: Datagram, source: Mac, target: Mac) -> bytes:
     """The frame that carries a datagram from one hardware address to another."""
-    length = _UDP.size + len(datagram.payload)
-    ports = datagram.source_port, datagram.target_port, length
-    ip = (_VERSION_AND_LENGTH, 0, _IP.size + length, 0, 0, _TIME_TO_LIVE, _UDP_PROTOCOL)
-    addresses = datagram.source, datagram.target
-    payload = datagram.payload
-    udp_sum = _sum(struct.pack("!IIHH", *addresses, _UDP_PROTOCOL, length))
-    udp_sum += sum(ports) + _sum(payload)
-    header_sum = _sum(_IP.pack(*ip, 0, *addresses))
+    sender, sender_port, receiver, receiver_port, payload = datagram
+    length = _UDP.size + len(payload)
+    addresses = (sender >> 16) + (sender & 0xFFFF) + (receiver >> 16) + (receiver & 0xFFFF)
+    header_sum = _FIXED_WORDS + _IP.size + length + addresses
+    udp_sum = addresses + _UDP_PROTOCOL + 2 * length + sender_port + receiver_port + _sum(payload)
     return (
         _HEADERS.pack(
             target.to_bytes(6, "big"),
             source.to_bytes(6, "big"),
             _IPV4,
-            *ip,
+            _VERSION_AND_LENGTH,
+            0,
+            _IP.size + length,
+            0,
+            0,
+            _TIME_TO_LIVE,
+            _UDP_PROTOCOL,
             _complement(header_sum),
-            *addresses,
-            *ports,
+            sender,
+            receiver,
+            sender_port,
+            receiver_port,
+            length,
             _complement(udp_sum) or 0xFFFF,  # zero would say that there is none
         )
         + payload
@@ -73,34 +81,34 @@ def decode(frame: bytes) -> Datagram:
     """
     if len(frame) < _HEADERS.size:
         raise MalformedFrameError(f"{len(frame)} bytes are too few for a UDP datagram")
-    at = _ETHERNET.size
-    if frame[12] << 8 | frame[13] != _IPV4 or frame[at] >> 4 != 4 or frame[at + 9] != _UDP_PROTOCOL:
+    _, _, kind, version, _, whole, _, _, _, protocol, _, source, target, *_ = _HEADERS.unpack_from(
+        frame
+    )
+    if kind != _IPV4 or version >> 4 != 4 or protocol != _UDP_PROTOCOL:
         raise MalformedFrameError("the frame has no UDP datagram over IPv4")
-    begin = at + (frame[at] & 15) * 4
-    whole = frame[at + 2] << 8 | frame[at + 3]
-    if begin + _UDP.size > len(frame) or at + whole > len(frame) or frame[at] & 15 < 5:
+    at, size = _ETHERNET.size, (version & 15) * 4
+    begin = at + size
+    if begin + _UDP.size > len(frame) or at + whole > len(frame) or size < _IP.size:
         raise MalformedFrameError("the frame is cut off")
-    header = frame[at:begin]
-    source, target = struct.unpack_from("!II", header, 12)
     source_port, target_port, length, checksum = _UDP.unpack_from(frame, begin)
-    if not _UDP.size <= length <= at + whole - begin:
+    if not _UDP.size <= length <= whole - size:
         raise MalformedFrameError(f"the datagram can't be {length} bytes long")
     datagram = frame[begin : begin + length]
-    pseudo = struct.pack("!IIHH", source, target, _UDP_PROTOCOL, length)
-    if _complement(_sum(header)) or (checksum and _complement(_sum(pseudo) + _sum(datagram))):
+    pseudo = (source >> 16) + (source & 0xFFFF) + (target >> 16) + (target & 0xFFFF) + length
+    is_right = _sum(frame[at:begin]) == 0
+    if not is_right or (checksum and (pseudo + _UDP_PROTOCOL + _sum(datagram)) % 0xFFFF):
         raise MalformedFrameError("the sums of the frame are wrong")
     return Datagram(source, source_port, target, target_port, datagram[_UDP.size :])
 
 
 def _sum(data: bytes) -> int:
-    """The sum of 16-bit words, before carries are added (RFC 1071)."""
-    if len(data) % 2:
-        data += b"\0"
-    # A number modulo 65535 has the sum of its 16-bit digits: the same, in one step.
-    return int.from_bytes(data, "big") % 0xFFFF
+    """The sum of 16-bit words with its carries added (RFC 1071); 0 for 0xFFFF, which is as much.
+
+    A number modulo 65535 has the sum of its 16-bit digits: the same, in one step.
+    """
+    return int.from_bytes(data if len(data) % 2 == 0 else data + b"\0", "big") % 0xFFFF
 
 
 def _complement(total: int) -> int:
     """The checksum of a sum (RFC 1071)."""
-    total %= 0xFFFF
-    return 0xFFFF - total if total else 0
+    return -total % 0xFFFF

@@ -68,6 +68,9 @@ class Option(IntEnum):
     CLASSLESS_ROUTES = 121
 
 
+_RELAY_AGENT = int(Option.RELAY_AGENT)
+
+
 class MalformedMessageError(MalformedValueError):
     """The bytes are not a DHCP message."""
 
@@ -134,12 +137,15 @@ class Message:
             _COOKIE,
         )
         parts = [fixed, b"\x35\x01", bytes((self.kind,))]
+        last = b""
         for code, data in self.options.items():
-            if code != Option.RELAY_AGENT:
+            if code == _RELAY_AGENT:  # the last of all (RFC 3046 section 2.1)
+                last = _encoded(code, data)
+            elif len(data) < 256:
+                parts += bytes((code, len(data))), data
+            else:
                 parts.append(_encoded(code, data))
-        if Option.RELAY_AGENT in self.options:  # the last of all (RFC 3046 section 2.1)
-            parts.append(_encoded(Option.RELAY_AGENT, self.options[Option.RELAY_AGENT]))
-        parts.append(b"\xff")
+        parts += last, b"\xff"
         return b"".join(parts).ljust(SHORTEST, b"\0")
 
 

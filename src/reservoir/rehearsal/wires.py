@@ -325,7 +325,8 @@ class Wires:
                 segment.online[now] = client
 
     def _framed(self, sent: Message, datagram: Datagram, source: Mac, target: Mac) -> bytes:
-        data = frame.encode(datagram._replace(payload=sent.encode()), source, target)
+        whole = Datagram(*datagram[:4], sent.encode())
+        data = frame.encode(whole, source, target)
         self.frames += 1
         self.last_frame[sent.mac] = self.frames
         if self.capture is not None:

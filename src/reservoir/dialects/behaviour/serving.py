@@ -86,6 +86,8 @@ class Serving:
         )
         self._zones = {fact.get("name"): fact.get("admits", ()) for fact in device.of_kind("zone")}
         self._device_excluded = AddressSet(each_span(device.of_kind("exclusion")))
+        self._dropped: dict[tuple[str, bool, bool], str] = {}
+        self._found: dict[tuple[str, int], Sequence[ServingPool]] = {}
         self.pools = self._started_pools()
 
     # What it answers.
@@ -103,6 +105,12 @@ class Serving:
             relayed: Whether it was sent to the device itself, by a relay or to renew a lease.
             serves: Whether the device serves anybody, rather than only relaying.
         """
+        key = interface, relayed, serves
+        if key not in self._dropped:  # asked for every message
+            self._dropped[key] = self._why_dropped(interface, relayed, serves)
+        return self._dropped[key]
+
+    def _why_dropped(self, interface: str, relayed: bool, serves: bool) -> str:
         fact = self.interfaces.get(interface)
         if serves and not self.is_on:
             return "its DHCP service is off"
@@ -132,6 +140,12 @@ class Serving:
             interface: Where its request arrived.
             relay: The relay address in it; 0 without a relay.
         """
+        key = interface, relay
+        if key not in self._found:  # asked for every message
+            self._found[key] = self._pools_for(interface, relay)
+        return self._found[key]
+
+    def _pools_for(self, interface: str, relay: int) -> Sequence[ServingPool]:
         if relay:
             if not self.behaviour.answers_relays:
                 return ()
