@@ -133,14 +133,15 @@ class _Judge:
                 continue
             why = _why(client, self.wires)
             room = len(self.pools.assignable_in(self.index))
-            is_full = "no address is free" in why or "has no addresses to assign" in why
+            is_full = client.mac in self.wires.refused
             event = "refused" if is_full else "unanswered"
             if client.declined:
                 continue  # told as a conflict
             if is_full:
-                reason = f"client {tried.index(client) + 1} of {len(tried)} gets no address: {why}"
+                number = tried.index(client) + 1
+                reason = f"client {number:,} of {len(tried):,} gets no address: {why}"
                 if room:
-                    reason += f" ({room} assignable)"
+                    reason += f" ({room:,} assignable)"
             else:
                 reason = f"no answer: {why}"
             first.setdefault(event, Failure(event, reason, client.mac))

@@ -38,6 +38,8 @@ class Decision(NamedTuple):
 
     why: str
     reply: Message | None = None
+    is_full: bool = False
+    """Whether there is a pool for the client, but no address in it."""
 
 
 @dataclass(frozen=True)
@@ -90,7 +92,7 @@ class Server:
             return self._release(message)
         if message.kind is Kind.INFORM:
             return self._inform(arrival, pools)
-        return Decision(f"a server doesn't answer a {message.kind.name}")
+        return Decision(f"ignores a {message.kind.name}")
 
     # A client without an address.
 
@@ -102,8 +104,8 @@ class Server:
             labels = ", ".join(pool.label for pool in pools)
             size = sum(len(pool.assignable) for pool in pools)
             if not size:
-                return Decision(f"{labels} has no addresses to assign to this client")
-            return Decision(f"no address is free in {labels}")
+                return Decision(f"has no addresses in {labels} for this client", is_full=True)
+            return Decision(f"has no free address in {labels}", is_full=True)
         leases, identifier = self._leases[claim.pool], arrival.message.identifier
         if claim.lease is None:
             until = arrival.now + OFFER_HELD
@@ -173,7 +175,7 @@ class Server:
         address = wished if wished is not None else message.own_address
         if chosen is not None and chosen != arrival.own_address:
             self._withdraw(message)
-            return Decision(f"the client chose another server, {format_address(chosen)}")
+            return Decision(f"steps back: the client chose server {format_address(chosen)}")
         if arrival.is_unicast and message.own_address:  # a renewal, from whatever network
             pools = [pool for pool in self.serving.pools if pool.subnet.span.holds(address)]
         if not pools:
@@ -184,7 +186,7 @@ class Server:
         if not any(pool.subnet.span.holds(address) for pool in pools):
             return self._refuse(arrival, f"{format_address(address)} is not in this network")
         if chosen is None and not self._knows(message, pools):
-            return Decision("it has no record of this client")  # RFC 2131 section 4.3.2
+            return Decision("has no record of this client")  # RFC 2131 section 4.3.2
         return self._refuse(arrival, f"{format_address(address)} is not this client's")
 
     def _held(self, message: Message, pools: Sequence[ServingPool], address: int) -> _Claim | None:
@@ -237,7 +239,7 @@ class Server:
             if lease is not None and lease.identifier == message.identifier:
                 self._leases[pool].abandon(lease.address)
                 return Decision(f"gives {format_address(lease.address)} up: somebody else has it")
-        return Decision("the declined address is not this client's")
+        return Decision("ignores it: the declined address is not this client's")
 
     def _release(self, message: Message) -> Decision:
         for pool in self.serving.pools:
@@ -245,7 +247,7 @@ class Server:
             if lease is not None and lease.identifier == message.identifier:
                 self._leases[pool].end(lease)
                 return Decision(f"takes {format_address(lease.address)} back")
-        return Decision("the released address is not this client's")
+        return Decision("ignores it: the released address is not this client's")
 
     def _inform(self, arrival: Arrival, pools: Sequence[ServingPool]) -> Decision:
         if not pools:
@@ -289,9 +291,9 @@ class Server:
     def _why_no_pool(self, arrival: Arrival) -> str:
         relay = arrival.message.relay
         if relay and not self.serving.behaviour.answers_relays:
-            return "it doesn't answer relays"
+            return "doesn't answer relays"
         where = f"the relay address {format_address(relay)}" if relay else arrival.interface
-        return f"it has no pool for {where}"
+        return f"has no pool for {where}"
 
 
 def _names(message: Message) -> Iterator[Client]:

@@ -15,8 +15,24 @@ from reservoir.rehearsal.server import Arrival, Server
 class Wires(Protocol):
     """What a device is connected to."""
 
-    def note(self, message: Message, device: str, what: str, *, is_lost: bool = True) -> None:
-        """Note what a device did with a client's message, and why; if it is lost, for good."""
+    def note(
+        self,
+        message: Message,
+        device: str,
+        what: str,
+        *,
+        is_lost: bool = True,
+        is_full: bool = False,
+    ) -> None:
+        """Note what a device did with a client's message, and why.
+
+        Args:
+            message: The message.
+            device: Who did it; empty if no device did.
+            what: What it did, as a sentence without its subject.
+            is_lost: Whether the message is lost by it.
+            is_full: Whether that is for want of a free address.
+        """
 
     def reply(self, device: StandIn, arrival: Arrival, reply: Message) -> None:
         """Send a server's answer to the client, or to the relay that its request came by."""
@@ -74,7 +90,9 @@ class StandIn:
             relays_only = targets and decision.reply is None
             if not relays_only:
                 is_lost = decision.reply is None and message.kind is not Kind.RELEASE
-                self._wires.note(message, self.name, decision.why, is_lost=is_lost)
+                self._wires.note(
+                    message, self.name, decision.why, is_lost=is_lost, is_full=decision.is_full
+                )
             if decision.reply is not None:
                 self._wires.reply(self, arrival, decision.reply)
         elif not targets:

@@ -112,6 +112,8 @@ class Wires:
         self.devices: dict[str, StandIn] = {}
         self.lost: dict[Mac, list[str]] = {}
         """Why each client's messages were not answered, the last reasons."""
+        self.refused: set[Mac] = set()
+        """Clients for which a server had no free address."""
         self.frames = 0
         """Frames that were sent."""
         self.last_frame: dict[Mac, int] = {}
@@ -204,15 +206,25 @@ class Wires:
 
     # What devices do.
 
-    def note(self, message: Message, device: str, what: str, *, is_lost: bool = True) -> None:
-        """Note what a device did with a client's message, and why; if it is lost, for good."""
+    def note(
+        self,
+        message: Message,
+        device: str,
+        what: str,
+        *,
+        is_lost: bool = True,
+        is_full: bool = False,
+    ) -> None:
+        """Note what a device did with a client's message; see :class:`stand_in.Wires`."""
+        if is_full:
+            self.refused.add(message.mac)
         if is_lost:
             reasons = self.lost.setdefault(message.mac, [])
-            reasons.append(f"{device}: {what}" if device else what)
+            reasons.append(f"{device} {what}" if device else what)
             if len(reasons) > MOST_NOTES:
                 del reasons[0]
         if self.watch is not None:
-            self.watch(Event(self.clock.now, message.mac, device or "wire", what=what))
+            self.watch(Event(self.clock.now, message.mac, device, what=what))
 
     def reply(self, device: StandIn, arrival: Arrival, reply: Message) -> None:
         """Send a server's answer to the client, or to the relay that its request came by."""

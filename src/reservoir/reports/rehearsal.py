@@ -41,7 +41,7 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
             yield from wrapped(agreed, width, "    ")
     yield ""
     if any(_UNKNOWN in row for row in rows):
-        yield f"{_UNKNOWN} the way to the DNS server leaves what the plan knows."
+        yield f"{_UNKNOWN}: the way to the DNS server leaves what the plan knows."
     for name, why in rehearsal.left_out.items():
         yield f"{name} was not rehearsed: {why}"
     for device, lines in rehearsal.ignored.items():
@@ -181,7 +181,7 @@ def _said(client: Mac, events: Iterable[Event], width: int) -> Iterator[str]:
         if event.client != client:
             continue
         if event.message is None:
-            yield from wrapped(f"{event.who}: {event.what}", width, indent)
+            yield from wrapped(f"{event.who} {event.what}".strip(), width, indent)
             continue
         says = ", ".join(f"{name} {value}" for name, value in described(event.message))
         head = f"{event.at:>9.3f} s  {event.who} to {event.to}: "
