@@ -352,6 +352,27 @@ def test_mistakes_are_felt_and_the_corrected_plan_passes(run: Run) -> None:
         assert each["bindings"] == each["bindings_right"]
 
 
+def test_findings_are_proven_by_a_message_or_say_why_not(run: Run) -> None:
+    """Whatever is selected, a finding is never shown by what another one does."""
+    hurried = str(DEMO / "hurried/ferry-line.yaml")
+    report = json.loads(run("check", hurried, "--prove", "--format", "json").out)
+    proofs = {f["rule"]: f["proof"] for f in report["findings"] if f["cause"] is None}
+    unshown = {rule for rule, proof in proofs.items() if not proof["shown"]}
+    assert unshown == {
+        "range-takes-edge-address",  # no client is ever given it
+        "binding-outside-subnet",  # nobody serves that network
+        "networks-overlap",
+        "demand-unknown",
+        "lease-too-short",
+    }
+    assert all(proof["text"] for proof in proofs.values())
+    assert proofs["ranges-overlap"]["text"].startswith("harbour-office offers 10.84.51.120")
+    assert "is offered 10.84.31.254" in proofs["range-takes-edge-address"]["text"]
+    shown = run("check", hurried, "--prove", "--select", "range-takes-edge-address").out
+    assert "replay   can't show it: a client that asks for 10.84.31.255" in shown
+    assert "proof" not in json.loads(run("check", hurried, "--format", "json").out)["summary"]
+
+
 def test_a_trace_says_what_each_device_decided(run: Run, tmp_path: Path) -> None:
     """Message by message; the plan's device without a dialect relays as the plan says."""
     (tmp_path / "plan.yaml").write_text(RELAYED)

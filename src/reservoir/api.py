@@ -9,6 +9,7 @@ from __future__ import annotations
 import datetime
 import json
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
 from os import PathLike
 from pathlib import Path
@@ -34,6 +35,7 @@ from reservoir.files.plan_file import LoadedPlan, load_plan
 from reservoir.files.recognising import require_no_plan
 from reservoir.files.texts import read_files, read_text
 from reservoir.rehearsal.known import name_rules
+from reservoir.rehearsal.proof import with_proofs
 from reservoir.rehearsal.rehearse import rehearse as rehearsal_of
 from reservoir.rehearsal.result import Rehearsal
 from reservoir.rehearsal.setting import start
@@ -61,6 +63,7 @@ __all__ = [
     "load",
     "loads",
     "mend",
+    "prove",
     "read",
     "rehearse",
     "served_by",
@@ -316,7 +319,7 @@ def rehearse(
     """
     _require_known("network", (*networks, *listen), subject.plan.networks)
     rehearsed = rehearsal_of(
-        subject.pools if isinstance(subject, Plan) else Pools(subject.plan),
+        _pools_of(subject),
         served_by(subject),
         only=networks,
         clients=clients,
@@ -329,6 +332,31 @@ def rehearse(
     if rehearsed.failed:
         name_rules(rehearsed, check(subject).findings)
     return rehearsed
+
+
+def prove(subject: Subject, report: Report) -> Report:
+    """Replay the witness of every finding with simulated clients and devices.
+
+    Args:
+        subject: What was checked.
+        report: What :func:`check` found there.
+
+    Returns:
+        The report, its findings with their ``proof``; those that follow from others have none.
+
+    Raises:
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    pools, started = _pools_of(subject), served_by(subject)
+    rehearsed = rehearsal_of(pools, started)
+    # A failure is given the rule that fits it best among all, not only among those asked for.
+    name_rules(rehearsed, check(subject).findings if report.is_partial else report.findings)
+    proven = with_proofs(report.findings, pools, served_by(subject), rehearsed)
+    return replace(report, findings=tuple(proven))
+
+
+def _pools_of(subject: Subject) -> Pools:
+    return subject.pools if isinstance(subject, Plan) else Pools(subject.plan)
 
 
 def _each_device(file: str, dialect: str | None) -> list[str]:

@@ -57,6 +57,7 @@ FAIL_ON = ("error", "warning", "advice", "never")
     shell_complete=plan_paths,
     help="Report only findings at this path; * matches anything.",
 )
+@click.option("--prove", is_flag=True, help="Replay each finding's example with simulated clients.")
 @click.option("-o", "--out", metavar="FILE", help="Write the findings to a file.")
 @talkative
 def command(
@@ -67,6 +68,7 @@ def command(
     select: tuple[str, ...],
     ignore: tuple[str, ...],
     at: tuple[str, ...],
+    prove: bool,
     out: str | None,
 ) -> None:
     """Find problems in FILE: overlaps, gateway conflicts, undersized ranges, and more.
@@ -80,6 +82,7 @@ def command(
       reservoir check ferry-line.yaml --at 'networks.crew*' --fail-on warning
       reservoir check ferry-line.yaml --format sarif --out findings.sarif
       reservoir check running/*
+      reservoir check ferry-line.yaml --prove
       reservoir check ferry-line.yaml running/shop-box.thimble
 
     Exit status: 0 no findings at or above --fail-on, 1 findings, 2 unusable input.
@@ -90,6 +93,8 @@ def command(
     _require_places(at, subject)
     with progress("checking") as watch:
         report = reservoir.check(subject, select=select, ignore=ignore, at=at, watch=watch)
+    if prove:
+        report = reservoir.prove(subject, report)
     save_or_show(pieces(form, report, subject, width()), out)
     if form == "text":
         _say_next(inputs, subject, report)

@@ -180,6 +180,16 @@ class Witness:
 
 
 @dataclass(frozen=True, slots=True)
+class Proof:
+    """What came of replaying a finding's witness."""
+
+    is_shown: bool
+    """Whether the harm showed."""
+    text: str
+    """The message or the event in which it showed; else why it didn't."""
+
+
+@dataclass(frozen=True, slots=True)
 class Finding:
     """One thing that a check says."""
 
@@ -202,6 +212,8 @@ class Finding:
     """Whether a single suggestion must be what was meant."""
     states: frozenset[str] = frozenset()
     """Where a line was not understood: what it seems to state, as :attr:`Obstacle.states`."""
+    proof: Proof | None = None
+    """What came of replaying the witness, if that was asked for."""
 
     @property
     def address(self) -> str | None:

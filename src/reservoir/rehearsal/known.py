@@ -39,7 +39,8 @@ def _named(failure: Failure, findings: Iterable[Finding]) -> Failure:
     if not (same_address or same_event or severity > Severity.ADVICE):
         return failure
     root = _root(best)
-    return replace(failure, rule=root.rule, accepted=root.accepted)
+    is_event = same_address or same_event
+    return replace(failure, rule=root.rule, accepted=root.accepted, is_event=is_event)
 
 
 def _fit(failure: Failure, finding: Finding) -> tuple[bool, bool, Severity]:

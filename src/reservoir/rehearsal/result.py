@@ -24,6 +24,8 @@ class Failure:
     """The address that it is about."""
     rule: str | None = None
     """The rule of the checks that knows it."""
+    is_event: bool = False
+    """Whether it is the very event that the rule's finding tells of."""
     accepted: str | None = None
     """Why it is accepted, if the plan accepts that rule's finding."""
     at_message: int | None = None

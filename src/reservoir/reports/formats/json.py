@@ -68,6 +68,9 @@ def _finding(finding: Finding, subject: Subject) -> dict[str, Any]:
         "line": place.line,
         "column": place.column,
         "witness": finding.witness.as_json() if finding.witness else None,
+        "proof": {"shown": finding.proof.is_shown, "text": finding.proof.text}
+        if finding.proof
+        else None,
         "suggestions": [_suggestion(suggestion, subject) for suggestion in finding.suggestions],
         "cause": {"rule": cause.rule, "at": format_path(cause.at)} if cause else None,
         "accepted": finding.accepted,

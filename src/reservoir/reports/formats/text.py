@@ -70,6 +70,9 @@ def _block(entry: Entry, subject: Subject, width: int) -> Iterator[str]:
     yield from wrapped(finding.message, width, BODY)
     if finding.witness is not None:
         yield from _labelled("example", finding.witness.sentence, width)
+    if finding.proof is not None:
+        how = "" if finding.proof.is_shown else "can't show it: "
+        yield from _labelled("replay", how + finding.proof.text, width)
     if finding.cause is not None:  # which wasn't selected, or is accepted
         cause = f"{finding.cause.rule}, {subject.place(finding.cause.at)}"
         yield from _labelled("due to", cause, width)

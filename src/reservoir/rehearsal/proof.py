@@ -1,0 +1,251 @@
+"""Replays the witnesses of findings: sets up just that case, and shows the harm in a message.
+
+A client asks, in the network that the witness names, for what it names; what devices answer shows
+the harm or doesn't. What no message between clients and servers can show is said to be so.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
+
+from reservoir.core.findings import Finding, Proof, Witness
+from reservoir.core.pools import Pools
+from reservoir.core.routing import End
+from reservoir.core.values.addresses import MalformedValueError, format_address, parse_span
+from reservoir.core.values.clients import Mac
+from reservoir.dialects.behaviour.serving import Serving
+from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.message import Kind, Message, Option, described
+from reservoir.rehearsal.result import Failure, Rehearsal
+from reservoir.rehearsal.setting import connect_devices
+from reservoir.rehearsal.wires import Event, Wires
+
+FIRST_MAC = 0x020300000000
+"""The hardware address of the first client that asks. Locally administered."""
+
+OFFERS_EXPIRED = 120.0
+"""Seconds after which servers have forgotten what they offered."""
+
+SILENT: Mapping[str, str] = {
+    "has": "an address that a device or a host has is configured there; no message carries it",
+    "names-equal": "names are no part of what clients and servers send",
+    "excluded-anyway": "what is never assigned shows in no message",
+    "empty-range": "what is never assigned shows in no message",
+    "member-shared": "it happens below IP, before any message",
+    "tag-shared": "it happens below IP, before any message",
+    "masks-differ": "only some of the traffic of clients is lost, none of their DHCP messages",
+    "on-link": "only some of the traffic of clients is lost, none of their DHCP messages",
+    "not-served": "what a device can't be given shows in no message",
+    "stays": "it takes a day of clients that come and go",
+    "depends": "a line that isn't understood does nothing here",
+    "depends-anywhere": "a line that isn't understood does nothing here",
+    "expired": "it is about the plan, not about clients",
+    "unused": "it is about the plan, not about clients",
+    "in-subnet": "clients outside the plan would notice",
+    "held-alone": "it shows when a router fails",
+    "offered-differently": "it takes two clients side by side",
+    "offered-either": "it takes two clients side by side",
+}
+"""Why no message shows an event."""
+
+
+def with_proofs(
+    findings: Sequence[Finding],
+    pools: Pools,
+    started: Mapping[str, Serving],
+    rehearsal: Rehearsal,
+) -> list[Finding]:
+    """The findings, each with what came of replaying its witness.
+
+    Args:
+        findings: What the checks found; what follows from another is left to that one.
+        pools: The plan.
+        started: What each device serves that was started from its configuration.
+        rehearsal: What came of rehearsing the plan, with the rules of its failures.
+    """
+    prover = _Prover(pools, started, rehearsal)
+    return [
+        finding if finding.cause else replace(finding, proof=prover.proof(finding))
+        for finding in findings
+    ]
+
+
+class _Prover:
+    def __init__(self, pools: Pools, started: Mapping[str, Serving], rehearsal: Rehearsal) -> None:
+        self._pools = pools
+        self._left_out = rehearsal.left_out
+        self._failures: dict[tuple[str, str | None], Failure] = {}
+        for each in rehearsal.networks:
+            for failure in (*each.failures, *each.accepted):
+                if failure.is_event:
+                    self._failures.setdefault((each.network, failure.rule), failure)
+        self._wires = Wires(pools)
+        connect_devices(self._wires, pools, started)
+        self._asked = 0
+        self._replays: Mapping[str, Callable[[Witness], Proof]] = {
+            "assigned": self._assigned,
+            "in-range": self._assigned,
+            "in-both": self._assigned,
+            "answered-for": self._answered_for,
+            "bound": self._bound,
+            "bound-to-two": self._bound,
+            "binding-ignored": self._binding_ignored,
+            "never-assigned": self._never_assigned,
+            "unanswered": self._unanswered,
+            "request-lost": self._unanswered,
+            "answer-lost": self._unanswered,
+            "not-relayed": self._unanswered,
+            "answered-twice": self._answered_twice,
+            "offered": self._offered,
+            "offered-only": self._offered,
+            "offered-none": self._offered_none,
+            "traffic-lost": self._traffic_lost,
+            "held-twice": self._held_twice,
+        }
+
+    def proof(self, finding: Finding) -> Proof:
+        """What comes of replaying a finding's witness."""
+        witness = finding.witness
+        if witness is None:
+            return Proof(False, "the finding is about no client")
+        for name in (finding.network, *finding.concerns):
+            failure = self._failures.get((name or "", finding.rule))
+            if failure is not None:
+                at = f" (frame {failure.at_message:,} of the rehearsal)"
+                return Proof(True, failure.reason + (at if failure.at_message else ""))
+        replay = self._replays.get(witness.kind)
+        if replay is None:
+            return Proof(False, SILENT.get(witness.kind, "no message shows it"))
+        if witness.network not in self._pools.plan.networks:
+            return Proof(False, "no network of the plan notices")
+        if witness.network in self._left_out:
+            return Proof(False, self._left_out[str(witness.network)])
+        return replay(witness)
+
+    # A client asks.
+
+    def _ask(self, witness: Witness, requested: int | None = None) -> tuple[list[Event], list[str]]:
+        """The offers to a client, and why others were not made."""
+        self._asked += 1
+        mac = witness.client if isinstance(witness.client, Mac) else Mac(FIRST_MAC + self._asked)
+        client = Client(mac, self._wires)
+        assert witness.network is not None
+        self._wires.connect(client, witness.network)
+        self._wires.lost.pop(mac, None)
+        message = Message(Kind.DISCOVER, self._asked, mac)
+        if isinstance(witness.client, bytes):
+            message.options[Option.CLIENT_IDENTIFIER] = witness.client
+        if requested is not None:
+            message.options[Option.REQUESTED_ADDRESS] = requested.to_bytes(4, "big")
+        events: list[Event] = []
+        self._wires.watch = events.append
+        self._wires.broadcast(client, message)
+        self._wires.clock.run(self._wires.clock.now + OFFERS_EXPIRED)
+        self._wires.watch = None
+        offers = {
+            (event.message.address(Option.SERVER), event.message.your_address): event
+            for event in events
+            if event.message is not None and event.message.kind is Kind.OFFER
+        }
+        return list(offers.values()), self._wires.lost.get(mac, [])
+
+    def _assigned(self, witness: Witness) -> Proof:
+        if witness.address is None:
+            return Proof(False, "no single address is at stake")
+        shown = format_address(witness.address)
+        offers, reasons = self._ask(witness, witness.address)
+        for offer in offers:
+            if _address(offer) == witness.address:
+                return Proof(True, f"{offer.who} offers {shown} to a client that asks for it")
+        return Proof(False, f"a client that asks for {shown} {_instead(offers, reasons)}")
+
+    def _answered_for(self, witness: Witness) -> Proof:
+        offers, reasons = self._ask(witness)
+        network = self._pools.plan.networks[witness.network or ""]
+        for offer in offers:
+            if not network.subnet.span.holds(_address(offer)):
+                return Proof(True, f"a client {_instead([offer], [])}")
+        return Proof(False, f"a client {_instead(offers, reasons)}")
+
+    def _bound(self, witness: Witness) -> Proof:
+        offers, reasons = self._ask(witness)
+        who = witness.name or "the bound client"
+        if any(_address(offer) == witness.address for offer in offers):
+            return Proof(True, f"{who} {_instead(offers, [])}")
+        return Proof(False, f"{who} {_instead(offers, reasons)}")
+
+    def _binding_ignored(self, witness: Witness) -> Proof:
+        offers, reasons = self._ask(witness)
+        who = witness.name or "the bound client"
+        is_right = any(_address(offer) == witness.address for offer in offers)
+        return Proof(not is_right, f"{who} {_instead(offers, reasons)}")
+
+    def _never_assigned(self, witness: Witness) -> Proof:
+        try:
+            address = parse_span(witness.value).first
+        except MalformedValueError:
+            return Proof(False, SILENT["empty-range"])
+        offers, reasons = self._ask(witness, address)
+        is_offered = any(_address(offer) == address for offer in offers)
+        asked = f"a client that asks for {format_address(address)}"
+        return Proof(not is_offered, f"{asked} {_instead(offers, reasons)}")
+
+    def _unanswered(self, witness: Witness) -> Proof:
+        offers, reasons = self._ask(witness)
+        subnet = self._pools.plan.networks[witness.network or ""].subnet
+        is_served = any(subnet.span.holds(_address(offer)) for offer in offers)
+        return Proof(not is_served, f"a client {_instead(offers, reasons)}")
+
+    def _answered_twice(self, witness: Witness) -> Proof:
+        offers, reasons = self._ask(witness)
+        servers = {offer.message.address(Option.SERVER) for offer in offers if offer.message}
+        return Proof(len(servers) > 1, f"a client {_instead(offers, reasons)}")
+
+    def _offered(self, witness: Witness) -> Proof:
+        offers, reasons = self._ask(witness)
+        for offer in offers:
+            assert offer.message is not None
+            for name, value in described(offer.message):
+                if witness.value and witness.value in (value, *value.split()):
+                    return Proof(True, f"{offer.who} offers the {name} {value}")
+        if offers:
+            return Proof(False, f"no {witness.option or 'option'} {witness.value} is offered")
+        return Proof(False, f"a client {_instead(offers, reasons)}")
+
+    def _offered_none(self, witness: Witness) -> Proof:
+        offers, reasons = self._ask(witness)
+        for offer in offers:
+            assert offer.message is not None
+            if witness.option not in dict(described(offer.message)):
+                shown = format_address(_address(offer))
+                return Proof(True, f"{offer.who} offers {shown} without a {witness.option}")
+        return Proof(False, f"a client {_instead(offers, reasons)}")
+
+    def _traffic_lost(self, witness: Witness) -> Proof:
+        device = witness.also.split(" ")[0]
+        if device not in self._pools.plan.devices or witness.address is None:
+            return Proof(False, "no known device is on the way")
+        way = self._wires.way(device, witness.address)
+        shown = format_address(witness.address)
+        if way.end in (End.NO_ROUTE, End.LOOP, End.DOWN):
+            return Proof(True, f"{way.at} has no way to {shown}")
+        return Proof(False, f"the way to {shown} leaves what the plan knows")
+
+    def _held_twice(self, witness: Witness) -> Proof:
+        for address, one, other in self._wires.segment(witness.network or "").twice:
+            if address == witness.address:
+                return Proof(True, f"{one} and {other} both answer at {format_address(address)}")
+        return Proof(False, "the two are not on one network")
+
+
+def _address(offer: Event) -> int:
+    return offer.message.your_address if offer.message else 0
+
+
+def _instead(offers: Iterable[Event], reasons: Sequence[str]) -> str:
+    """What a client is offered, by whom; or why it isn't."""
+    said = [f"{format_address(_address(offer))} by {offer.who}" for offer in offers]
+    if said:
+        return f"is offered {' and '.join(said)}"
+    return f"gets no answer: {'; '.join(dict.fromkeys(reasons)) or 'no device answers'}"
