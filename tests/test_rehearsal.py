@@ -15,7 +15,9 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from oracle import plans, text_of
 from reservoir.core.pools import Pools
+from reservoir.core.problems import InputError
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span, format_address, parse_address
 from reservoir.core.values.clients import Mac
@@ -260,6 +262,20 @@ def test_free_addresses_are_those_that_are_not_taken(
         assert [free.nth(place) for place in range(len(free))] == left
         if left:
             assert free.longest_unused() == [*unused, *returned][0]
+
+
+@given(plan=plans(), dialect=st.sampled_from(Library().names))
+@settings(max_examples=examples(40))
+def test_clients_fail_only_where_the_checks_know_why(plan: dict[str, Any], dialect: str) -> None:
+    """In small plans full of mistakes, in every dialect."""
+    for device in plan["devices"].values():
+        device["dialect"] = dialect
+    try:
+        opened = reservoir.loads(text_of(plan))
+    except InputError:
+        return
+    found = reservoir.rehearse(opened, clients=6)
+    assert all(failure.rule for each in found.networks for failure in each.failures)
 
 
 # Under way.

@@ -65,7 +65,8 @@ class _Judge:
         self.segment: Segment = wires.segment(network)
         self.index = pools.place_of(network)
         self.network = pools.networks[self.index]
-        self.result = NetworkRehearsed(network, (), self._relay())
+        lan = tuple(pools.topology.segment_of(network))
+        self.result = NetworkRehearsed(network, (), self._relay(), lan)
 
     def judged(
         self,

@@ -41,6 +41,8 @@ class NetworkRehearsed:
     """The devices that gave them their addresses; those that should, if nobody got one."""
     relay: str | None
     """The interface that relays for the network, if its server isn't in it."""
+    lan: tuple[str, ...] = ()
+    """The networks that share an interface with it, itself among them."""
     clients: int = 0
     """Those that tried: every bound one, and as many as are expected."""
     served: int = 0

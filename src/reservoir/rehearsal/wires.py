@@ -132,7 +132,7 @@ class Wires:
         }
         for name in pools.names:
             if name not in self._segments:
-                segment = self._laid(topology.segment_of(name))
+                segment = self._laid(self._on_one_lan(name))
                 self._segments |= dict.fromkeys(segment.networks, segment)
                 for port in segment.ports:
                     self._at_port.setdefault((port.device, port.interface), segment)
@@ -361,6 +361,16 @@ class Wires:
             self.watch(Event(self.clock.now, sent.mac, who, sent, to))
 
     # How they are laid.
+
+    def _on_one_lan(self, name: str) -> Sequence[str]:
+        """The networks on one LAN with a network; not those that name another VLAN."""
+        networks = self._pools.plan.networks
+        vlan = networks[name].vlan
+        return [
+            other
+            for other in self._topology.segment_of(name)
+            if None in (vlan, networks[other].vlan) or vlan == networks[other].vlan
+        ]
 
     def _laid(self, networks: Sequence[str]) -> Segment:
         """A segment with its ports: what is up and in the same VLAN, where both name one."""
