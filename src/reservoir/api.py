@@ -12,8 +12,8 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from os import PathLike
-from pathlib import Path
 
+from reservoir.configurations import configuration_text, each_device
 from reservoir.core.checks import Report, check_plan, rules
 from reservoir.core.findings import Finding, Obstacle, Severity, Witness
 from reservoir.core.plan.edits import Edit
@@ -23,7 +23,6 @@ from reservoir.core.subject import Subject
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.converting import convert_read
-from reservoir.dialects.notations.files import FILE_MARK, in_one_text
 from reservoir.dialects.reading import ConfigurationRead, read_device
 from reservoir.dialects.running.subject import ReadSubject
 from reservoir.dialects.sheet.library import beside
@@ -33,7 +32,7 @@ from reservoir.files import mending
 from reservoir.files.mending import Mended
 from reservoir.files.plan_file import LoadedPlan, load_plan
 from reservoir.files.recognising import require_no_plan
-from reservoir.files.texts import read_files, read_text
+from reservoir.rehearsal.day import rehearse_day
 from reservoir.rehearsal.known import name_rules
 from reservoir.rehearsal.proof import with_proofs
 from reservoir.rehearsal.rehearse import rehearse as rehearsal_of
@@ -258,7 +257,7 @@ def read(files: File | Iterable[File], dialect: str | None = None) -> list[Confi
     several = [files] if isinstance(files, str | PathLike) else files
     names = []
     for file in several:
-        within = _each_device(str(file), dialect)
+        within = each_device(str(file), dialect)
         if dialect is None:
             for name in dict.fromkeys([str(file), *within]):
                 require_no_plan(name)
@@ -295,6 +294,7 @@ def rehearse(
     listen: Collection[str] = (),
     seed: int = 0,
     disturbance: Disturbance = UNDISTURBED,
+    day: bool = False,
     capture: Callable[[float, bytes], None] | None = None,
     watch: Watch | None = None,
 ) -> Rehearsal:
@@ -310,6 +310,7 @@ def rehearse(
         listen: The networks of which the conversation is kept.
         seed: What chance begins with: the same seed gives the same messages.
         disturbance: What goes wrong under way.
+        day: Whether a virtual day passes too, with the comings and goings of the demand.
         capture: Called with the time in seconds and the bytes of each frame that is sent.
         watch: Called with the share of the clients that have come, 0 to 1.
 
@@ -331,6 +332,11 @@ def rehearse(
     )
     if rehearsed.failed:
         name_rules(rehearsed, check(subject).findings)
+    if day:
+        served = served_by(subject)
+        rehearsed.days = rehearse_day(
+            _pools_of(subject), served, only=networks, seed=seed, watch=watch
+        )
     return rehearsed
 
 
@@ -359,28 +365,6 @@ def _pools_of(subject: Subject) -> Pools:
     return subject.pools if isinstance(subject, Plan) else Pools(subject.plan)
 
 
-def _each_device(file: str, dialect: str | None) -> list[str]:
-    """The files and folders that a folder of several devices' configuration holds; else itself."""
-    if not Path(file).is_dir():
-        return [file]
-    within = sorted(path for path in Path(file).iterdir() if not path.name.startswith("."))
-    library = beside(str(Path(file) / "device"))
-    for path in within:
-        if path.is_dir():
-            continue
-        try:
-            sheet = read_device(read_text(str(path)), str(path), library, dialect).sheet
-        except InputError:
-            continue  # one that can't be read is named when all are
-        if sheet.notation.nesting.files:
-            return [file]
-        break
-    else:
-        if not any(path.is_dir() for path in within):
-            return [file]
-    return [str(path) for path in within]
-
-
 def combine(reads: Sequence[ConfigurationRead], plan: LoadedPlan | None = None) -> Subject:
     """Several devices' configuration as one, for :func:`check`.
 
@@ -406,32 +390,6 @@ def convert(read: ConfigurationRead, dialect: str) -> DeviceConfiguration:
         InputError: the dialect is unknown, or its sheet has mistakes.
     """
     return convert_read(read, beside(read.file).sheet(dialect))
-
-
-def configuration_text(file: File) -> str:
-    """A device's configuration as one text.
-
-    Args:
-        file: Path of the file or of a folder of files, or ``-`` for standard input.
-
-    Raises:
-        InputError: it can't be read.
-    """
-    name = str(file)
-    if not Path(name).is_dir():
-        return read_text(name)
-    files = read_files(name)
-    problems = [
-        Problem(
-            Place(f"{name}/{inside}", number), f"{FILE_MARK.strip()!r} begins a file of its own"
-        )
-        for inside, text in files
-        for number, line in enumerate(text.split("\n"), start=1)
-        if line.startswith(FILE_MARK)
-    ]
-    if problems:
-        raise InputError(problems)
-    return in_one_text(files)
 
 
 def _sheets(subject: Subject) -> dict[str, Sheet]:

@@ -59,6 +59,7 @@ SHARE = Share(0, 100)
     "until the pool is full).",
 )
 @click.option("--capture", metavar="FILE", help="Save every frame as a packet capture.")
+@click.option("--day", is_flag=True, help="Let a day pass too, with all who come and go.")
 @click.option("--seed", type=int, default=0, show_default=True, help="Seed for anything random.")
 @click.option("--loss", type=SHARE, default="0%", help="Frames that are lost.")
 @click.option("--duplicates", type=SHARE, default="0%", help="Frames that arrive twice.")
@@ -79,6 +80,7 @@ def command(
     trace: tuple[str, ...],
     clients: int | None,
     capture: str | None,
+    day: bool,
     seed: int,
     loss: float,
     duplicates: float,
@@ -98,6 +100,7 @@ def command(
       reservoir rehearse ferry-line.yaml
       reservoir rehearse ferry-line.yaml --trace crew
       reservoir rehearse ferry-line.yaml --loss 20% --capture ferry-line.pcap
+      reservoir rehearse ferry-line.yaml --day
       reservoir rehearse running/*
 
     Exit status: 0 every client got what it should, 1 a client failed, 2 unusable input.
@@ -114,6 +117,7 @@ def command(
             clients=clients,
             listen=trace,
             seed=seed,
+            day=day,
             disturbance=Disturbance(loss, duplicates, late),
             capture=(lambda at, frame: frames.append((at, frame))) if capture else None,
             watch=watch,
@@ -137,7 +141,7 @@ def _why_none(rehearsal: Rehearsal) -> str:
 def _show(
     rehearsal: Rehearsal, subject: Subject, trace: tuple[str, ...], form: str, out: str | None
 ) -> None:
-    from reservoir.reports.rehearsal import as_json, conversation, table
+    from reservoir.reports.rehearsal import as_json, conversation, day_table, table
 
     if form == "json":
         save_or_show(as_json(rehearsal, subject.files), out)
@@ -148,7 +152,10 @@ def _show(
         if each.network in trace
         for line in (*conversation(each, width()), "")
     ]
-    save_or_show((f"{line}\n" for line in (*lines, *table(rehearsal, width()))), out)
+    lines += table(rehearsal, width())
+    if rehearsal.days:
+        lines += ["", *day_table(rehearsal, width())]
+    save_or_show((f"{line}\n" for line in lines), out)
 
 
 def _say_next(rehearsal: Rehearsal, inputs: tuple[str, ...], trace: tuple[str, ...]) -> None:

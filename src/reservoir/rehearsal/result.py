@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from reservoir.core.values.addresses import Span
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.serving import Ignored
+from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.wires import Event
 
 
@@ -79,7 +80,7 @@ class NetworkRehearsed:
         return self.failures[0] if self.failures else None
 
 
-@dataclass(frozen=True)
+@dataclass
 class Rehearsal:
     """What the clients of a plan got."""
 
@@ -92,6 +93,8 @@ class Rehearsal:
     """Clients that asked for an address, as often as they did."""
     seconds: float
     """Virtual time that passed."""
+    days: Sequence[NetworkDay] = ()
+    """A day of each network that has a demand, if that was asked for."""
 
     @property
     def failed(self) -> bool:

@@ -72,7 +72,7 @@ class Server:
                 relay address; asked by devices that probe.
         """
         self.serving = serving
-        self._leases = leases
+        self.leases = leases
         self._is_used = is_used
         self._options: dict[tuple[int, int], dict[int, bytes]] = {}
 
@@ -81,7 +81,7 @@ class Server:
         message = arrival.message
         pools = self.serving.pools_for(arrival.interface, message.relay)
         for pool in pools:
-            self._leases[pool].expire(arrival.now)
+            self.leases[pool].expire(arrival.now)
         if message.kind is Kind.DISCOVER:
             return self._offer(arrival, pools)
         if message.kind is Kind.REQUEST:
@@ -106,7 +106,7 @@ class Server:
             if not size:
                 return Decision(f"has no addresses in {labels} for this client", is_full=True)
             return Decision(f"has no free address in {labels}", is_full=True)
-        leases, identifier = self._leases[claim.pool], arrival.message.identifier
+        leases, identifier = self.leases[claim.pool], arrival.message.identifier
         if claim.lease is None:
             until = arrival.now + OFFER_HELD
             leases.hold(identifier, arrival.message.mac, claim.address, until)
@@ -126,13 +126,13 @@ class Server:
             if self.serving.assigns_to_any(pool, arrival.interface, message.relay)
         ]
         for pool in open_pools:
-            lease = self._leases[pool].by_client.get(message.identifier)
+            lease = self.leases[pool].by_client.get(message.identifier)
             if lease is not None:
                 return _Claim(pool, lease.address, pool.offer, "the client has it already", lease)
         wished = message.address(Option.REQUESTED_ADDRESS)
         for pool in open_pools if wished is not None else ():
             assert wished is not None
-            if wished in self._leases[pool].free and not self._in_use(arrival, pool, wished):
+            if wished in self.leases[pool].free and not self._in_use(arrival, pool, wished):
                 return _Claim(pool, wished, pool.offer, "the client asks for it and it is free")
         for pool in open_pools:
             address = self._next(arrival, pool)
@@ -147,7 +147,7 @@ class Server:
                 bound: BoundClient | None = pool.bound.get(key)
                 if bound is None:
                     continue
-                lease = self._leases[pool].by_address.get(bound.address)
+                lease = self.leases[pool].by_address.get(bound.address)
                 if lease is None or lease.identifier == message.identifier:
                     why = "the client is bound to it"
                     return _Claim(pool, bound.address, bound.offer, why, lease)
@@ -155,7 +155,7 @@ class Server:
 
     def _next(self, arrival: Arrival, pool: ServingPool) -> int | None:
         """The next free address of a pool; those found in use are given up on the way."""
-        leases, behaviour = self._leases[pool], self.serving.behaviour
+        leases, behaviour = self.leases[pool], self.serving.behaviour
         while True:
             address = behaviour.next_address(leases.free, arrival.message.identifier)
             if address is None or not self._in_use(arrival, pool, address):
@@ -195,20 +195,20 @@ class Server:
             for key in _names(message):
                 bound = pool.bound.get(key)
                 if bound is not None and bound.address == address:
-                    lease = self._leases[pool].by_address.get(address)
+                    lease = self.leases[pool].by_address.get(address)
                     return _Claim(pool, address, bound.offer, "the client is bound to it", lease)
-            lease = self._leases[pool].by_address.get(address)
+            lease = self.leases[pool].by_address.get(address)
             if lease is not None and lease.identifier == message.identifier:
                 return _Claim(pool, address, pool.offer, "it is this client's", lease)
         return None
 
     def _knows(self, message: Message, pools: Sequence[ServingPool]) -> bool:
-        return any(message.identifier in self._leases[pool].by_client for pool in pools) or any(
+        return any(message.identifier in self.leases[pool].by_client for pool in pools) or any(
             key in pool.bound for pool in pools for key in _names(message)
         )
 
     def _acknowledge(self, arrival: Arrival, claim: _Claim) -> Decision:
-        leases, message = self._leases[claim.pool], arrival.message
+        leases, message = self.leases[claim.pool], arrival.message
         lease = claim.lease or leases.hold(
             message.identifier, message.mac, claim.address, arrival.now
         )
@@ -235,17 +235,17 @@ class Server:
     def _decline(self, message: Message, pools: Sequence[ServingPool]) -> Decision:
         address = message.address(Option.REQUESTED_ADDRESS)
         for pool in pools:
-            lease = self._leases[pool].by_address.get(address or 0)
+            lease = self.leases[pool].by_address.get(address or 0)
             if lease is not None and lease.identifier == message.identifier:
-                self._leases[pool].abandon(lease.address)
+                self.leases[pool].abandon(lease.address)
                 return Decision(f"gives {format_address(lease.address)} up: somebody else has it")
         return Decision("ignores it: the declined address is not this client's")
 
     def _release(self, message: Message) -> Decision:
         for pool in self.serving.pools:
-            lease = self._leases[pool].by_address.get(message.own_address)
+            lease = self.leases[pool].by_address.get(message.own_address)
             if lease is not None and lease.identifier == message.identifier:
-                self._leases[pool].end(lease)
+                self.leases[pool].end(lease)
                 return Decision(f"takes {format_address(lease.address)} back")
         return Decision("ignores it: the released address is not this client's")
 
@@ -260,7 +260,7 @@ class Server:
 
     def _withdraw(self, message: Message) -> None:
         """Free what was offered to a client that chose another server."""
-        for leases in dict.fromkeys(self._leases.values()):
+        for leases in dict.fromkeys(self.leases.values()):
             lease = leases.by_client.get(message.identifier)
             if lease is not None and lease.is_offer and not leases.is_shared:
                 leases.end(lease)

@@ -10,6 +10,7 @@ from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted
+from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.message import described
 from reservoir.rehearsal.result import Failure, NetworkRehearsed, Rehearsal
 from reservoir.rehearsal.wires import Event
@@ -50,6 +51,38 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
     if rehearsal.left_out or rehearsal.ignored:
         yield ""
     yield from wrapped(summary(rehearsal), width, "")
+
+
+def day_table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
+    """A line for each network of a virtual day: who came, and the most addresses taken at once."""
+    heads = ("network", "came", "refused", "most taken", "at", "expected", "addresses")
+    rows = [
+        (
+            day.network,
+            f"{day.came:,}",
+            f"{day.refused:,}",
+            f"{day.peak:,}",
+            _clock(day.peak_at),
+            f"{day.expected:,}",
+            f"{day.room:,}",
+        )
+        for day in rehearsal.days
+    ]
+    widths = [max(map(len, column)) for column in zip(heads, *rows, strict=True)]
+    for cells in (heads, *rows):
+        line = cells[0].ljust(widths[0]) + "".join(
+            f"  {cell.rjust(size)}" for cell, size in zip(cells[1:], widths[1:], strict=True)
+        )
+        yield styled(line, "heading") if cells is heads else line
+    yield ""
+    came = sum(day.came for day in rehearsal.days)
+    refused = sum(day.refused for day in rehearsal.days)
+    told = f"In a day {counted(came, 'client')} came and {refused:,} found no free address."
+    yield from wrapped(told, width, "")
+
+
+def _clock(seconds: int) -> str:
+    return f"{seconds // 3600 % 24:02}:{seconds // 60 % 60:02}"
 
 
 def summary(rehearsal: Rehearsal) -> str:
@@ -95,6 +128,7 @@ def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
         "command": "rehearse",
         "inputs": list(files),
         "networks": [_network(each) for each in networks],
+        "days": [_day(day) for day in rehearsal.days],
         "left_out": [{"network": n, "because": why} for n, why in rehearsal.left_out.items()],
         "ignored": [
             {"device": device, "line": one.line, "what": one.what, "because": one.why}
@@ -133,6 +167,19 @@ def _network(each: NetworkRehearsed) -> dict[str, Any]:
         "failure": _failure(each.failure) if each.failure else None,
         "failures": [_failure(failure) for failure in each.failures],
         "accepted": [_failure(failure) for failure in each.accepted],
+    }
+
+
+def _day(day: NetworkDay) -> dict[str, Any]:
+    return {
+        "network": day.network,
+        "came": day.came,
+        "refused": day.refused,
+        "peak": day.peak,
+        "peak_at": _clock(day.peak_at),
+        "expected": day.expected,
+        "addresses": day.room,
+        "taken": day.taken,
     }
 
 

@@ -1,0 +1,195 @@
+"""A virtual day: clients come and go as the demand says, and addresses are taken and given back.
+
+Every day is like the last. Leases of the days before are still held in the morning, so the day that
+counts comes after as many others as a visitor's address stays taken.
+Visitors leave without a word, and those of other days are others.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Collection, Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import partial
+
+from reservoir.core.plan.model import Demand
+from reservoir.core.pools import Pools
+from reservoir.core.sizing.demand import DAY, hold, peak_devices
+from reservoir.core.values.clients import Mac
+from reservoir.core.values.durations import INFINITE
+from reservoir.dialects.behaviour.serving import Serving
+from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.leases import PoolLeases
+from reservoir.rehearsal.setting import connect_devices
+from reservoir.rehearsal.wires import Wires
+
+MOST_DAYS_BEFORE = 8
+"""Days that are lived through before the one that counts, at most."""
+
+STEP = 300
+"""Seconds between two looks at how many addresses are taken."""
+
+FIRST_MAC = 0x021000000000
+"""The hardware address of the first client of the day. Locally administered."""
+
+
+@dataclass
+class NetworkDay:
+    """A day of one network."""
+
+    network: str
+    room: int
+    """Addresses that clients may have: assignable ones, and those that are bound."""
+    expected: int
+    """The most that are taken at once, as sizing has it."""
+    came: int = 0
+    """Clients that asked for an address that day; those always there too."""
+    refused: int = 0
+    """Those of them that got none."""
+    taken: list[int] = field(default_factory=list)
+    """Addresses taken at the end of each :data:`STEP` seconds from midnight."""
+
+    @property
+    def peak(self) -> int:
+        """The most that were taken at once."""
+        return max(self.taken, default=0)
+
+    @property
+    def peak_at(self) -> int:
+        """When that was first so: seconds from midnight."""
+        return (self.taken.index(self.peak) + 1) * STEP if self.taken else 0
+
+
+def rehearse_day(
+    pools: Pools,
+    started: Mapping[str, Serving],
+    *,
+    only: Collection[str] = (),
+    seed: int = 0,
+    watch: Callable[[float], None] | None = None,
+) -> list[NetworkDay]:
+    """Let a day pass in every network that has a demand.
+
+    Args:
+        pools: The plan.
+        started: What each device serves that was started from its configuration.
+        only: The networks; all if empty.
+        seed: What chance begins with: when visitors walk in.
+        watch: Called with the share of the time that has passed, 0 to 1.
+
+    Returns:
+        What came of it, in the plan's order; networks without a demand are left out.
+    """
+    wires = Wires(pools, seed)
+    connect_devices(wires, pools, started)
+    lives = [
+        _Life(name, network.demand, pools, wires)
+        for name, network in pools.plan.networks.items()
+        if network.demand is not None and (not only or name in only)
+    ]
+    before = max((life.days_before for life in lives), default=0)
+    for life in lives:
+        life.begin(before)
+    count = (before + 1) * DAY // STEP
+    for step in range(count):
+        wires.clock.run((step + 1) * STEP)
+        if (step + 1) * STEP > before * DAY:
+            for life in lives:
+                life.look()
+        if watch is not None:
+            watch((step + 1) / count)
+    return [life.result for life in lives]
+
+
+class _Life:
+    """The clients of one network, as they come and go."""
+
+    def __init__(self, name: str, demand: Demand, pools: Pools, wires: Wires) -> None:
+        self._name = name
+        self._demand = demand
+        self._wires = wires
+        index = pools.place_of(name)
+        self._lease = pools.offer_in(name).lease or INFINITE
+        self._first = FIRST_MAC + (index << 24)
+        self._number = 0
+        self._bound = [pools.bindings.client_at(row) for row in pools.bound_rows(index).tolist()]
+        self._leases = list(self._leases_of(pools))
+        self.result = NetworkDay(
+            name,
+            len(pools.assignable_in(index)) + len(self._bound),
+            peak_devices(demand, self._lease),
+        )
+
+    def _leases_of(self, pools: Pools) -> Iterator[PoolLeases]:
+        """What is remembered of the pools in the network's subnet; a pair's once."""
+        subnet = pools.plan.networks[self._name].subnet.subnet
+        found = (
+            leases
+            for device in self._wires.devices.values()
+            if device.server is not None
+            for pool, leases in device.server.leases.items()
+            if pool.subnet == subnet
+        )
+        yield from dict.fromkeys(found)
+
+    @property
+    def days_before(self) -> int:
+        """Days after which as many addresses are taken as on any later one."""
+        stays = [arrival.stay for arrival in self._demand.arrivals]
+        if self._demand.walk_in is not None:
+            stays.append(self._demand.walk_in.stay.mean)
+        held = max((hold(stay, self._lease) for stay in stays), default=0.0)
+        return min(math.ceil(held / DAY), MOST_DAYS_BEFORE) if held < math.inf else 0
+
+    def begin(self, before: int) -> None:
+        """Plan everybody's coming and going, from the first day on."""
+        growth = (1 + self._demand.growth) ** self._demand.horizon
+        there = math.ceil(self._demand.devices * growth * (1 - 1e-9))
+        first = before - self.days_before
+        for number in range(there):
+            name = self._bound[number] if number < len(self._bound) else None
+            at = first * DAY + number * 0.05
+            self._wires.clock.after(at, self._comes, math.inf, name, True)
+        for day in range(first, before + 1):
+            for at, stay in self._visits(growth):
+                is_counted = day == before
+                self._wires.clock.after(day * DAY + at, self._comes, stay, None, is_counted)
+
+    def _visits(self, growth: float) -> Iterator[tuple[float, float]]:
+        """When each visitor of a day comes, and how long it stays: seconds."""
+        for arrival in self._demand.arrivals:
+            count = math.ceil(arrival.devices * growth * (1 - 1e-9))
+            for number in range(count):
+                yield arrival.at + (arrival.over or 0) * (number + 0.5) / count, arrival.stay
+        walk_in = self._demand.walk_in
+        if walk_in is not None and walk_in.rate:
+            at, end = map(float, walk_in.between)
+            while (at := at + self._wires.random.expovariate(walk_in.rate * growth)) < end:
+                yield at, float(walk_in.stay.mean)
+
+    def _comes(self, stay: float, name: Mac | bytes | None, is_counted: bool) -> None:
+        self._number += 1
+        mac = name if isinstance(name, Mac) else Mac(self._first + self._number)
+        identifier = name if isinstance(name, bytes) else None
+        client = Client(mac, self._wires, identifier, patience=1)
+        client.keeps = True
+        self._wires.connect(client, self._name)
+        client.switch_on()
+        self.result.came += is_counted
+        if is_counted:
+            # By then it has an address or has given up.
+            self._wires.clock.after(STEP, self._look_at, client)
+        if stay < math.inf:
+            self._wires.clock.after(stay, partial(client.leave, releases=False))
+
+    def _look_at(self, client: Client) -> None:
+        self.result.refused += client.acknowledged is None
+
+    def look(self) -> None:
+        """Count the addresses that are taken now."""
+        now = self._wires.clock.now
+        for leases in self._leases:
+            leases.expire(now)
+        self.result.taken.append(
+            sum(not lease.is_offer for leases in self._leases for lease in leases)
+        )
