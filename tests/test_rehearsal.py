@@ -23,8 +23,10 @@ from reservoir.core.values.addresses import Span, format_address, parse_address
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.writing import write_device
+from reservoir.files.lease_list import read_lease_list
 from reservoir.rehearsal import frame, message
 from reservoir.rehearsal.client import Client, State
+from reservoir.rehearsal.day import rehearse_day
 from reservoir.rehearsal.leases import Free
 from reservoir.rehearsal.message import Kind, Message, Option
 from reservoir.rehearsal.rehearse import rehearse
@@ -432,6 +434,71 @@ def test_configuration_is_rehearsed_as_it_runs(run: Run, tmp_path: Path) -> None
         "there is", "There is"
     )
     assert run("rehearse", "plan.yaml", "--loss", "120%").code == 2
+
+
+@given(
+    arrivals=st.lists(
+        st.tuples(st.integers(0, 23), st.integers(1, 60), st.integers(1, 90), st.integers(10, 300)),
+        min_size=1,
+        max_size=3,
+    ),
+    lease=st.sampled_from(["10m", "45m", "3h"]),
+)
+@settings(max_examples=examples(6))
+def test_a_day_takes_as_many_addresses_as_sizing_says(
+    arrivals: list[tuple[int, int, int, int]], lease: str
+) -> None:
+    """Groups that come together and leave without a word; but for those who come at once."""
+    demand = [
+        {"at": f"{hour:02}:00", "devices": devices, "over": f"{over}m", "stay": f"{stay}m"}
+        for hour, devices, over, stay in arrivals
+    ]
+    plan = reservoir.load(a_day_of({"arrivals": demand}, 400, lease))
+    (day,) = rehearse_day(plan.pools, reservoir.served_by(plan))
+    assert day.refused == 0
+    assert day.came == sum(devices for _, devices, _, _ in arrivals)
+    # Seen every five minutes, the peak may lie between two looks: as many come meanwhile.
+    between = sum(min(devices, devices * 5 // over + 1) for _, devices, over, _ in arrivals)
+    assert day.expected - between <= day.peak <= day.expected + len(arrivals)
+
+
+@pytest.mark.parametrize("seed", range(examples(2)))
+def test_as_many_are_refused_as_erlang_says(seed: int) -> None:
+    """Visitors who walk in find the pool full as often as his formula has it, within chance."""
+    demand = {"walk_in": {"rate": "60/h", "stay": "25m"}}
+    plan = reservoir.load(a_day_of(demand, 36, "20m"))  # each address is held for 40 minutes
+    (day,) = rehearse_day(plan.pools, reservoir.served_by(plan), seed=seed)
+    refused = 1.0
+    for places in range(1, 37):
+        refused = 40 * refused / (places + 40 * refused)
+    assert abs(day.refused / day.came - refused) < 0.05
+    assert day.peak == 36
+
+
+def a_day_of(demand: dict[str, Any], addresses: int, lease: str) -> dict[str, Any]:
+    """A plan with one network of so many addresses."""
+    last = format_address(parse_address("10.84.20.10") + addresses - 1)
+    network = {
+        "subnet": "10.84.20.0/22",
+        "gateway": "10.84.20.1",
+        "ranges": [f"10.84.20.10-{last}"],
+        "lease": lease,
+        "demand": demand,
+    }
+    pier = {"dialect": "tamarack", "interfaces": {"deck": {"address": "10.84.20.1/22"}}}
+    return {"reservoir": 1, "devices": {"pier": pier}, "networks": {"wifi": network}}
+
+
+def test_a_day_and_a_lease_list_as_people_get_them(run: Run, tmp_path: Path) -> None:
+    """The day is a second table; the list says who has what, in the format that others read."""
+    (tmp_path / "plan.yaml").write_text(json.dumps(a_day_of({"devices": 3}, 5, "1h")))
+    ended = run("rehearse", "plan.yaml", "--day", "--leases-out", "leases.csv")
+    assert ended.code == 0, ended.err
+    assert "wifi        3        0           3  00:05         3          5" in ended.out
+    assert "In a day 3 clients came and 0 found no free address." in ended.out
+    rows = read_lease_list(tmp_path / "leases.csv")
+    assert [format_address(row.address) for row in rows] == [f"10.84.20.{n}" for n in range(10, 15)]
+    assert {(row.network, row.server, row.expires) for row in rows} == {("wifi", "pier", None)}
 
 
 def test_leases_of_a_pair_are_one(run: Run) -> None:

@@ -60,6 +60,7 @@ SHARE = Share(0, 100)
 )
 @click.option("--capture", metavar="FILE", help="Save every frame as a packet capture.")
 @click.option("--day", is_flag=True, help="Let a day pass too, with all who come and go.")
+@click.option("--leases-out", metavar="FILE", help="Save who got which address, as a lease list.")
 @click.option("--seed", type=int, default=0, show_default=True, help="Seed for anything random.")
 @click.option("--loss", type=SHARE, default="0%", help="Frames that are lost.")
 @click.option("--duplicates", type=SHARE, default="0%", help="Frames that arrive twice.")
@@ -81,6 +82,7 @@ def command(
     clients: int | None,
     capture: str | None,
     day: bool,
+    leases_out: str | None,
     seed: int,
     loss: float,
     duplicates: float,
@@ -128,6 +130,10 @@ def command(
         from reservoir.files.captures import save_capture  # late: only for a capture
 
         save_capture(capture, frames)
+    if leases_out is not None:
+        from reservoir.files.lease_list import lease_list  # late: only for a list
+
+        save_or_show(lease_list(rehearsal.leases), leases_out)
     _show(rehearsal, subject, trace, form, out)
     _say_next(rehearsal, inputs, trace)
     if rehearsal.failed:

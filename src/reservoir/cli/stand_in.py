@@ -198,6 +198,7 @@ def _restore(stand_in: UdpStandIn, file: Path) -> None:
 
     for row in read_lease_list(file):
         identifier = row.identifier or row.mac.identifier
-        if not stand_in.remember(identifier, row.mac, row.address, row.expires):
+        expires = row.expires if row.expires is not None else float("inf")
+        if not stand_in.remember(identifier, row.mac, row.address, expires):
             shown = format_address(row.address)
             complain(f"{file}: {shown} of {row.mac} is in no pool; its lease is left out")

@@ -32,8 +32,8 @@ class LeaseRow:
     address: int
     network: str
     server: str
-    expires: float
-    """Seconds since 1970; infinite for a lease without end."""
+    expires: float | None
+    """Seconds since 1970, infinite for a lease without end; None if that isn't known."""
 
 
 def lease_list(rows: Iterable[LeaseRow]) -> str:
@@ -53,7 +53,9 @@ def _harmless(name: str) -> str:
     return f"'{name}" if name.startswith(_FORMULA) else name
 
 
-def _written(expires: float) -> str:
+def _written(expires: float | None) -> str:
+    if expires is None:
+        return ""
     if expires == float("inf"):
         return NEVER
     return datetime.datetime.fromtimestamp(expires, datetime.UTC).isoformat(timespec="seconds")
@@ -103,12 +105,14 @@ def _rows(file: str, text: str, problems: list[Problem]) -> Iterator[LeaseRow]:
             )
 
 
-def _read_end(cell: str) -> float:
-    """When a lease ends.
+def _read_end(cell: str) -> float | None:
+    """When a lease ends, if the list says so.
 
     Raises:
         MalformedValueError: it is no time with an offset, and not ``never``.
     """
+    if not cell:
+        return None
     if cell == NEVER:
         return float("inf")
     try:

@@ -9,10 +9,12 @@ from itertools import islice
 
 from reservoir.core.pools import Pools
 from reservoir.core.sizing.demand import peak_devices
+from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Client as Name
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.serving import Serving
+from reservoir.files.lease_list import LeaseRow
 from reservoir.rehearsal.client import MOST_TRIES, Client
 from reservoir.rehearsal.judging import judge, not_renewed
 from reservoir.rehearsal.result import NetworkRehearsed, Rehearsal
@@ -121,6 +123,7 @@ def rehearse(
     networks = [
         judge(cast.network, cast.bound, cast.expected, cast.filling, wires, pools) for cast in casts
     ]
+    leases = [row for cast in casts for row in _leases_of(cast, pools)]
     _let_renew(wires, casts, networks)
     for each in networks:
         each.conversation = conversations.get(each.network, [])
@@ -130,6 +133,7 @@ def rehearse(
         ignored={name: serving.ignored for name, serving in started.items() if serving.ignored},
         exchanges=sum(1 for cast in casts for _ in cast.everybody),
         seconds=wires.clock.now,
+        leases=leases,
     )
 
 
@@ -177,6 +181,16 @@ def _bound_client(name: Name, row: int, wires: Wires, tries: int) -> Client:
     if isinstance(name, Mac):
         return Client(name, wires, patience=tries)
     return Client(Mac(IDENTIFIED_CLIENT_MAC + row), wires, name, patience=tries)
+
+
+def _leases_of(cast: _Cast, pools: Pools) -> Iterator[LeaseRow]:
+    """What the clients of a network have."""
+    for client in cast.everybody:
+        if client.is_online:
+            holders = pools.topology.holders(client.server)
+            server = holders[0].device if holders else format_address(client.server)
+            whose = (client.mac, client.identifier, client.address)
+            yield LeaseRow(*whose, cast.network, server, None)
 
 
 def _let_come(

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from reservoir.core.values.addresses import Span
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.serving import Ignored
+from reservoir.files.lease_list import LeaseRow
 from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.wires import Event
 
@@ -93,6 +94,8 @@ class Rehearsal:
     """Clients that asked for an address, as often as they did."""
     seconds: float
     """Virtual time that passed."""
+    leases: Sequence[LeaseRow] = ()
+    """Who had which address once everybody had come; virtual time says nothing of its end."""
     days: Sequence[NetworkDay] = ()
     """A day of each network that has a demand, if that was asked for."""
 
