@@ -386,6 +386,7 @@ def test_findings_are_proven_by_a_message_or_say_why_not(run: Run) -> None:
     assert all(proof["text"] for proof in proofs.values())
     assert proofs["ranges-overlap"]["text"].startswith("harbour-office offers 10.84.51.120")
     assert "is offered 10.84.31.254" in proofs["range-takes-edge-address"]["text"]
+    assert "causes   pool-undersized" in run("check", hurried, "--prove").out
     shown = run("check", hurried, "--prove", "--select", "range-takes-edge-address").out
     assert "replay   can't show it: a client that asks for 10.84.31.255" in shown
     assert "proof" not in json.loads(run("check", hurried, "--format", "json").out)["summary"]

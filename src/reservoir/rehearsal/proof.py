@@ -65,8 +65,15 @@ def with_proofs(
         rehearsal: What came of rehearsing the plan, with the rules of its failures.
     """
     prover = _Prover(pools, started, rehearsal)
+    proven = {
+        id(finding): replace(finding, proof=prover.proof(finding))
+        for finding in findings
+        if finding.cause is None
+    }
     return [
-        finding if finding.cause else replace(finding, proof=prover.proof(finding))
+        proven[id(finding)]
+        if finding.cause is None
+        else replace(finding, cause=proven.get(id(finding.cause), finding.cause))
         for finding in findings
     ]
 
