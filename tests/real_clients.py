@@ -73,17 +73,18 @@ for step in $STEPS; do
       pid=$!
       if wait_for event=bound; then
         kill -USR1 $pid; wait_for event=renew && echo renewed
-        [ -n "$RELEASE" ] && kill -USR2 $pid && wait_for event=deconfig
+        [ -z "$RELEASE" ] || { kill -USR2 $pid && wait_for event=deconfig; } || true
       fi
       kill $pid 2> /dev/null || true ;;
     dhclient)
       files="-lf $SCRATCH/$mac.leases -pf $SCRATCH/dhclient.pid"
       in_client timeout 12 dhclient -4 -1 -sf "$TOLD" $files cli > /dev/null 2>&1 || true
       if reported reason=BOUND; then
-        kill $(cat "$SCRATCH/dhclient.pid")
+        for _ in $(seq 50); do [ -s "$SCRATCH/dhclient.pid" ] && break; sleep 0.1; done
+        kill $(cat "$SCRATCH/dhclient.pid") || true
         in_client timeout 12 dhclient -4 -1 -sf "$TOLD" $files cli > /dev/null 2>&1 || true
         reported reason=REBOOT && echo renewed
-        [ -z "$RELEASE" ] || in_client dhclient -4 -r -sf "$TOLD" $files cli > /dev/null 2>&1
+        [ -z "$RELEASE" ] || in_client dhclient -4 -r -sf "$TOLD" $files cli > /dev/null 2>&1 || true
       fi
       kill $(cat "$SCRATCH/dhclient.pid" 2> /dev/null) 2> /dev/null || true ;;
     dhcpcd)

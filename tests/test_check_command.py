@@ -124,6 +124,7 @@ def test_json_has_every_field(run: Run, put: Put) -> None:
                     "new": "10.84.30.2-10.84.30.99",
                 }
             ],
+            "proof": None,
             "cause": None,
             "accepted": None,
         }
