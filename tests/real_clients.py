@@ -84,7 +84,9 @@ for step in $STEPS; do
         kill $(cat "$SCRATCH/dhclient.pid") || true
         in_client timeout 12 dhclient -4 -1 -sf "$TOLD" $files cli > /dev/null 2>&1 || true
         reported reason=REBOOT && echo renewed
-        [ -z "$RELEASE" ] || in_client dhclient -4 -r -sf "$TOLD" $files cli > /dev/null 2>&1 || true
+        if [ -n "$RELEASE" ]; then
+          in_client dhclient -4 -r -sf "$TOLD" $files cli > /dev/null 2>&1 || true
+        fi
       fi
       kill $(cat "$SCRATCH/dhclient.pid" 2> /dev/null) 2> /dev/null || true ;;
     dhcpcd)
