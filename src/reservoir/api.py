@@ -15,7 +15,7 @@ from os import PathLike
 
 from reservoir.configurations import configuration_text, each_device
 from reservoir.core.checks import Report, check_plan, rules
-from reservoir.core.findings import Finding, Obstacle, Severity, Witness
+from reservoir.core.findings import Finding, Obstacle, Proof, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError, Place, Problem, UnknownNameError
@@ -43,6 +43,7 @@ from reservoir.rehearsal.wires import UNDISTURBED, Disturbance
 __all__ = [
     "ConfigurationRead",
     "DeviceConfiguration",
+    "Disturbance",
     "Edit",
     "Finding",
     "InputError",
@@ -50,6 +51,7 @@ __all__ = [
     "Place",
     "Plan",
     "Problem",
+    "Proof",
     "Rehearsal",
     "Report",
     "Severity",
@@ -332,10 +334,9 @@ def rehearse(
     )
     if rehearsed.failed:
         name_rules(rehearsed, check(subject).findings)
-    if day:
-        served = served_by(subject)
+    if day:  # the devices start anew
         rehearsed.days = rehearse_day(
-            _pools_of(subject), served, only=networks, seed=seed, watch=watch
+            _pools_of(subject), served_by(subject), only=networks, seed=seed, watch=watch
         )
     return rehearsed
 
