@@ -13,7 +13,14 @@ from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
+import reservoir
 from real_host import why_not as why_no_namespaces
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import parse_mac
+from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.message import Option, option_text
+from reservoir.rehearsal.setting import connect_devices
+from reservoir.rehearsal.wires import Wires
 
 PROGRAMS = ("udhcpc", "dhclient", "dhcpcd", "dhcrelay", "tshark", "unshare", "ip")
 
@@ -59,6 +66,14 @@ for _ in $(seq 50); do [ -s "$SCRATCH/seen.pcapng" ] && break; sleep 0.1; done
 reported() { grep -q "$1" "$SCRATCH/events"; }
 wait_for() { for _ in $(seq 60); do reported "$1" && return 0; sleep 0.1; done; return 1; }
 
+released=0
+heard_release() {
+  released=$((released + 1))
+  for _ in $(seq 80); do
+    [ "$(grep -c 'RELEASE: takes' "$SCRATCH/stand-in.log")" -ge $released ] && return 0; sleep 0.1
+  done
+}
+
 for step in $STEPS; do
   kind=${step%%=*}; mac=${step#*=}
   echo "client $kind $mac"
@@ -73,7 +88,7 @@ for step in $STEPS; do
       pid=$!
       if wait_for event=bound; then
         kill -USR1 $pid; wait_for event=renew && echo renewed
-        [ -z "$RELEASE" ] || { kill -USR2 $pid && wait_for event=deconfig; } || true
+        if [ -n "$RELEASE" ]; then kill -USR2 $pid; heard_release; fi
       fi
       kill $pid 2> /dev/null || true ;;
     dhclient)
@@ -86,6 +101,7 @@ for step in $STEPS; do
         reported reason=REBOOT && echo renewed
         if [ -n "$RELEASE" ]; then
           in_client dhclient -4 -r -sf "$TOLD" $files cli > /dev/null 2>&1 || true
+          heard_release
         fi
       fi
       kill $(cat "$SCRATCH/dhclient.pid" 2> /dev/null) 2> /dev/null || true ;;
@@ -94,7 +110,10 @@ for step in $STEPS; do
       pid=$!
       if wait_for reason=BOUND; then
         in_client dhcpcd -4 -N cli > /dev/null 2>&1 && wait_for reason=RENEW && echo renewed
-        [ -z "$RELEASE" ] || in_client dhcpcd -4 -k cli > /dev/null 2>&1 || true
+        if [ -n "$RELEASE" ]; then
+          in_client dhcpcd -4 -k cli > /dev/null 2>&1 || true
+          heard_release
+        fi
       fi
       kill $pid 2> /dev/null || true ;;
   esac
@@ -218,3 +237,29 @@ def malformed(capture: Path) -> tuple[int, str]:
         check=True,
     )
     return len(seen.stdout.splitlines()), wrong.stdout
+
+
+def predicted(plan: Path, macs: list[str], network: str) -> list[dict[str, str]]:
+    """What the rehearsal says that clients get who come in this order; nothing for the refused."""
+    opened = reservoir.load(plan)
+    wires = Wires(opened.pools)
+    connect_devices(wires, opened.pools, reservoir.served_by(opened))
+    found: list[dict[str, str]] = []
+    for mac in macs:
+        client = Client(parse_mac(mac), wires)
+        wires.connect(client, network)
+        client.switch_on()
+        wires.clock.run(wires.clock.now + 100)
+        given = client.acknowledged
+        if given is None:
+            found.append({})
+            continue
+        texts = {code: option_text(code, given.options[code]) for code in given.options}
+        lease = given.number(Option.LEASE_TIME)
+        values = (
+            format_address(given.your_address),
+            *(texts[code] for code in (Option.MASK, Option.ROUTER, Option.DNS, Option.DOMAIN)),
+            str(lease),
+        )
+        found.append(dict(zip(ASKED, values, strict=True)))
+    return found

@@ -9,6 +9,7 @@ import pytest
 
 import reservoir
 from conftest import Run
+from real_clients import predicted
 from real_host import Answer, answers, why_not
 from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import parse_address
@@ -74,6 +75,11 @@ def test_the_real_service_assigns_what_the_plan_says(
     assert found[3].told == {}
     assert found[4].told["ip"] == "10.85.20.21"
     assert found[5].told["ip"] == "10.85.20.200"
+    rehearsed = predicted(tmp_path / "plan.yaml", [answer.client for answer in found], "shed")
+    for answer, expected in zip(found, rehearsed, strict=True):  # in an order of its own
+        assert {key: answer.told[key] for key in expected} | {"ip": ""} == expected | {"ip": ""}
+        assert bool(answer.told) == bool(expected)
+    assert {one["ip"] for one in rehearsed if one} == {a.told["ip"] for a in found if a.told}
     for answer in (*found[:3], *found[4:]):
         assert answer.told | {"ip": ""} == {
             "ip": "",

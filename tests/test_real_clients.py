@@ -6,14 +6,7 @@ from pathlib import Path
 
 import pytest
 
-import reservoir
-from real_clients import ASKED, Told, malformed, told, why_not
-from reservoir.core.values.addresses import format_address
-from reservoir.core.values.clients import parse_mac
-from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.message import Option, option_text
-from reservoir.rehearsal.setting import connect_devices
-from reservoir.rehearsal.wires import Wires
+from real_clients import Told, malformed, predicted, told, why_not
 
 pytestmark = pytest.mark.skipif(bool(why_not()), reason=why_not())
 
@@ -51,32 +44,6 @@ CLIENTS = [
 LATE = ("udhcpc", "02:00:00:00:53:04")
 
 
-def predicted(plan: Path, macs: list[str]) -> list[dict[str, str]]:
-    """What the rehearsal says that clients get who come in this order; nothing for the refused."""
-    opened = reservoir.load(plan)
-    wires = Wires(opened.pools)
-    connect_devices(wires, opened.pools, reservoir.served_by(opened))
-    found: list[dict[str, str]] = []
-    for mac in macs:
-        client = Client(parse_mac(mac), wires)
-        wires.connect(client, "crew")
-        client.switch_on()
-        wires.clock.run(wires.clock.now + 100)
-        given = client.acknowledged
-        if given is None:
-            found.append({})
-            continue
-        texts = {code: option_text(code, given.options[code]) for code in given.options}
-        lease = given.number(Option.LEASE_TIME)
-        values = (
-            format_address(given.your_address),
-            *(texts[code] for code in (Option.MASK, Option.ROUTER, Option.DNS, Option.DOMAIN)),
-            str(lease),
-        )
-        found.append(dict(zip(ASKED, values, strict=True)))
-    return found
-
-
 @pytest.mark.parametrize(
     ("mode", "plan", "device"), [("direct", DIRECT, "pier"), ("relay", RELAYED, "office")]
 )
@@ -88,7 +55,7 @@ def test_real_clients_get_what_was_predicted(
     file.write_text(plan)
     found = told(file, device, [*CLIENTS, LATE], mode, release=False)
     macs = [mac for _, mac in (*CLIENTS, LATE)]
-    assert [one.values for one in found] == predicted(file, macs)
+    assert [one.values for one in found] == predicted(file, macs, "crew")
     assert [one.renewed for one in found] == [True] * 4 + [False]
     assert found[3].values["ip"] == "10.84.30.99"
     assert found[4].values == {}
