@@ -66,6 +66,8 @@ for _ in $(seq 50); do [ -s "$SCRATCH/seen.pcapng" ] && break; sleep 0.1; done
 reported() { grep -q "$1" "$SCRATCH/events"; }
 wait_for() { for _ in $(seq 60); do reported "$1" && return 0; sleep 0.1; done; return 1; }
 
+# A client that runs its script meanwhile may miss a signal.
+end() { for _ in $(seq 40); do kill $1 2> /dev/null || return 0; sleep 0.2; done; }
 released=0
 heard_release() {
   released=$((released + 1))
@@ -90,7 +92,7 @@ for step in $STEPS; do
         kill -USR1 $pid; wait_for event=renew && echo renewed
         if [ -n "$RELEASE" ]; then kill -USR2 $pid; heard_release; fi
       fi
-      kill $pid 2> /dev/null || true ;;
+      end $pid ;;
     dhclient)
       files="-lf $SCRATCH/$mac.leases -pf $SCRATCH/dhclient.pid"
       in_client timeout 12 dhclient -4 -1 -sf "$TOLD" $files cli > /dev/null 2>&1 || true
@@ -109,13 +111,15 @@ for step in $STEPS; do
       ip netns exec client dhcpcd -4 -B -L -A -I "" -t 6 -c "$TOLD" cli > /dev/null 2>&1 &
       pid=$!
       if wait_for reason=BOUND; then
+        sleep 0.5
         in_client dhcpcd -4 -N cli > /dev/null 2>&1 && wait_for reason=RENEW && echo renewed
         if [ -n "$RELEASE" ]; then
+          sleep 0.5
           in_client dhcpcd -4 -k cli > /dev/null 2>&1 || true
           heard_release
         fi
       fi
-      kill $pid 2> /dev/null || true ;;
+      end $pid ;;
   esac
   cat "$SCRATCH/events"
 done
