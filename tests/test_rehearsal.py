@@ -427,6 +427,11 @@ def test_configuration_is_rehearsed_as_it_runs(run: Run, tmp_path: Path) -> None
         "bell was given 10.84.30.20, but is bound to 10.84.30.27 (binding-placement)"
         in " ".join(ended.out.split())
     )
+    (tmp_path / "plan.yaml").write_text(RELAYED)
+    assert run("write", "plan.yaml", "--out", "server").code == 0
+    ended = run("rehearse", "server/office.larkspur")  # its relay is another device
+    assert ended.code == 2
+    assert "no device of these files is in it, so nothing is known of its relay" in ended.err
     (tmp_path / "plan.yaml").write_text(LAN.replace("dialect: DIALECT, ", ""))
     ended = run("rehearse", "plan.yaml")
     assert ended.code == 2

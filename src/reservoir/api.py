@@ -324,6 +324,7 @@ def rehearse(
     rehearsed = rehearsal_of(
         _pools_of(subject),
         served_by(subject),
+        complete=subject.is_complete,
         only=networks,
         clients=clients,
         listen=listen,
@@ -355,7 +356,7 @@ def prove(subject: Subject, report: Report) -> Report:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     pools, started = _pools_of(subject), served_by(subject)
-    rehearsed = rehearsal_of(pools, started)
+    rehearsed = rehearsal_of(pools, started, complete=subject.is_complete)
     # A failure is given the rule that fits it best among all, not only among those asked for.
     name_rules(rehearsed, check(subject).findings if report.is_partial else report.findings)
     proven = with_proofs(report.findings, pools, served_by(subject), rehearsed)

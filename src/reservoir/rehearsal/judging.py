@@ -26,6 +26,7 @@ def judge(
     filling: Sequence[Client],
     wires: Wires,
     pools: Pools,
+    complete: bool,
 ) -> NetworkRehearsed:
     """Say what the clients of a network got.
 
@@ -36,8 +37,9 @@ def judge(
         filling: Those that came after them, until one more than there are addresses.
         wires: What they are connected to.
         pools: The plan.
+        complete: Whether all devices that matter are in it.
     """
-    return _Judge(network, wires, pools).judged(bound, expected, filling)
+    return _Judge(network, wires, pools, complete).judged(bound, expected, filling)
 
 
 def not_renewed(client: Client, wires: Wires) -> Failure:
@@ -58,10 +60,11 @@ def _why(client: Client, wires: Wires) -> str:
 
 
 class _Judge:
-    def __init__(self, network: str, wires: Wires, pools: Pools) -> None:
+    def __init__(self, network: str, wires: Wires, pools: Pools, complete: bool) -> None:
         self.name = network
         self.wires = wires
         self.pools = pools
+        self.complete = complete
         self.segment: Segment = wires.segment(network)
         self.index = pools.place_of(network)
         self.network = pools.networks[self.index]
@@ -276,6 +279,8 @@ class _Judge:
         shown, result = format_address(gateway), self.result
         is_near = gateway & mask == client.address & mask
         holder = self.segment.held.get(gateway)
+        if is_near and holder is None and not self.complete:
+            return None  # another device's, perhaps
         result.gateway_answers = is_near and holder is not None
         if not is_near:
             reason = f"the gateway {shown} is not in the subnet of {format_address(client.address)}"
@@ -311,9 +316,14 @@ class _Judge:
         for server in self.result.dns:
             if server & mask == client.address & mask:
                 why = self._why_not_here(server)
-                answers.append(not why)
+                if why and not self.complete and server not in self.segment.online:
+                    why = ""  # another device's, perhaps
+                    answers.append(None)
+                else:
+                    answers.append(not why)
             elif gateway is None:
-                is_foreign = self.result.gateway_answers  # a router that the plan only lists
+                # A router that the plan only lists, or doesn't know.
+                is_foreign = self.result.gateway_answers is not False and self.result.gateway
                 why = "" if is_foreign else "clients are offered no gateway that answers"
                 answers.append(None if is_foreign else False)
             else:

@@ -87,6 +87,7 @@ def rehearse(
     pools: Pools,
     started: Mapping[str, Serving],
     *,
+    complete: bool = True,
     clients: int | None = None,
     only: Collection[str] = (),
     listen: Collection[str] = (),
@@ -100,6 +101,8 @@ def rehearse(
     Args:
         pools: The plan.
         started: What each device serves that was started from its configuration.
+        complete: Whether all devices that matter are in the plan; else nothing is claimed of
+            what others may do.
         clients: Clients without a binding in each network; as many as the plan expects if None.
         only: The networks to rehearse; all if empty.
         listen: The networks of which the whole conversation is kept.
@@ -116,16 +119,19 @@ def rehearse(
     connect_devices(wires, pools, started)
     tries = TRIES_IF_DISTURBED if disturbance else MOST_TRIES
     names = [name for name in pools.names if not only or name in only]
-    left_out = {name: why for name in names if (why := _why_not(pools, name, started))}
+    left_out = {name: why for name in names if (why := _why_not(pools, name, started, complete))}
     casts = [_cast(pools, name, wires, clients, tries) for name in names if name not in left_out]
     conversations = _listen(wires, casts, listen)
     _let_come(wires, casts, PATIENCE_IF_DISTURBED if disturbance else PATIENCE, watch)
     networks = [
-        judge(cast.network, cast.bound, cast.expected, cast.filling, wires, pools) for cast in casts
+        judge(cast.network, cast.bound, cast.expected, cast.filling, wires, pools, complete)
+        for cast in casts
     ]
     leases = [row for cast in casts for row in _leases_of(cast, pools)]
     _let_renew(wires, casts, networks)
-    for each in networks:
+    for each, cast in zip(networks, casts, strict=True):
+        room = len(pools.assignable_in(pools.place_of(cast.network)))
+        each.is_too_large = clients is None and room > MOST_FILLED
         each.conversation = conversations.get(each.network, [])
     return Rehearsal(
         networks=networks,
@@ -137,8 +143,10 @@ def rehearse(
     )
 
 
-def _why_not(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
+def _why_not(pools: Pools, name: str, started: Mapping[str, Serving], complete: bool) -> str:
     """Why a network can't be rehearsed; empty if it can."""
+    if not complete and not pools.topology.attachments(pools.plan.networks[name]):
+        return "no device of these files is in it, so nothing is known of its relay"
     servers = sorted(pools.topology.serving(name))
     unknown = [server for server in servers if server not in started]
     if not servers and not pools.plan.networks[name].ranges and not pools.offer_in(name).gateway:

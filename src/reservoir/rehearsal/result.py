@@ -69,6 +69,8 @@ class NetworkRehearsed:
     """Those of the bound clients that got their own address."""
     filled: int | None = None
     """How many clients have an address once the pool is full; None if it was not filled."""
+    is_too_large: bool = False
+    """Whether it was not filled because it has too many addresses."""
     failures: list[Failure] = field(default_factory=list)
     accepted: list[Failure] = field(default_factory=list)
     """Failures that the plan accepts."""

@@ -12,6 +12,7 @@ from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted
 from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.message import described
+from reservoir.rehearsal.rehearse import MOST_FILLED
 from reservoir.rehearsal.result import Failure, NetworkRehearsed, Rehearsal
 from reservoir.rehearsal.wires import Event
 from reservoir.reports.theme import styled, wrapped
@@ -43,8 +44,11 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
     yield ""
     if any(_UNKNOWN in row for row in rows):
         yield f"{_UNKNOWN}: the way to the DNS server leaves what the plan knows."
+    for each in rehearsal.networks:
+        if each.is_too_large:
+            yield f"{each.network} was not filled: it has more than {MOST_FILLED:,} addresses."
     for name, why in rehearsal.left_out.items():
-        yield f"{name} was not rehearsed: {why}"
+        yield f"{name} was not rehearsed: {why}."
     for device, lines in rehearsal.ignored.items():
         for line in lines:
             yield f"{device} does without {line}"
