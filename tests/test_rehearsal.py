@@ -492,7 +492,13 @@ def a_day_of(demand: dict[str, Any], addresses: int, lease: str) -> dict[str, An
         "demand": demand,
     }
     pier = {"dialect": "tamarack", "interfaces": {"deck": {"address": "10.84.20.1/22"}}}
-    return {"reservoir": 1, "devices": {"pier": pier}, "networks": {"wifi": network}}
+    defaults: dict[str, Any] = {"dns": []}
+    return {
+        "reservoir": 1,
+        "defaults": defaults,
+        "devices": {"pier": pier},
+        "networks": {"wifi": network},
+    }
 
 
 def test_a_day_and_a_lease_list_as_people_get_them(run: Run, tmp_path: Path) -> None:

@@ -240,11 +240,22 @@ class _Judge:
         )
         mask = given.address(Option.MASK) or mask_of(self.network.subnet.bits)
         result.failures += self._unusable(client, given, mask)
+        result.failures += self._not_offered(client)
         device, gateway = None, self._gateway_used(given)
         if gateway is not None:
             device = self._ask_gateway(client, gateway, mask)
         if result.dns:
             self._ask_dns(client, device, mask)
+
+    def _not_offered(self, client: Client) -> Iterator[Failure]:
+        """What clients need and are not offered, unless the plan says that there is none."""
+        defaults = self.pools.plan.defaults
+        if self.result.gateway is None and not self.network.has_no_gateway:
+            reason = "clients are offered no gateway, so they reach nothing beyond their network"
+            yield Failure("offered-none", reason, client.mac)
+        if not self.result.dns and self.network.dns is None and defaults.dns is None:
+            reason = "clients are offered no DNS server, so they resolve no names"
+            yield Failure("offered-none", reason, client.mac)
 
     def _gateway_used(self, given: Message) -> int | None:
         """The gateway that a client takes; from classless routes, if it has any (RFC 3442)."""
