@@ -217,6 +217,27 @@ def test_what_is_sent_back_as_it_came() -> None:
     assert answer(wires, rebooted) is None  # nobody it knows: it must be silent
 
 
+def test_a_relay_needs_no_service_of_its_own() -> None:
+    """Where it relays; on its other interface it serves, and the service is on there only."""
+    text = RELAYED.replace(
+        "pier: {interfaces: {",
+        "pier: {dialect: merganser, zones: {sea: {admits: [dhcp]}},\n"
+        "    interfaces: {hold: {address: 10.84.31.1/24, zone: sea}, ",
+    ).replace("address: 10.84.30.1/24, ", "address: 10.84.30.1/24, zone: sea, ")
+    text += (
+        "  hold: {subnet: 10.84.31.0/24, gateway: 10.84.31.1, served_by: pier,\n"
+        "    ranges: [10.84.31.9]}\n"
+    )
+    plan = reservoir.loads(text)
+    (served,) = (c.text for c in reservoir.write(plan, ["pier"]))
+    assert served.count("lending ready") == 2
+    found = reservoir.rehearse(plan)
+    assert [(each.network, each.relay, each.failures) for each in found.networks] == [
+        ("crew", "pier deck", []),
+        ("hold", None, []),
+    ]
+
+
 def test_requests_pass_a_relay_and_no_more_than_sixteen() -> None:
     """With the relay's address in the client network; a route that is missing loses the answer."""
     wires, pools = wired(RELAYED)

@@ -107,9 +107,11 @@ class StandIn:
         serving = self.serving
         if serving is None:
             return ""
-        relayed = bool(arrival.message.relay) or arrival.is_unicast
-        only_relays = arrival.interface in self._relays_to and not serving.pools
-        return serving.drops_at(arrival.interface, relayed=relayed, serves=not only_relays)
+        interface, relay = arrival.interface, arrival.message.relay
+        relayed = bool(relay) or arrival.is_unicast
+        # A relay needs no DHCP service of its own where it only relays.
+        only_relays = self._relays_to.get(interface) and not serving.pools_for(interface, relay)
+        return serving.drops_at(interface, relayed=relayed, serves=not only_relays)
 
     def _relay(self, arrival: Arrival, target: int) -> None:
         """Send a request on to a server (RFC 1542 section 4.1.1)."""
