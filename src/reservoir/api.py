@@ -321,9 +321,10 @@ def rehearse(
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     _require_known("network", (*networks, *listen), subject.plan.networks)
+    pools, started = _pools_of(subject), served_by(subject)
     rehearsed = rehearsal_of(
-        _pools_of(subject),
-        served_by(subject),
+        pools,
+        started,
         complete=subject.is_complete,
         only=networks,
         clients=clients,
@@ -335,10 +336,8 @@ def rehearse(
     )
     if rehearsed.failed:
         name_rules(rehearsed, check(subject).findings)
-    if day:  # the devices start anew
-        rehearsed.days = rehearse_day(
-            _pools_of(subject), served_by(subject), only=networks, seed=seed, watch=watch
-        )
+    if day:  # with nobody's leases
+        rehearsed.days = rehearse_day(pools, started, only=networks, seed=seed, watch=watch)
     return rehearsed
 
 
@@ -359,7 +358,7 @@ def prove(subject: Subject, report: Report) -> Report:
     rehearsed = rehearsal_of(pools, started, complete=subject.is_complete)
     # A failure is given the rule that fits it best among all, not only among those asked for.
     name_rules(rehearsed, check(subject).findings if report.is_partial else report.findings)
-    proven = with_proofs(report.findings, pools, served_by(subject), rehearsed)
+    proven = with_proofs(report.findings, pools, started, rehearsed)
     return replace(report, findings=tuple(proven))
 
 

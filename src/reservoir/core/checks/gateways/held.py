@@ -71,7 +71,7 @@ class GatewayUnattended(Rule):
 
     severity = Severity.WARNING
     rests_on = ("subnet", "address", "interface")
-    follows = ("interface-edge-address", "static-outside-subnet", "virtual-outside-subnet")
+    follows = ("interface-edge-address", "static-outside-subnet")
     example = """
           devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
           networks:
