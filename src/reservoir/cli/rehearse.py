@@ -94,8 +94,8 @@ def command(
 
     Each FILE is a plan or a device's configuration. Every device starts from its configuration, as
     `write` would write it or as it is in FILE, and behaves as its family does. Bound clients come
-    first, then as many as are expected, then one more than the pool can hold. Whoever gets an
-    address asks its gateway and its DNS servers.
+    first, then as many as are expected, then one more than the pool can hold. In each network the
+    first client that gets an address asks its gateway and its DNS servers, and renews its lease.
 
     \b
     Examples:

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from functools import reduce
+from itertools import compress
 
 from reservoir.core.pools import Pools
 from reservoir.core.routing import End
 from reservoir.core.topology import Attachment
+from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import ADDRESS_BITS, Span, format_address, mask_of
 from reservoir.core.values.options import MEANINGS, REGISTRY, decode, kind_of, routes_in
 from reservoir.core.wording import listed
@@ -91,8 +94,7 @@ class _Judge:
         planned = [server.device for server in self.pools.topology.servers(self.name)]
         result.servers = tuple(sorted(servers)) or tuple(dict.fromkeys(planned))
         result.failures += self._wrong_addresses(bound, [*tried, *filling])
-        if every and every[0].acknowledged is not None:
-            self._use(every[0], every[0].acknowledged)
+        self._use_each([client for client, _ in bound], [*expected, *filling])
         if filling:
             result.failures += self._unused()
         if tried:
@@ -132,23 +134,20 @@ class _Judge:
     def _unserved(self, tried: Sequence[Client]) -> Iterator[Failure]:
         """The first client without an address, for each reason."""
         first: dict[str, Failure] = {}
-        for client in tried:
-            if client.is_online:
-                continue
-            why = _why(client, self.wires)
-            room = len(self.pools.assignable_in(self.index))
+        for number, client in enumerate(tried, start=1):
             is_full = client.mac in self.wires.refused
             event = "refused" if is_full else "unanswered"
-            if client.declined:
-                continue  # told as a conflict
+            if client.is_online or client.declined or event in first:
+                continue  # who declined an address is told as a conflict
+            why = _why(client, self.wires)
             if is_full:
-                number = tried.index(client) + 1
+                room = len(self.pools.assignable_in(self.index))
                 reason = f"client {number:,} of {len(tried):,} gets no address: {why}"
                 if room:
                     reason += f" ({room:,} assignable)"
             else:
                 reason = f"no answer: {why}"
-            first.setdefault(event, Failure(event, reason, client.mac))
+            first[event] = Failure(event, reason, client.mac)
         yield from first.values()
 
     def _wrong_addresses(
@@ -187,12 +186,11 @@ class _Judge:
     ) -> Iterator[Failure]:
         """The first client with an address that the plan doesn't have for it."""
         there = [self.pools.place_of(name) for name in self.segment.networks]
+        assignable = reduce(AddressSet.__or__, map(self.pools.assignable_in, there))
         names = {client.mac for client, _ in bound}
-        for client in everybody:
-            if not client.is_online or client.mac in names:
-                continue
-            if any(client.address in self.pools.assignable_in(index) for index in there):
-                continue
+        others = [c for c in everybody if c.is_online and c.mac not in names]
+        planned = assignable.contains([client.address for client in others])
+        for client in compress(others, ~planned):
             shown = format_address(client.address)
             subnets = [self.pools.networks[index].subnet for index in there]
             inside = any(subnet.span.holds(client.address) for subnet in subnets)
@@ -228,6 +226,19 @@ class _Judge:
         yield Failure("never-assigned", reason, mac)
 
     # What a client can do with what it got.
+
+    def _use_each(self, bound: Sequence[Client], others: Sequence[Client]) -> None:
+        """Let the first bound client use what it got, and the first other, if that differs."""
+        used: list[dict[int, bytes]] = []
+        for clients in (bound, others):
+            client = next((c for c in clients if c.is_online), None)
+            given = client.acknowledged if client is not None else None
+            if client is None or given is None:
+                continue
+            offered = {**given.options, Option.CLIENT_IDENTIFIER: b""}
+            if offered not in used:
+                used.append(offered)
+                self._use(client, given)
 
     def _use(self, client: Client, given: Message) -> None:
         """Ask the gateway and the DNS servers, as people do by hand."""
