@@ -59,7 +59,7 @@ def test_asking_agrees_with_walking(pairs: list[tuple[int, int]], floor: int) ->
     assert made.contains(everything).tolist() == [i in walked for i in everything]
     assert [i in made for i in everything] == [i in walked for i in everything]
     ordered = sorted(walked)
-    assert [i for span in made for i in range(span.first, span.last + 1)] == ordered
+    assert [i for span in made.spans() for i in range(span.first, span.last + 1)] == ordered
     assert [made.nth(i) for i in range(-len(ordered), len(ordered))] == ordered * 2
     with pytest.raises(IndexError):
         made.nth(len(ordered))
@@ -107,7 +107,10 @@ def test_many_sets_at_once_are_each_their_own(
 ) -> None:
     """Union, intersection and difference place by place; single addresses; places picked out."""
     ones, others = ([built(both[side], floor)[0] for both in pairs] for side in (0, 1))
-    a, b = AddressSets.of_spans(ones), AddressSets.of_spans(others)
+    a, b = (
+        AddressSets.of_spans([s.spans() for s in ones]),
+        AddressSets.of_spans([s.spans() for s in others]),
+    )
     for both, one in ((a | b, set.__or__), (a & b, set.__and__), (a - b, set.__sub__)):
         expected = [
             one(set(x.addresses().tolist()), set(y.addresses().tolist()))
@@ -119,3 +122,10 @@ def test_many_sets_at_once_are_each_their_own(
     assert list(AddressSets.of_addresses(places, addresses, len(ones))) == ones
     picked = data.draw(st.lists(st.sampled_from(range(len(ones))))) if ones else []
     assert list(a.at(picked)) == [ones[place] for place in picked]
+
+
+def test_a_set_is_not_spread_out_by_accident() -> None:
+    """A list of it would make room for its addresses, though it has one span."""
+    with pytest.raises(TypeError):
+        list(AddressSet.everything())  # type: ignore[call-overload]
+    assert [span.size for span in AddressSet.everything().spans()] == [1 << 32]

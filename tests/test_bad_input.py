@@ -278,6 +278,7 @@ def test_a_naming_convention_takes_time_in_step_with_the_names(run: Run, put: Pu
             "hands requests to {relay_to} in {vrf}",
             "a row that adds the items of a list has one slot",
         ),
+        ("| box is {name}", "|  ", "a row has text right of its '|'"),
     ],
 )
 def test_a_broken_sheet_gets_a_calm_list(

@@ -273,7 +273,7 @@ class Pools(Sequence[Pool]):
         """What is taken, for each pool that assigns the whole subnet."""
         return AddressSets.of_spans(
             [
-                self.taken(index) if some == "all" else ()
+                self.taken(index).spans() if some == "all" else ()
                 for index, some in zip(owners, named, strict=True)
             ]
         )

@@ -128,10 +128,18 @@ def _between(old: Served, new: Served) -> Iterator[Difference]:
             yield Assignable(old.network, addresses, is_new)
     for client, address in sorted(old.bindings ^ new.bindings, key=lambda pair: pair[1]):
         yield Bound(old.network, client, address, (client, address) in new.bindings)
-    before, after = _offered(old.offer), _offered(new.offer)
-    for what in {**before, **after}:
-        if before.get(what) != after.get(what):
-            yield Offered(old.network, what, before.get(what), after.get(what))
+    for what, was, is_now in offered_differently(old.offer, new.offer):
+        yield Offered(old.network, what, was, is_now)
+
+
+def offered_differently(old: Offer, new: Offer) -> list[tuple[str, str | None, str | None]]:
+    """What clients are offered differently: its name, and both values as a plan writes them."""
+    before, after = _offered(old), _offered(new)
+    return [
+        (what, before.get(what), after.get(what))
+        for what in {**before, **after}
+        if before.get(what) != after.get(what)
+    ]
 
 
 def _offered(offer: Offer) -> dict[str, str]:

@@ -79,7 +79,8 @@ class AddressSet:
         for start, stop in zip(self.starts.tolist(), self.stops.tolist(), strict=True):
             yield Span(start, stop - 1)
 
-    __iter__ = spans
+    # Not iterable itself: list() and tuple() would make room for as many items as it has addresses.
+    __iter__ = None
 
     @property
     def span_count(self) -> int:
@@ -239,7 +240,7 @@ class AddressSet:
         return f"AddressSet({self})"
 
     def __str__(self) -> str:
-        return ", ".join(str(span) for span in self) or "nothing"
+        return ", ".join(str(span) for span in self.spans()) or "nothing"
 
 
 def _columns(spans: _Borders) -> tuple[Column, Column]:

@@ -315,7 +315,7 @@ class _Fitter:
         room = counted(most, "range")
         if most > in_a_pool:
             room = f"{room} in {counted(-(-most // in_a_pool), 'pool')}"
-        largest = sorted(fitted.ranges, key=lambda span: -span.size)[:most]
+        largest = sorted(fitted.ranges.spans(), key=lambda span: -span.size)[:most]
         ranges = AddressSet(largest)
         left_out = fitted.assignable - ranges
         nearest = f"the nearest it can hold is {ranges}" if most == 1 else "leave fewer gaps"
@@ -358,4 +358,4 @@ def _bridged(assignable: AddressSet, left_alone: AddressSet) -> AddressSet:
     if not assignable:
         return assignable
     holes = AddressSet([Span(assignable.first, assignable.last)]) - assignable
-    return assignable | AddressSet(s for s in holes if AddressSet([s]) <= left_alone)
+    return assignable | AddressSet(s for s in holes.spans() if AddressSet([s]) <= left_alone)

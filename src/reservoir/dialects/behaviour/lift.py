@@ -322,10 +322,10 @@ class _Lifting:
         if not named:
             return backwards, [Exclusion(range=span) for span in idle]
         hull = AddressSet([Span(named.first, named.last)])
-        ranges = [s for s in named | (bound & hull) if not AddressSet([s]) <= bound]
+        ranges = [s for s in (named | (bound & hull)).spans() if not AddressSet([s]) <= bound]
         left = AddressSet(ranges) - assigned - bound
         notes = ChainMap(notes_of(pools[0].fact), self._notes)
-        spans = [*(left - AddressSet(idle)), *idle]
+        spans = [*(left - AddressSet(idle)).spans(), *idle]
         return [*ranges, *backwards], [
             Exclusion(range=span, reason=notes.get(span, "")) for span in spans
         ]

@@ -186,7 +186,7 @@ class _Lowering:
         if self.behaviour.has_pool_switches:
             fields["active"] = True
         network, most = pool.pool.network, self.behaviour.limit("pool.range")
-        spans = list(pool.ranges)
+        spans = list(pool.ranges.spans())
         parts = [spans]
         if most is not None and len(spans) > most:
             parts = [spans[at : at + most] for at in range(0, len(spans), most)]
@@ -202,7 +202,7 @@ class _Lowering:
             facts.append(fact)
         self._owner(pool).children += facts
         notes = {exclusion.range: exclusion.reason for exclusion in network.exclusions}
-        exclusions = [_span("exclusion", s, pool, notes.get(s, "")) for s in pool.excluded]
+        exclusions = [_span("exclusion", s, pool, notes.get(s, "")) for s in pool.excluded.spans()]
         (facts[0] if self.behaviour.excludes_in_pool else self.top).children += exclusions
         bindings = self._bindings(pool, facts[0])
         self._binding_owner(pool, facts[0]).children += bindings

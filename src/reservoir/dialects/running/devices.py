@@ -86,7 +86,7 @@ def own_ranges(network: Network) -> tuple[Span, ...]:
     """The ranges of a network that was read, less what it excludes."""
     assert network.ranges != "all"  # what is read of a device has ranges
     excluded = AddressSet(exclusion.range for exclusion in network.exclusions)
-    return tuple(AddressSet(network.ranges) - excluded)
+    return tuple((AddressSet(network.ranges) - excluded).spans())
 
 
 def _with_vlan(network: Network, plan: Plan, topology: Topology) -> Network:

@@ -271,7 +271,7 @@ class _Faults:
         for fact in self.exclusions:
             late = AddressSet(each_span([fact])) & subnet
             if fact.line > opened and late:
-                first = next(iter(late))
+                first = next(late.spans())
                 yield Fault(
                     "goes-live-before-exclusions",
                     f"{self.name} is live from line {opened} on, but {first} is excluded only in "

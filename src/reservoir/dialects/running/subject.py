@@ -119,6 +119,11 @@ class ReadSubject(Subject):
         return None
 
     @property
+    def reads(self) -> Sequence[ConfigurationRead]:
+        """The configuration of each device."""
+        return list(self._reads.values())
+
+    @property
     def texts(self) -> Mapping[str, str]:
         """The configuration that was read of each device, by the device's name."""
         return {name: read.text for name, read in self._reads.items()}

@@ -89,6 +89,8 @@ class BodyReader:
         if margin.strip() == "undo":
             self._undo_row(line[indent:].rstrip(), parent, column + indent)
             return
+        if not line.strip():
+            raise SheetMistakeError("a row has text right of its '|'; ':' alone opens a fact")
         kind, repeat, pairs = _margin_parts(margin)
         if kind and kind not in KINDS:
             raise SheetMistakeError(f"{kind!r} is not a kind of fact{hint(kind, KINDS)}")

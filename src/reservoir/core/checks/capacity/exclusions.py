@@ -40,7 +40,7 @@ class ExclusionSwallowsRange(Rule):
         for network in sized(site):
             if network.peak() <= network.capacity:
                 continue
-            ranges = AddressSet(s for pool in network.pools for s in pool.ranges)
+            ranges = AddressSet(s for pool in network.pools for s in pool.ranges.spans())
             ranges &= AddressSet([network.pools[0].network.subnet.hosts])
             taken = _only_by_one(site, network, ranges)
             largest = max(taken, key=taken.__getitem__, default=0)

@@ -8,6 +8,7 @@ from functools import lru_cache
 from reservoir.core.checks.paths.relays import relayed_ways
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.hearing import drops_dhcp
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.topology import Attachment
@@ -177,12 +178,8 @@ class ZoneBlocksDhcp(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         blocked: dict[tuple[str, str | None], list[tuple[str, Attachment]]] = {}
         for name, attachment in dict.fromkeys((*serving(site), *entered(site))):
-            zones = site.plan.devices[attachment.device].zones
-            behaviour = site.behaviour(attachment.device)
-            if not zones or behaviour is None or not behaviour.zone_must_admit_dhcp:
-                continue  # the plan leaves zones out
-            zone = site.topology.interface(attachment).zone
-            if zone is None or zone not in zones or "dhcp" not in zones[zone].admits:
+            if drops_dhcp(site.plan, site.topology, attachment, site.behaviours):
+                zone = site.topology.interface(attachment).zone
                 blocked.setdefault((attachment.device, zone), []).append((name, attachment))
         for (device, zone), served in blocked.items():
             networks = [name for name, _ in served]

@@ -47,7 +47,7 @@ class RangesOverlap(Obstructed):
             pairs = overlaps([s.first for s in spans], [s.last + 1 for s in spans])
             for earlier, later, first, unlisted in sorted(pairs):
                 pool, path, span = written[later]
-                rest = list(AddressSet([span]) - AddressSet([spans[earlier]]))
+                rest = list((AddressSet([span]) - AddressSet([spans[earlier]])).spans())
                 suggestion = Edit(path, str(span), str(rest[0]) if len(rest) == 1 else None)
                 yield self.finding(
                     f"the ranges {spans[earlier]} and {span} overlap, "
@@ -166,6 +166,6 @@ class PoolsOverlap(Rule):
 
 def _some(addresses: AddressSet) -> str:
     """The addresses of a set, in short."""
-    first = next(iter(addresses))
+    first = next(addresses.spans())
     more = len(addresses) - first.size
     return f"{first}" + (f" and {more:,} more" if more else "")

@@ -1,0 +1,56 @@
+"""The public interface, as :mod:`reservoir` offers it: what people do with plans from Python.
+
+No function prints or changes a file. Files that can't be used raise :class:`InputError`, unknown
+names of rules, devices or dialects :class:`UnknownNameError`.
+"""
+
+from __future__ import annotations
+
+from reservoir.api.comparisons import compare
+from reservoir.api.configuration import combine, convert, read
+from reservoir.api.plans import Plan, check, load, loads, mend, write
+from reservoir.api.rehearsals import prove, rehearse, served_by
+from reservoir.configurations import configuration_text
+from reservoir.core.checks import Report
+from reservoir.core.compare.notice import Comparison
+from reservoir.core.findings import Finding, Proof, Severity, Witness
+from reservoir.core.plan.edits import Edit
+from reservoir.core.problems import InputError, Place, Problem, UnknownNameError
+from reservoir.dialects.reading import ConfigurationRead
+from reservoir.dialects.writing import DeviceConfiguration
+from reservoir.files.mending import Mended
+from reservoir.rehearsal.result import Rehearsal
+from reservoir.rehearsal.wires import Disturbance
+
+__all__ = [
+    "Comparison",
+    "ConfigurationRead",
+    "DeviceConfiguration",
+    "Disturbance",
+    "Edit",
+    "Finding",
+    "InputError",
+    "Mended",
+    "Place",
+    "Plan",
+    "Problem",
+    "Proof",
+    "Rehearsal",
+    "Report",
+    "Severity",
+    "UnknownNameError",
+    "Witness",
+    "check",
+    "combine",
+    "compare",
+    "configuration_text",
+    "convert",
+    "load",
+    "loads",
+    "mend",
+    "prove",
+    "read",
+    "rehearse",
+    "served_by",
+    "write",
+]

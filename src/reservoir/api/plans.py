@@ -1,0 +1,225 @@
+"""Plans from Python: load, check, mend and write them."""
+
+from __future__ import annotations
+
+import datetime
+import json
+from collections.abc import Callable, Collection, Iterable, Mapping
+from functools import cached_property
+from os import PathLike
+
+from reservoir.core.checks import Report, check_plan, rules
+from reservoir.core.findings import Obstacle
+from reservoir.core.pools import Pools
+from reservoir.core.problems import UnknownNameError
+from reservoir.core.subject import Subject
+from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.sheet.library import beside
+from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.writing import DeviceConfiguration, obstacles_to, write_device
+from reservoir.files import mending
+from reservoir.files.mending import Mended
+from reservoir.files.plan_file import LoadedPlan, load_plan
+
+File = str | PathLike[str]
+"""A path; ``-`` is standard input."""
+
+Watch = Callable[[float], None]
+"""Is called with the share of some work that is done, 0 to 1."""
+
+INLINE = "plan.yaml"
+"""The name that places have in a plan without a file."""
+
+
+class Plan(LoadedPlan):
+    """A plan that was loaded, with where each part of it is; pools and sheets are built once."""
+
+    @cached_property
+    def pools(self) -> Pools:
+        """What each server may assign in each network, and what clients are offered."""
+        return Pools(self.plan)
+
+    @cached_property
+    def sheets(self) -> dict[str, Sheet]:
+        """The sheet of each device that has a dialect.
+
+        Raises:
+            InputError: a device's dialect is unknown, or its sheet has mistakes.
+        """
+        return sheets_of(self)
+
+    def check(
+        self,
+        *,
+        today: datetime.date | None = None,
+        select: Collection[str] = (),
+        ignore: Collection[str] = (),
+        at: Collection[str] = (),
+        watch: Watch | None = None,
+    ) -> Report:
+        """Run the checks; see :func:`check`."""
+        return check(self, today=today, select=select, ignore=ignore, at=at, watch=watch)
+
+    def write(
+        self,
+        devices: Collection[str] = (),
+        into: Mapping[str, str] | None = None,
+        remove_others: bool = False,
+    ) -> list[DeviceConfiguration]:
+        """Write the configuration of the plan's devices; see :func:`write`."""
+        return write(self, devices, into, remove_others)
+
+
+def load(source: File | Mapping[str, object], watch: Watch | None = None) -> Plan:
+    """Load a plan with everything that it includes.
+
+    Args:
+        source: Path of the plan, ``-`` for standard input, or the plan itself as a mapping with
+            the keys of a plan file.
+        watch: Called with the share of the tables that has been read.
+
+    Raises:
+        InputError: the plan can't be used; every problem is listed with its place.
+    """
+    if isinstance(source, Mapping):
+        return loads(json.dumps(source, default=str, indent=2, ensure_ascii=False))
+    return _opened(load_plan(str(source), watch=watch))
+
+
+def loads(text: str, name: File = INLINE) -> Plan:
+    """Load a plan from its text.
+
+    Args:
+        text: The text of the plan file.
+        name: The path that the text would have: what it includes is looked for beside it.
+
+    Raises:
+        InputError: the plan can't be used; every problem is listed with its place.
+    """
+    return _opened(load_plan(str(name), {str(name): text}))
+
+
+def _opened(loaded: LoadedPlan) -> Plan:
+    return Plan(loaded.plan, loaded.places, loaded.files)
+
+
+def check(
+    subject: Subject,
+    *,
+    today: datetime.date | None = None,
+    select: Collection[str] = (),
+    ignore: Collection[str] = (),
+    at: Collection[str] = (),
+    watch: Watch | None = None,
+) -> Report:
+    """Run the checks.
+
+    Args:
+        subject: A plan, or configuration that was read, perhaps with a plan (:func:`combine`).
+        today: The day on which acceptances are valid or expired; the present day if None.
+        select: Rules or families to report; all if empty.
+        ignore: Rules or families to leave out.
+        at: Patterns of plan paths to report, such as ``networks.lab*``.
+        watch: Called with the share of the rules that has been checked.
+
+    Raises:
+        UnknownNameError: there is no such rule or family.
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    known = dict.fromkeys(name for rule in rules().values() for name in (rule.name, rule.family))
+    require_known("rule or family", (*select, *ignore), known)
+    if isinstance(subject, Plan):
+        pools, sheets = subject.pools, subject.sheets
+    else:
+        pools, sheets = Pools(subject.plan), sheets_of(subject)
+
+    def fit(changed: Pools) -> list[Obstacle]:
+        # What a suggestion is tried on has been written already but for one edit.
+        obstacles = obstacles_to(changed, sheets, by_writing=changed is pools)
+        return [*obstacles, *subject.obstacles]
+
+    return check_plan(
+        pools,
+        fit,
+        {name: Behaviour(sheet) for name, sheet in sheets.items()},
+        subject.is_complete,
+        today=today or datetime.date.today(),
+        select=select,
+        ignore=ignore,
+        at=at,
+        watch=watch,
+    )
+
+
+def mend(file: File) -> Mended:
+    """Apply the fixes that are unambiguous and add no finding; no file is changed.
+
+    Args:
+        file: Path of the plan. The new texts of its files are in the result's ``after``.
+
+    Raises:
+        InputError: the plan can't be used.
+    """
+    return mending.mend(str(file), check)
+
+
+def write(
+    plan: LoadedPlan,
+    devices: Collection[str] = (),
+    into: Mapping[str, str] | None = None,
+    remove_others: bool = False,
+) -> list[DeviceConfiguration]:
+    """Write the configuration of a plan's devices; no file is touched.
+
+    Each text has been read back and compared with the plan. What came back differently is in its
+    ``faults``, what the dialect can't express in its ``losses``.
+
+    Args:
+        plan: The plan.
+        devices: The devices to write; all that have a dialect if empty.
+        into: The present configuration of devices, by their names, as one text each. All stays in
+            it that isn't about the networks that the device serves in the plan.
+        remove_others: Whether such a device may serve no other networks.
+
+    Raises:
+        UnknownNameError: the plan has no such device.
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    opened = plan if isinstance(plan, Plan) else _opened(plan)
+    present = into or {}
+    require_known("device", (*devices, *present), opened.plan.devices)
+    return [
+        write_device(opened.pools, device, sheet, present.get(device), remove_others)
+        for device, sheet in opened.sheets.items()
+        if not devices or device in devices
+    ]
+
+
+def pools_of(subject: Subject) -> Pools:
+    """The pools of a subject; a plan's are built once."""
+    return subject.pools if isinstance(subject, Plan) else Pools(subject.plan)
+
+
+def sheets_of(subject: Subject) -> dict[str, Sheet]:
+    """The sheet of each device that has a dialect.
+
+    Raises:
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    library = beside(subject.files[0])
+    return {
+        name: library.sheet(device.dialect, subject.place(("devices", name, "dialect")))
+        for name, device in subject.plan.devices.items()
+        if device.dialect is not None
+    }
+
+
+def require_known(kind: str, names: Iterable[str], known: Collection[str]) -> None:
+    """Require that all names are known.
+
+    Raises:
+        UnknownNameError: one is not.
+    """
+    for name in names:
+        if name not in known:
+            raise UnknownNameError(kind, name, known)

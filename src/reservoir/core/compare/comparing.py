@@ -1,0 +1,267 @@
+"""Compares two sides network by network, and says what clients who are there notice.
+
+What they notice follows from the protocol: a client asks its own server for the same address at
+half of the lease time, any server at seven eighths, and begins anew when the lease ends (RFC 2131
+section 4.4.5); a server refuses an address that it doesn't assign to this client, and is silent
+about clients that it has no record of (section 4.3.2).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from itertools import chain
+
+from reservoir.core.compare.differences import offered_differently
+from reservoir.core.compare.facts import FactsCompared
+from reservoir.core.compare.notice import (
+    Change,
+    Comparison,
+    DeviceCompared,
+    NetworkCompared,
+    Notice,
+)
+from reservoir.core.compare.sides import NOTHING, NetworkSide, Side, paired
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import Client, format_client
+from reservoir.core.wording import listed
+
+Step = tuple[NetworkSide | None, NetworkSide | None]
+
+
+def compare(
+    old: Side, new: Side, devices: Collection[str] | None = None, not_understood: int = 0
+) -> Comparison:
+    """What differs between two sides, and who notices.
+
+    Args:
+        old: What is there, or is planned.
+        new: What it is compared with.
+        devices: The devices that are known on both sides; all if None. Networks that they neither
+            serve nor have an interface in are left out.
+        not_understood: Lines of configuration that were not understood.
+    """
+    facts = FactsCompared(old, new, devices)
+    compared: list[NetworkCompared] = []
+    left_out: list[str] = []
+    for before, after in paired(old, new):
+        if devices is not None and not _is_touched(before, after, old, new, set(devices)):
+            side = after or before
+            assert side is not None
+            left_out.append(side.name)
+            continue
+        changes = _ranked(_changes(before, after, old, new, facts))
+        was = before.summary if before is not None else None
+        is_now = after.summary if after is not None else None
+        compared.append(NetworkCompared(was, is_now, tuple(changes)))
+    elsewhere = [DeviceCompared(name, tuple(changes)) for name, changes in facts.elsewhere()]
+    return Comparison(compared, elsewhere, left_out, not_understood)
+
+
+def _is_touched(
+    before: NetworkSide | None,
+    after: NetworkSide | None,
+    old: Side,
+    new: Side,
+    devices: set[str],
+) -> bool:
+    """Whether some devices serve a network, or have an interface in it, on either side."""
+    for there, side in ((before, old), (after, new)):
+        if there is None:
+            continue
+        attached = (a.device for a in side.topology.attachments(there.network))
+        if not devices.isdisjoint(chain(there.pools, attached)):
+            return True
+    return False
+
+
+def _ranked(changes: Iterator[Change]) -> list[Change]:
+    """What hurts most first."""
+    return sorted(changes, key=lambda change: -change.notice.weight)
+
+
+def _changes(
+    before: NetworkSide | None,
+    after: NetworkSide | None,
+    old: Side,
+    new: Side,
+    facts: FactsCompared,
+) -> Iterator[Change]:
+    if before is None or after is None:
+        yield from _on_one_side(before, after)
+        return
+    if before.name != after.name:
+        yield Change("name", before.name, after.name, Notice.NONE)
+    if before.network.subnet != after.network.subnet:
+        subnets = str(before.network.subnet), str(after.network.subnet)
+        yield Change("subnet", *subnets, Notice.AT_RENEWAL, "clients have the old mask until then")
+    path = _path(before, after, old, new)
+    yield from facts.of_network(before, after, path.notice if path is not None else Notice.NONE)
+    if not before.pools or not after.pools:
+        if before.pools or after.pools:
+            yield _served_on_one_side(before, after)
+        return
+    if path is not None:
+        yield path
+    yield from _servers(before, after)
+    yield from _assignable(before, after)
+    yield from _bindings(before, after)
+    yield from _offers(before, after)
+
+
+def _on_one_side(before: NetworkSide | None, after: NetworkSide | None) -> Iterator[Change]:
+    if after is not None:
+        notice = Notice.ONLY_NEW_CLIENTS if after.pools else Notice.NONE
+        yield Change("network", None, str(after.network.subnet), notice)
+    elif before is not None:
+        subnet = str(before.network.subnet)
+        if before.pools:
+            yield Change("network", subnet, None, Notice.CUT_OFF, "nothing serves it any more")
+        else:
+            yield Change("network", subnet, None, Notice.NONE)
+
+
+def _served_on_one_side(before: NetworkSide, after: NetworkSide) -> Change:
+    servers = listed(before.pools or [""]) or None, listed(after.pools or [""]) or None
+    if after.pools:
+        return Change("server", *servers, Notice.ONLY_NEW_CLIENTS)
+    return Change("server", *servers, Notice.CUT_OFF, "nothing serves it any more")
+
+
+def _path(before: NetworkSide, after: NetworkSide, old: Side, new: Side) -> Change | None:
+    """A way from the clients to a server that is there on one side only."""
+    why_not = [
+        [side.hearing.why_not(device, there.network) for device in there.pools]
+        for there, side in ((before, old), (after, new))
+    ]
+    if not all(why_not):
+        return None
+    was, is_now = (None if None in reasons else str(reasons[0]) for reasons in why_not)
+    if (was is None) == (is_now is None):
+        return None
+    if is_now is not None:
+        return Change("path", "heard", is_now, Notice.CUT_OFF, "their requests reach no server")
+    return Change("path", was, "heard", Notice.ONLY_NEW_CLIENTS)
+
+
+def moved_addresses(before: NetworkSide, after: NetworkSide) -> AddressSet:
+    """What a server assigns that doesn't know the leases there: another one assigned it before."""
+    kept = NOTHING
+    for device, pool in after.pools.items():
+        for other, earlier in before.pools.items():
+            if other == device or knows_leases(device, other, before, after):
+                kept |= pool.assignable & earlier.assignable
+    return (before.assignable & after.assignable) - kept
+
+
+def knows_leases(device: str, other: str, before: NetworkSide, after: NetworkSide) -> bool:
+    """Whether a server keeps its leases in step with another one, on either side."""
+    for side in (before, after):
+        pool = side.pools.get(device)
+        if pool is not None and pool.serving is not None and pool.serving.partner == other:
+            return True
+    return False
+
+
+def _servers(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
+    moved = moved_addresses(before, after)
+    gone = [device for device in before.pools if device not in after.pools]
+    names = listed(before.pools), listed(after.pools)
+    unaware = [d for d, p in after.pools.items() if p.assignable & moved]
+    if moved:
+        because = f"{listed(unaware)} may assign {moved}, without knowing who has a lease there"
+        if set(before.pools) == set(after.pools):
+            yield Change("assignable", f"{moved}, elsewhere", f"{moved}", Notice.CONFLICT, because)
+        else:
+            yield Change("server", *names, Notice.CONFLICT, because)
+    elif gone and any(before.pools[device].assignable for device in gone):
+        because = f"the leases of {listed(gone)} can't be renewed"
+        yield Change("server", *names, Notice.NEW_ADDRESS, because)
+    elif set(before.pools) != set(after.pools):
+        yield Change("server", *names, Notice.NONE)
+
+
+def _assignable(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
+    lost, gained = before.assignable - after.assignable, after.assignable - before.assignable
+    held, was_held = lost & after.taken, gained & (before.taken | after.taken)
+    newly_bound = AddressSet.of_addresses(
+        [address for addresses in after.bindings.values() for address in addresses] if lost else []
+    )
+    if held:
+        yield Change("assignable", str(held), None, Notice.CONFLICT, "a machine has it there now")
+    rest = lost - held - newly_bound
+    if rest and after.assignable:
+        yield Change("assignable", str(rest), None, Notice.NEW_ADDRESS)
+    elif rest:
+        because = "no address is left for clients without a binding"
+        yield Change("assignable", str(rest), None, Notice.CUT_OFF, because)
+    if was_held:
+        because = "a machine that is no DHCP client has it"
+        yield Change("assignable", None, str(was_held), Notice.CONFLICT, because)
+    if gained - was_held:
+        yield Change("assignable", None, str(gained - was_held), Notice.ONLY_NEW_CLIENTS)
+
+
+def _bindings(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
+    if after.has_bindings_of(before):
+        return
+    now = {address: client for client, found in after.bindings.items() for address in found}
+    was = {address: client for client, found in before.bindings.items() for address in found}
+    for client in {**before.bindings, **after.bindings}:
+        old, new = before.bindings.get(client, ()), after.bindings.get(client, ())
+        added = [address for address in new if address not in old]
+        if added:
+            notice, because = _newly_bound(added, bool(old), before, was)
+        elif len(old) > len(new):
+            notice, because = _unbound(old, new, after, now)
+        else:
+            continue
+        yield Change("binding", _bound(client, old), _bound(client, new), notice, because)
+
+
+def _bound(client: Client, addresses: Sequence[int]) -> str | None:
+    return (
+        f"{format_client(client)} {listed(map(format_address, addresses))}" if addresses else None
+    )
+
+
+def _newly_bound(
+    added: Sequence[int], was_bound: bool, before: NetworkSide, was: Mapping[int, Client]
+) -> tuple[Notice, str]:
+    """What is noticed where a client is bound to addresses that it was not bound to."""
+    for address in added:
+        shown = format_address(address)
+        if address in before.assignable:
+            return Notice.CONFLICT, f"another client may have {shown} now"
+        if address in was:
+            return Notice.CONFLICT, f"{format_client(was[address])} was bound to {shown}"
+        if address in before.taken:
+            return Notice.CONFLICT, f"a machine that is no DHCP client has {shown}"
+    was_there = was_bound or bool(before.assignable)
+    return (Notice.NEW_ADDRESS if was_there else Notice.ONLY_NEW_CLIENTS), ""
+
+
+def _unbound(
+    old: Sequence[int], new: Sequence[int], after: NetworkSide, now: Mapping[int, Client]
+) -> tuple[Notice, str]:
+    """What is noticed where a client is no longer bound to an address."""
+    if any(address in after.assignable for address in old) or new:
+        return Notice.NONE, "it keeps the address while it renews it"
+    taken = next((address for address in old if address in now), None)
+    if taken is not None:
+        return Notice.CONFLICT, f"{format_client(now[taken])} gets {format_address(taken)}"
+    return (Notice.NEW_ADDRESS, "") if after.assignable else (Notice.CUT_OFF, "")
+
+
+def _offers(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
+    same = [device for device in after.pools if device in before.pools]
+    pairs = [(device, device) for device in same]
+    pairs = pairs or [(next(iter(before.pools)), next(iter(after.pools)))]
+    found: dict[tuple[str, str | None, str | None], list[str]] = {}
+    for earlier, later in pairs:
+        offers = before.pools[earlier].offer, after.pools[later].offer
+        for difference in offered_differently(*offers):
+            found.setdefault(difference, []).append(later)
+    for (what, was, is_now), at in found.items():
+        of = f" of {listed(at)}" if len(at) < len(pairs) else ""
+        yield Change(f"{what}{of}", was, is_now, Notice.AT_RENEWAL)

@@ -1,0 +1,175 @@
+"""What differs of devices that decides whether DHCP works there: interfaces, zones, routes."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from typing import Any
+
+from reservoir.core.compare.notice import Change, Notice
+from reservoir.core.compare.sides import NetworkSide, Side
+from reservoir.core.plan.model import Device, Interface
+from reservoir.core.values.addresses import format_address
+
+_FIELDS = (
+    "addresses",
+    "virtual",
+    "parent",
+    "vlan",
+    "members",
+    "zone",
+    "vrf",
+    "enabled",
+    "relay_to",
+)
+"""What decides whether an interface serves or relays."""
+
+_ADDRESSES = ("virtual", "relay_to")
+_UNORDERED = ("members", "relay_to", "virtual")
+
+
+class FactsCompared:
+    """The interfaces, zones and routes of the devices that both sides have."""
+
+    def __init__(self, old: Side, new: Side, devices: Collection[str] | None) -> None:
+        """Compare the devices; of all that both sides have, or of some."""
+        self._old, self._new = old, new
+        both = [name for name in new.plan.devices if name in old.plan.devices]
+        self._devices = [name for name in both if devices is None or name in devices]
+        self._pairs = {
+            name: dict(_interfaces(old.plan.devices[name], new.plan.devices[name]))
+            for name in self._devices
+        }
+
+    def of_network(self, before: NetworkSide, after: NetworkSide, path: Notice) -> Iterator[Change]:
+        """What differs of the interfaces in a network.
+
+        Args:
+            before: The network on the old side.
+            after: And on the new side.
+            path: What clients notice of a way to a server that is new or gone.
+        """
+        attached = [
+            *self._new.topology.attachments(after.network),
+            *self._old.topology.attachments(before.network),
+        ]
+        for device, name in dict.fromkeys((a.device, a.interface) for a in attached):
+            if device not in self._pairs:
+                continue
+            earlier, later = self._pairs[device].get(name, (None, None))
+            for field, was, is_now in _differing(earlier, later):
+                what = f"{device} {name}" + (f" {field}" if field else "")
+                notice, because = self._noticed(before, after, earlier, later, field, path)
+                yield Change(what, was, is_now, notice, because)
+
+    def _noticed(
+        self,
+        before: NetworkSide,
+        after: NetworkSide,
+        earlier: Interface | None,
+        later: Interface | None,
+        field: str,
+        path: Notice,
+    ) -> tuple[Notice, str]:
+        """What clients notice: of a gateway that answers no more, else of the way to a server."""
+        held = {prefix.address for prefix in earlier.addresses} if earlier is not None else set()
+        kept = {prefix.address for prefix in later.addresses} if later is not None else set()
+        gateways = {pool.offer.gateway for pool in before.pools.values()} & (held - kept)
+        if field in ("", "address") and gateways:
+            gateway = next(iter(gateways))
+            assert gateway is not None
+            if not self._new.topology.answering(gateway, after.network.vrf):
+                shown, others = format_address(gateway), _gateways(after) - {gateway}
+                if any(self._new.topology.answering(a, after.network.vrf) for a in others):
+                    return Notice.AT_RENEWAL, f"until then nothing answers at gateway {shown}"
+                return Notice.CUT_OFF, f"nothing answers at their gateway {shown}"
+        return path, ""
+
+    def elsewhere(self) -> Iterator[tuple[str, list[Change]]]:
+        """What differs of zones and routes, by device, where both sides list them.
+
+        Clients notice nothing but by a way that is gone, which their networks tell.
+        """
+        for name in self._devices:
+            old, new = self._old.plan.devices[name], self._new.plan.devices[name]
+            changes = [*_zones(old, new), *_routes(old, new)]
+            if changes:
+                yield name, changes
+
+
+def _gateways(side: NetworkSide) -> set[int]:
+    offered = (pool.offer.gateway for pool in side.pools.values())
+    return {gateway for gateway in offered if gateway is not None}
+
+
+def _interfaces(
+    old: Device, new: Device
+) -> Iterator[tuple[str, tuple[Interface | None, Interface | None]]]:
+    """The interfaces of a device on both sides: of one name, else of one primary address."""
+    by_address = {
+        interface.primary: name
+        for name, interface in old.interfaces.items()
+        if interface.primary is not None and name not in new.interfaces
+    }
+    used: set[str] = set()
+    for name, interface in new.interfaces.items():
+        there = name if name in old.interfaces else by_address.get(interface.primary or None)  # type: ignore[arg-type]
+        if there is not None:
+            used.add(there)
+        yield name, (old.interfaces.get(there or ""), interface)
+    for name, interface in old.interfaces.items():
+        if name not in used:
+            yield name, (interface, None)
+
+
+def _differing(
+    old: Interface | None, new: Interface | None
+) -> Iterator[tuple[str, str | None, str | None]]:
+    """The fields that differ, with their texts; no name of a field for the interface as a whole."""
+    if old is None or new is None:
+        yield "", _address_text(old), _address_text(new)
+        return
+    for field in _FIELDS:
+        was, is_now = getattr(old, field), getattr(new, field)
+        if field in _UNORDERED:
+            was, is_now = tuple(sorted(was)), tuple(sorted(is_now))
+        if was != is_now:
+            name = "address" if field == "addresses" else field
+            yield name, _text(field, was), _text(field, is_now)
+
+
+def _address_text(interface: Interface | None) -> str | None:
+    return _text("addresses", interface.addresses) or "no address" if interface else None
+
+
+def _text(field: str, value: Any) -> str | None:
+    if value in (None, "", ()):
+        return None
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if field in _ADDRESSES:
+        return " ".join(map(format_address, value))
+    return " ".join(map(str, value)) if isinstance(value, tuple) else str(value)
+
+
+def _zones(old: Device, new: Device) -> Iterator[Change]:
+    if not old.zones or not new.zones:
+        return
+    admitted: list[Mapping[str, str]] = [
+        {name: " ".join(sorted(zone.admits)) or "nothing" for name, zone in device.zones.items()}
+        for device in (old, new)
+    ]
+    for name in {**admitted[0], **admitted[1]}:
+        was, is_now = admitted[0].get(name), admitted[1].get(name)
+        if was != is_now:
+            yield Change(f"zone {name} admits", was, is_now, Notice.NONE)
+
+
+def _routes(old: Device, new: Device) -> Iterator[Change]:
+    if not old.routes or not new.routes:
+        return
+    before = {(route.to, route.via) for route in old.routes}
+    after = {(route.to, route.via) for route in new.routes}
+    for to, via in sorted(before ^ after):
+        text = f"to {to} via {format_address(via)}"
+        is_new = (to, via) in after
+        yield Change("route", None if is_new else text, text if is_new else None, Notice.NONE)

@@ -1,0 +1,182 @@
+"""One side of a comparison: its networks with all who serve them, and its devices."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property, reduce
+
+import numpy as np
+from numpy.typing import NDArray
+
+from reservoir.core.behaviour import DeviceBehaviour
+from reservoir.core.compare.notice import NetworkSummary
+from reservoir.core.hearing import Hearing
+from reservoir.core.plan.hosts import FIRST_IDENTIFIER
+from reservoir.core.plan.model import Network, Plan
+from reservoir.core.pools import Pool, Pools
+from reservoir.core.topology import Topology
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.clients import Client
+
+Key = tuple[str, Prefix, int]
+"""A network's VRF and subnet, and how many of the same came before it."""
+
+NOTHING = AddressSet()
+
+
+@dataclass(frozen=True)
+class Part:
+    """What some devices serve: those of a plan, or one whose configuration was read."""
+
+    pools: Pools
+    devices: Collection[str]
+    """The devices of which it tells what they serve."""
+
+
+@dataclass
+class NetworkSide:
+    """A network as one side has it."""
+
+    name: str
+    network: Network
+    pools: dict[str, Pool] = field(default_factory=dict)
+    """By the device that serves it."""
+    origins: dict[str, Pools] = field(default_factory=dict)
+    """By the device the pools that its pool is one of."""
+    taken: AddressSet = NOTHING
+    """Addresses that machines hold there: interfaces, gateways, static hosts."""
+
+    @cached_property
+    def assignable(self) -> AddressSet:
+        """What any of the servers may assign."""
+        return reduce(AddressSet.__or__, (p.assignable for p in self.pools.values()), NOTHING)
+
+    def bound(self, device: str) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """The clients' numbers and the addresses of a server's bindings, shape (n,) each."""
+        table, rows = self.origins[device].bindings, self.pools[device].bindings
+        return table.client[rows], table.address[rows]
+
+    @cached_property
+    def bindings(self) -> Mapping[Client, tuple[int, ...]]:
+        """The addresses that each client is bound to."""
+        found: dict[Client, tuple[int, ...]] = {}
+        for device, pool in self.pools.items():
+            for client, address in self.origins[device].clients_bound(pool):
+                known = found.get(client, ())
+                if address not in known:
+                    found[client] = (*known, address)
+        return found
+
+    def has_bindings_of(self, other: NetworkSide) -> bool:
+        """Whether both bind the same MAC addresses to the same addresses, told by columns.
+
+        False where that is not sure: where clients have identifiers, or several servers differ.
+        """
+        columns = [side.bound(device) for side in (self, other) for device in side.pools]
+        if not columns:
+            return True
+        clients, addresses = columns[0]
+        if len(clients) and int(clients.max()) >= FIRST_IDENTIFIER:
+            return False
+        order = np.lexsort((addresses, clients))
+        return all(
+            len(others) == len(clients)
+            and bool((there[again] == addresses[order]).all())
+            and bool((others[again] == clients[order]).all())
+            for others, there in columns[1:]
+            for again in [np.lexsort((there, others))]
+        )
+
+    @property
+    def summary(self) -> NetworkSummary:
+        """What it is, in numbers."""
+        counts = [len(pool.bindings) for pool in self.pools.values()]
+        return NetworkSummary(
+            self.name,
+            self.network.subnet,
+            tuple(self.pools),
+            len(self.assignable),
+            max(counts, default=0),
+        )
+
+
+class Side:
+    """One side of a comparison."""
+
+    def __init__(
+        self,
+        parts: Sequence[Part],
+        plan: Plan,
+        behaviours: Mapping[str, DeviceBehaviour],
+        is_complete: bool,
+    ) -> None:
+        """Take what is served and by whom.
+
+        Args:
+            parts: Who serves what. A network that several have is one, with all who serve it.
+            plan: The devices with their interfaces, routes and zones, and what addresses are held.
+            behaviours: How each device behaves whose dialect is known.
+            is_complete: Whether all devices that matter are known.
+        """
+        self.plan = plan
+        self.behaviours = behaviours
+        self.is_complete = is_complete
+        self.networks = dict(_networks(parts))
+        self.topology = Topology(plan)
+        self.hearing = Hearing(plan, self.topology, behaviours, is_complete)
+
+    def lease_time(self, side: NetworkSide, device: str) -> int | None:
+        """The lease time in seconds that a server gives in a network; None if it isn't known."""
+        stated = side.pools[device].offer.lease
+        if stated is not None:
+            return stated
+        behaviour = self.behaviours.get(device)
+        return behaviour.default_lease if behaviour is not None else None
+
+
+def _networks(parts: Sequence[Part]) -> Iterator[tuple[Key, NetworkSide]]:
+    """The networks of several parts, in the order in which they come."""
+    found: dict[Key, NetworkSide] = {}
+    by_subnet: dict[Prefix, list[Key]] = {}
+    for part in parts:
+        seen: dict[tuple[str, Prefix], int] = {}
+        for place, pools in enumerate(part.pools.by_network):
+            network = pools[0].network
+            vrf, subnet = network.vrf, network.subnet.subnet
+            number = seen[vrf, subnet] = seen.get((vrf, subnet), -1) + 1
+            key = (vrf, subnet, number)
+            if key not in found and len(by_subnet.get(subnet, ())) == 1 and part is not parts[0]:
+                key = by_subnet[subnet][0]  # most devices' configuration names no VRF
+            side = found.get(key)
+            if side is None:
+                side = found[key] = NetworkSide(pools[0].name, network)
+                by_subnet.setdefault(subnet, []).append(key)
+            side.taken |= part.pools.taken(place)
+            for pool in pools:
+                if pool.server is not None and pool.server in part.devices:
+                    side.pools[pool.server] = pool
+                    side.origins[pool.server] = part.pools
+    yield from found.items()
+
+
+def paired(old: Side, new: Side) -> list[tuple[NetworkSide | None, NetworkSide | None]]:
+    """The networks of two sides that are the same: of one subnet, else of one name.
+
+    In the order of the new side; those that only the old side has come last.
+    """
+    before = dict(old.networks)
+    pairs: list[tuple[NetworkSide | None, NetworkSide | None]] = []
+    left: list[tuple[int, NetworkSide]] = []
+    for key, side in new.networks.items():
+        same = before.pop(key, None)
+        if same is None:
+            left.append((len(pairs), side))
+        pairs.append((same, side))
+    by_name = {side.name: key for key, side in before.items()}
+    for place, side in left:
+        key_there = by_name.pop(side.name, None)
+        if key_there is not None:
+            pairs[place] = (before.pop(key_there), side)
+    return [*pairs, *((side, None) for side in before.values())]

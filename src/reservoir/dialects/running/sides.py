@@ -1,0 +1,105 @@
+"""Makes the sides of a comparison: of plans, and of what devices run.
+
+Where one side is a plan and the other what some devices run, the plan is taken as those devices
+would have it: written in their dialects and read back. What other devices do counts as planned on
+both sides, so that nothing is claimed of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import replace
+from typing import NamedTuple
+
+from reservoir.core.behaviour import DeviceBehaviour
+from reservoir.core.compare.sides import Part, Side
+from reservoir.core.plan.model import Plan
+from reservoir.core.pools import Pools
+from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.behaviour.lifted import Lifted
+from reservoir.dialects.parse.reader import read_configuration
+from reservoir.dialects.reading import ConfigurationRead
+from reservoir.dialects.running.devices import merged_plan
+from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.writing import write_device
+
+
+class Sides(NamedTuple):
+    """What is compared."""
+
+    old: Side
+    new: Side
+    devices: Collection[str] | None
+    """The devices that are compared; all if None."""
+
+
+def sides_of_plans(old: Pools, new: Pools, sheets: Sequence[Mapping[str, Sheet]]) -> Sides:
+    """Two plans, with the sheets of each one's devices."""
+    before, after = (
+        Side([Part(pools, pools.plan.devices)], pools.plan, _behaviours(of), is_complete=True)
+        for pools, of in zip((old, new), sheets, strict=True)
+    )
+    return Sides(before, after, None)
+
+
+def sides_of_configurations(
+    old: Sequence[ConfigurationRead], new: Sequence[ConfigurationRead]
+) -> Sides:
+    """What devices run, before and after."""
+    return Sides(_of_configurations(old), _of_configurations(new), None)
+
+
+def _of_configurations(reads: Sequence[ConfigurationRead]) -> Side:
+    plan = merged_plan([read.lifted for read in reads])
+    behaviours = _behaviours({read.lifted.name: read.sheet for read in reads})
+    return Side([_part(read.lifted) for read in reads], plan, behaviours, is_complete=False)
+
+
+def sides_with_plan(
+    planned: Pools,
+    sheets: Mapping[str, Sheet],
+    reads: Sequence[ConfigurationRead],
+    *,
+    plan_is_old: bool,
+) -> Sides:
+    """A plan, and what some of its devices run; devices that it doesn't have are added."""
+    by_name = {read.lifted.name: read for read in reads}
+    written = [
+        lift(
+            read_configuration(write_device(planned, name, read.sheet).text, read.sheet).device,
+            read.sheet,
+            name,
+        )
+        for name, read in by_name.items()
+        if name in planned.plan.devices
+    ]
+    behaviours = _behaviours({**sheets, **{name: read.sheet for name, read in by_name.items()}})
+    sides = [
+        _beside(planned, lifted, by_name, behaviours)
+        for lifted in (written, [read.lifted for read in by_name.values()])
+    ]
+    old, new = sides if plan_is_old else reversed(sides)
+    return Sides(old, new, by_name)
+
+
+def _beside(
+    planned: Pools,
+    devices: Iterable[Lifted],
+    replaced: Collection[str],
+    behaviours: Mapping[str, DeviceBehaviour],
+) -> Side:
+    """A plan with some of its devices as they are configured."""
+    own = {lifted.name: lifted.device for lifted in devices}
+    plan: Plan = replace(planned.plan, devices={**planned.plan.devices, **own})
+    others = [name for name in planned.plan.devices if name not in replaced]
+    parts = [Part(planned, others), *map(_part, devices)]
+    return Side(parts, plan, behaviours, is_complete=True)
+
+
+def _part(lifted: Lifted) -> Part:
+    return Part(Pools(lifted.plan()), {lifted.name})
+
+
+def _behaviours(sheets: Mapping[str, Sheet]) -> dict[str, DeviceBehaviour]:
+    return {name: Behaviour(sheet) for name, sheet in sheets.items()}
