@@ -23,7 +23,7 @@ from reservoir.core.values.addresses import Span, format_address, parse_address
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.writing import write_device
-from reservoir.files.lease_list import read_lease_list
+from reservoir.files.lease_list import lease_rows, read_leases
 from reservoir.rehearsal import frame, message
 from reservoir.rehearsal.client import Client, State
 from reservoir.rehearsal.day import rehearse_day
@@ -540,7 +540,7 @@ def test_a_day_and_a_lease_list_as_people_get_them(run: Run, tmp_path: Path) -> 
     assert ended.code == 0, ended.err
     assert "wifi        3        0           3  00:05         3          5" in ended.out
     assert "In a day 3 clients came and 0 found no free address." in ended.out
-    rows = read_lease_list(tmp_path / "leases.csv")
+    rows = list(lease_rows(read_leases(str(tmp_path / "leases.csv")).leases))
     assert [format_address(row.address) for row in rows] == [f"10.84.20.{n}" for n in range(10, 15)]
     assert {(row.network, row.server, row.expires) for row in rows} == {("wifi", "pier", None)}
 

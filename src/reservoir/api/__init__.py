@@ -6,7 +6,7 @@ names of rules, devices or dialects :class:`UnknownNameError`.
 
 from __future__ import annotations
 
-from reservoir.api.comparisons import compare
+from reservoir.api.comparisons import compare, notices
 from reservoir.api.configuration import combine, convert, read
 from reservoir.api.plans import Plan, check, load, loads, mend, write
 from reservoir.api.rehearsals import prove, rehearse, served_by
@@ -48,6 +48,7 @@ __all__ = [
     "load",
     "loads",
     "mend",
+    "notices",
     "prove",
     "read",
     "rehearse",

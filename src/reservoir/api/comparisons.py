@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import time
+
 from reservoir.api.plans import pools_of, sheets_of
 from reservoir.core.compare.comparing import compare as compared
 from reservoir.core.compare.notice import Comparison
+from reservoir.core.compare.present import ClientNotices
+from reservoir.core.compare.present import notices as noticed
+from reservoir.core.leases import LeaseTable
 from reservoir.core.subject import Subject
 from reservoir.dialects.running.sides import (
     Sides,
@@ -29,7 +34,7 @@ def compare(old: Subject, new: Subject) -> Comparison:
     Raises:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
-    sides = _sides(old, new)
+    sides = sides_of(old, new)
     unread = sum(
         read.lines_not_understood
         for side in (old, new)
@@ -39,7 +44,31 @@ def compare(old: Subject, new: Subject) -> Comparison:
     return compared(sides.old, sides.new, sides.devices, unread)
 
 
-def _sides(old: Subject, new: Subject) -> Sides:
+def notices(
+    old: Subject, new: Subject, leases: LeaseTable, *, now: float | None = None
+) -> list[ClientNotices]:
+    """What each client of a lease list notices when what it is served by changes, and when.
+
+    Args:
+        old: What clients have now.
+        new: What they are to have.
+        leases: Who has which address.
+        now: The present time in seconds since 1970; by the clock if None.
+
+    Raises:
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    sides = sides_of(old, new)
+    present = time.time() if now is None else now
+    return list(noticed(sides.old, sides.new, leases, present))
+
+
+def sides_of(old: Subject, new: Subject) -> Sides:
+    """The two sides of a comparison.
+
+    Raises:
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
     if isinstance(old, ReadSubject) and isinstance(new, ReadSubject):
         return sides_of_configurations(old.reads, new.reads)
     if isinstance(old, ReadSubject):

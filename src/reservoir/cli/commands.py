@@ -19,6 +19,7 @@ COMMANDS = (
     "write",
     "read",
     "convert",
+    "compare",
     "rehearse",
     "stand-in",
     "dialect",

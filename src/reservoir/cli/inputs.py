@@ -6,9 +6,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.output import progress
+from reservoir.cli.output import progress, talk
 
 if TYPE_CHECKING:
+    from reservoir.core.leases import LeaseTable
     from reservoir.core.subject import Subject
 
 
@@ -34,3 +35,68 @@ def subject_of(inputs: tuple[str, ...], dialect: str | None) -> Subject:
     if planned is not None and not others:
         return planned
     return reservoir.combine(reservoir.read(others, dialect), planned)
+
+
+class Columns(click.ParamType[dict[str, str]]):
+    """What a table calls its columns: ``mac=HW,address=IP``."""
+
+    name = "columns"
+
+    def convert(
+        self, value: str | dict[str, str], param: click.Parameter | None, ctx: click.Context | None
+    ) -> dict[str, str]:
+        """The table's name of each column."""
+        if isinstance(value, dict):
+            return value
+        from reservoir.core.wording import hint
+        from reservoir.files.lease_list import COLUMNS
+
+        found: dict[str, str] = {}
+        for pair in value.split(","):
+            name, sign, header = pair.partition("=")
+            if not sign or not header:
+                self.fail(f"{pair!r} is not of the form mac=HW", param, ctx)
+            if name not in COLUMNS:
+                known = ", ".join(COLUMNS)
+                self.fail(f"{name!r} is not a column{hint(name, COLUMNS)}: {known}", param, ctx)
+            found[name] = header
+        return found
+
+
+class Moment(click.ParamType[float]):
+    """A time in ISO 8601 with an offset, or in seconds since 1970."""
+
+    name = "time"
+
+    def convert(
+        self, value: str | float, param: click.Parameter | None, ctx: click.Context | None
+    ) -> float:
+        """Seconds since 1970."""
+        from reservoir.core.values.addresses import MalformedValueError
+        from reservoir.files.lease_list import read_moment
+
+        try:
+            return value if isinstance(value, float) else read_moment(value)
+        except MalformedValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+COLUMNS = Columns()
+MOMENT = Moment()
+
+
+def leases_of(file: str, columns: dict[str, str] | None) -> LeaseTable:
+    """The leases of a list; columns that nothing is made of are named.
+
+    Raises:
+        InputError: the list can't be used.
+    """
+    from reservoir.core.wording import listed
+    from reservoir.files.lease_list import read_leases
+
+    with progress("reading leases") as watch:
+        read = read_leases(file, columns, watch)
+    if read.ignored:
+        which = "column" if len(read.ignored) == 1 else "columns"
+        talk(f"{file}: ignored {which}: {listed(read.ignored)}")
+    return read.leases

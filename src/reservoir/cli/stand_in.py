@@ -194,9 +194,9 @@ def _save(stand_in: UdpStandIn, name: str, file: Path) -> None:
 def _restore(stand_in: UdpStandIn, file: Path) -> None:
     """Take up the leases of before; those that no pool has are said."""
     from reservoir.core.values.addresses import format_address
-    from reservoir.files.lease_list import read_lease_list
+    from reservoir.files.lease_list import lease_rows, read_leases
 
-    for row in read_lease_list(file):
+    for row in lease_rows(read_leases(str(file)).leases):
         identifier = row.identifier or row.mac.identifier
         expires = row.expires if row.expires is not None else float("inf")
         if not stand_in.remember(identifier, row.mac, row.address, expires):

@@ -5,18 +5,38 @@ from __future__ import annotations
 import csv
 import datetime
 import io
-from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
-from pathlib import Path
+import math
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple, TypeVar
 
+import numpy as np
+from numpy.typing import NDArray
+
+from reservoir.core.leases import NO_MAC, LeaseTable
+from reservoir.core.plan.hosts import FIRST_IDENTIFIER
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.values.addresses import MalformedValueError, format_address, parse_address
 from reservoir.core.values.clients import Mac, parse_identifier, parse_mac
-from reservoir.files.texts import read_text
+from reservoir.core.values.columns import address_column, mac_column
+from reservoir.core.values.text_column import TextColumn
+from reservoir.core.wording import hint
+from reservoir.files.plain_table import joined_columns, plain_cells
+from reservoir.files.tables import LARGEST_TABLE, csv_rows
+from reservoir.files.texts import read_utf8
 
-COLUMNS = ("mac", "client_id", "address", "network", "server", "expires")
+COLUMNS = ("mac", "client_id", "address", "name", "network", "server", "starts", "expires")
+"""The columns that a lease list may have."""
+
+WRITTEN = ("mac", "client_id", "address", "network", "server", "expires")
+"""Those that it is written with."""
+
 NEVER = "never"
 """The end of a lease that has none."""
+
+Value = TypeVar("Value")
+
+_SEPARATORS = (",", ";", "\t")
 
 _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 """What a spreadsheet takes for the beginning of a formula."""
@@ -40,7 +60,7 @@ def lease_list(rows: Iterable[LeaseRow]) -> str:
     """The text of a lease list."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(COLUMNS)
+    writer.writerow(WRITTEN)
     for row in rows:
         identifier = f"hex:{row.identifier.hex()}" if row.identifier is not None else ""
         names = (_harmless(row.network), _harmless(row.server))
@@ -53,73 +73,280 @@ def _harmless(name: str) -> str:
     return f"'{name}" if name.startswith(_FORMULA) else name
 
 
+def _as_it_was(name: str) -> str:
+    """A name without what :func:`_harmless` has put before it."""
+    return name[1:] if name.startswith("'") and name[1:].startswith(_FORMULA) else name
+
+
 def _written(expires: float | None) -> str:
     if expires is None:
         return ""
-    if expires == float("inf"):
+    if math.isinf(expires):
         return NEVER
     return datetime.datetime.fromtimestamp(expires, datetime.UTC).isoformat(timespec="seconds")
 
 
-def read_lease_list(file: Path) -> list[LeaseRow]:
-    """The leases in a list that :func:`lease_list` has made.
+class LeasesRead(NamedTuple):
+    """A lease list that was read."""
+
+    leases: LeaseTable
+    ignored: Sequence[str]
+    """Columns that nothing was made of."""
+
+
+def read_leases(
+    file: str,
+    renamed: Mapping[str, str] | None = None,
+    watch: Callable[[float], None] = lambda share: None,
+) -> LeasesRead:
+    """Read a lease list, whose first line names its columns, in any order.
+
+    Args:
+        file: Its path, or ``-`` for standard input. Its cells are apart by ``,``, ``;`` or tabs.
+        renamed: What the file calls some of the columns, by their names in ``COLUMNS``.
+        watch: Called with the share that has been read, 0 to 1.
 
     Raises:
         InputError: the file can't be read, or with every wrong cell.
     """
-    problems: list[Problem] = []
-    rows = list(_rows(str(file), read_text(str(file)), problems))
-    if problems:
-        raise InputError(problems)
-    return rows
+    data = read_utf8(file, LARGEST_TABLE).replace(b"\r\n", b"\n")
+    begin = data.find(b"\n") + 1 or len(data)
+    first = data[:begin].decode().rstrip("\n")
+    separator = max(_SEPARATORS, key=first.count)
+    header = [_unquoted(cell) for cell in first.split(separator)]
+    at = _positions(file, header, renamed or {})
+    cells = _plain(data, begin, len(header), at, watch) if separator == "," else None
+    cells = cells or _quoted(file, data.decode(), header, at, separator)
+    ignored = [name for place, name in enumerate(header) if place not in at.values()]
+    return LeasesRead(_Reader(file, cells).table(), ignored)
 
 
-def _rows(file: str, text: str, problems: list[Problem]) -> Iterator[LeaseRow]:
-    reader = csv.reader(io.StringIO(text, newline=""))
-    header = next(reader, [])
-    if tuple(header) != COLUMNS:
-        wanted = ",".join(COLUMNS)
-        problems.append(Problem(Place(file), f"the first line of a lease list is {wanted}"))
-        return
-    for cells in reader:
-        row, found = dict(zip(COLUMNS, cells, strict=False)), dict[str, object]()
-        readers: dict[str, Callable[[str], object]] = {
-            "mac": parse_mac,
-            "client_id": lambda cell: parse_identifier(cell) if cell else None,
-            "address": parse_address,
-            "expires": _read_end,
-        }
-        for column, read in readers.items():
-            try:
-                found[column] = read(row.get(column, ""))
-            except MalformedValueError as error:
-                problems.append(Problem(Place(file, reader.line_num), f"{column}: {error}"))
-        if len(found) == len(readers):
-            yield LeaseRow(
-                found["mac"],  # type: ignore[arg-type]
-                found["client_id"],  # type: ignore[arg-type]
-                found["address"],  # type: ignore[arg-type]
-                row.get("network", ""),
-                row.get("server", ""),
-                found["expires"],  # type: ignore[arg-type]
-            )
+def _unquoted(cell: str) -> str:
+    return cell.strip().removeprefix('"').removesuffix('"').strip()
 
 
-def _read_end(cell: str) -> float | None:
-    """When a lease ends, if the list says so.
+def _positions(file: str, header: Sequence[str], renamed: Mapping[str, str]) -> dict[str, int]:
+    """Where each column is that the list has.
 
     Raises:
-        MalformedValueError: it is no time with an offset, and not ``never``.
+        InputError: one is missing or there twice.
     """
-    if not cell:
+    problems: list[Problem] = []
+    found: dict[str, int] = {}
+    for column in COLUMNS:
+        name = renamed.get(column, column)
+        if header.count(name) > 1:
+            problems.append(Problem(Place(file, 1), f"the column {name} is there twice"))
+        elif name in header:
+            found[column] = header.index(name)
+        elif column in renamed:
+            message = f"there is no column {name!r}{hint(name, header)}"
+            problems.append(Problem(Place(file, 1), message))
+    what = None
+    if "address" not in found:
+        what = "the column address is missing"
+    elif "mac" not in found and "client_id" not in found:
+        what = "the columns mac and client_id are missing; a lease list has one of them"
+    if what is not None and not problems:
+        more = "; --columns tells what the list calls a column: --columns address=IP"
+        problems.append(Problem(Place(file, 1), what + more))
+    if problems:
+        raise InputError(problems)
+    return found
+
+
+class _Cells(NamedTuple):
+    """The cells of a list by column, and the line that each row is in."""
+
+    columns: Mapping[str, TextColumn]
+    lines: NDArray[np.int64]
+
+
+def _plain(
+    data: bytes, begin: int, width: int, at: Mapping[str, int], watch: Callable[[float], None]
+) -> _Cells | None:
+    """The cells of a list without quotes and blank lines; None of any other."""
+    if not data.endswith(b"\n"):
+        data += b"\n"
+    starts: list[NDArray[np.int64]] = []
+    stops: list[NDArray[np.int64]] = []
+    for some in plain_cells(data, begin, width, watch):
+        if some is None:
+            return None
+        starts.append(some.starts)
+        stops.append(some.stops)
+    if not starts:
         return None
-    if cell == NEVER:
-        return float("inf")
+    octets = np.frombuffer(data, dtype=np.uint8)
+    columns = {
+        name: TextColumn(
+            octets,
+            joined_columns([some[:, place] for some in starts]),
+            joined_columns([some[:, place] for some in stops]),
+        )
+        for name, place in at.items()
+    }
+    return _Cells(columns, np.arange(2, len(columns["address"]) + 2))
+
+
+def _quoted(
+    file: str, text: str, header: Sequence[str], at: Mapping[str, int], separator: str
+) -> _Cells:
+    rows, lines = csv_rows(file, text, separator)
+    body = rows[1:]
+    uneven = [
+        Problem(
+            Place(file, lines[number]),
+            f"the row has {len(row)} cells, but the first line has {len(header)} columns",
+        )
+        for number, row in enumerate(body, start=1)
+        if len(row) != len(header)
+    ]
+    if uneven:
+        raise InputError(uneven)
+    columns = {
+        name: TextColumn.of(row[place].strip() for row in body) for name, place in at.items()
+    }
+    return _Cells(columns, np.array(lines[1:], dtype=np.int64))
+
+
+@dataclass
+class _Reader:
+    """Makes values of the cells, by the column where that works and else cell by cell."""
+
+    file: str
+    cells: _Cells
+    problems: list[Problem] = field(default_factory=list)
+    wrong: set[int] = field(default_factory=set)
+    """The rows that have one."""
+
+    def table(self) -> LeaseTable:
+        """The leases.
+
+        Raises:
+            InputError: with every wrong cell.
+        """
+        count = len(self.cells.lines)
+        macs = self._numbers("mac", mac_column, parse_mac, NO_MAC)
+        found = self._each("client_id", parse_identifier)
+        clients, identifiers = macs.copy(), dict[bytes, int]()
+        for row, identifier in found.items():
+            if macs[row] != NO_MAC and identifier == Mac(macs[row]).identifier:
+                continue
+            number = identifiers.setdefault(identifier, len(identifiers))
+            clients[row] = FIRST_IDENTIFIER + number
+        addresses = self._numbers("address", address_column, parse_address, -1)
+        starts, expires = self._times("starts"), self._times("expires")
+        for row in np.flatnonzero(clients == NO_MAC).tolist():
+            if row not in self.wrong:
+                self._complain(row, "mac", "the client has neither mac nor client_id")
+        for row in np.flatnonzero(addresses < 0).tolist():
+            if row not in self.wrong:
+                self._complain(row, "address", "the address is missing")
+        name, network, server = (
+            self._texts(column, count) for column in ("name", "network", "server")
+        )
+        if self.problems:
+            raise InputError(sorted(self.problems, key=lambda problem: problem.place.line or 0))
+        return LeaseTable(
+            mac=macs,
+            client=clients,
+            identifiers=list(identifiers),
+            address=addresses,
+            starts=starts,
+            expires=expires,
+            name=name,
+            network=network,
+            server=server,
+            line=self.cells.lines,
+        )
+
+    def _numbers(
+        self,
+        column: str,
+        at_once: Callable[[TextColumn], NDArray[np.int64] | None],
+        one: Callable[[str], int],
+        nothing: int,
+    ) -> NDArray[np.int64]:
+        """The values of a column, shape (n,); empty cells have none."""
+        found = np.full(len(self.cells.lines), nothing, dtype=np.int64)
+        texts = self.cells.columns.get(column)
+        if texts is None:
+            return found
+        filled = np.flatnonzero(texts.lengths > 0)
+        values = at_once(texts.rows(filled))
+        if values is not None:
+            found[filled] = values
+            return found
+        for row, value in self._each(column, one).items():
+            found[row] = value
+        return found
+
+    def _each(self, column: str, read: Callable[[str], Value]) -> dict[int, Value]:
+        """The values of the cells that aren't empty, by row; wrong ones are noted."""
+        texts, found = self.cells.columns.get(column, ()), dict[int, Value]()
+        for row, text in enumerate(texts):
+            if not text:
+                continue
+            try:
+                found[row] = read(text)
+            except MalformedValueError as error:
+                self._complain(row, column, str(error))
+        return found
+
+    def _times(self, column: str) -> NDArray[np.float64]:
+        found = np.full(len(self.cells.lines), np.nan)
+        for row, moment in self._each(column, read_moment).items():
+            found[row] = moment
+        return found
+
+    def _texts(self, column: str, count: int) -> TextColumn:
+        texts = self.cells.columns.get(column)
+        if texts is None:
+            return TextColumn.of([""] * count)
+        for row, text in enumerate(texts):
+            if not text.isprintable():
+                self._complain(row, column, f"{text!r} has invisible characters")
+        return TextColumn.of(map(_as_it_was, texts))
+
+    def _complain(self, row: int, column: str, message: str) -> None:
+        self.wrong.add(row)
+        place = Place(self.file, int(self.cells.lines[row]))
+        self.problems.append(Problem(place, f"{column}: {message}"))
+
+
+def read_moment(text: str) -> float:
+    """When something is, in seconds since 1970.
+
+    Raises:
+        MalformedValueError: it is no time with an offset, no number of seconds, and not ``never``.
+    """
+    if text == NEVER:
+        return math.inf
+    if text.isascii() and text.isdigit() and len(text) <= 12:
+        return float(text)
     try:
-        moment = datetime.datetime.fromisoformat(cell)
+        moment = datetime.datetime.fromisoformat(text)
     except ValueError:
         moment = None
     if moment is None or moment.tzinfo is None:
-        message = f"{cell!r} is not a time: write it like 2027-03-31T12:00:00+00:00"
+        message = (
+            f"{text!r} is not a time: write it like 2027-03-31T12:00:00+00:00, "
+            "or in seconds since 1970"
+        )
         raise MalformedValueError(message)
     return moment.timestamp()
+
+
+def lease_rows(leases: LeaseTable) -> Iterator[LeaseRow]:
+    """Each lease of a list that has a MAC address, by itself."""
+    for row in np.flatnonzero(leases.mac != NO_MAC).tolist():
+        client, expires = leases.client_at(row), float(leases.expires[row])
+        yield LeaseRow(
+            Mac(leases.mac[row]),
+            client if isinstance(client, bytes) else None,
+            int(leases.address[row]),
+            leases.network[row],
+            leases.server[row],
+            None if math.isnan(expires) else expires,
+        )

@@ -163,7 +163,7 @@ def _row_by_row(
     origin: PlanPath,
 ) -> tuple[HostTable, TablePlaces]:
     """Any table: with quoted cells, with blank lines, with mistakes."""
-    rows, lines = _rows(file, data.decode())
+    rows, lines = csv_rows(file, data.decode())
     if not rows:
         message = f"the table is empty; its first line should be: {','.join(columns)}"
         raise InputError([Problem(Place(file), message)])
@@ -181,9 +181,13 @@ def _row_by_row(
     return table, places
 
 
-def _rows(file: str, text: str) -> tuple[list[list[str]], Sequence[int]]:
-    """The rows that aren't blank, and the line that each begins in."""
-    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+def csv_rows(file: str, text: str, separator: str = ",") -> tuple[list[list[str]], Sequence[int]]:
+    """The rows of a table that aren't blank, and the line that each begins in.
+
+    Raises:
+        InputError: the text isn't CSV.
+    """
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator, strict=True)
     rows, lines, begin = [], [], 1
     try:
         for row in reader:

@@ -9,6 +9,7 @@ about clients that it has no record of (section 4.3.2).
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import replace
 from itertools import chain
 
 from reservoir.core.compare.differences import offered_differently
@@ -26,7 +27,7 @@ from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Client, format_client
 from reservoir.core.wording import listed
 
-Step = tuple[NetworkSide | None, NetworkSide | None]
+_HELD = "a static host or a device has it"
 
 
 def compare(
@@ -95,7 +96,8 @@ def _changes(
     if before.network.subnet != after.network.subnet:
         subnets = str(before.network.subnet), str(after.network.subnet)
         yield Change("subnet", *subnets, Notice.AT_RENEWAL, "clients have the old mask until then")
-    path = _path(before, after, old, new)
+    unheard = old.unheard(before), new.unheard(after)
+    path = _path(before, after, *unheard)
     yield from facts.of_network(before, after, path.notice if path is not None else Notice.NONE)
     if not before.pools or not after.pools:
         if before.pools or after.pools:
@@ -103,10 +105,28 @@ def _changes(
         return
     if path is not None:
         yield path
-    yield from _servers(before, after)
-    yield from _assignable(before, after)
-    yield from _bindings(before, after)
-    yield from _offers(before, after)
+    was_heard = len(unheard[0]) < len(before.pools)
+    if was_heard and len(unheard[1]) < len(after.pools):
+        before, after = before.without(unheard[0]), after.without(unheard[1])
+    for change in chain(
+        _servers(before, after), _lost(before, after), _bindings(before, after),
+        _offers(before, after),
+    ):  # fmt: skip
+        if was_heard or change.notice is Notice.NONE:
+            yield change
+        else:  # nobody is there who could notice
+            yield replace(change, notice=Notice.ONLY_NEW_CLIENTS, because="")
+    yield from _gained(before, after)
+    yield from _not_heard(*unheard)
+
+
+def _not_heard(was: Mapping[str, str], is_now: Mapping[str, str]) -> Iterator[Change]:
+    """Servers that have a pool for the network on one side only, and don't hear its clients."""
+    for device in {**was, **is_now}:
+        if (device in was) != (device in is_now):
+            there = f"{device} has a pool"
+            old, new = there if device in was else None, there if device in is_now else None
+            yield Change("unheard server", old, new, Notice.NONE, {**was, **is_now}[device])
 
 
 def _on_one_side(before: NetworkSide | None, after: NetworkSide | None) -> Iterator[Change]:
@@ -128,30 +148,35 @@ def _served_on_one_side(before: NetworkSide, after: NetworkSide) -> Change:
     return Change("server", *servers, Notice.CUT_OFF, "nothing serves it any more")
 
 
-def _path(before: NetworkSide, after: NetworkSide, old: Side, new: Side) -> Change | None:
+def _path(
+    before: NetworkSide, after: NetworkSide, was: Mapping[str, str], is_now: Mapping[str, str]
+) -> Change | None:
     """A way from the clients to a server that is there on one side only."""
-    why_not = [
-        [side.hearing.why_not(device, there.network) for device in there.pools]
-        for there, side in ((before, old), (after, new))
-    ]
-    if not all(why_not):
+    if not before.pools or not after.pools:
         return None
-    was, is_now = (None if None in reasons else str(reasons[0]) for reasons in why_not)
-    if (was is None) == (is_now is None):
+    was_lost, is_lost = len(was) == len(before.pools), len(is_now) == len(after.pools)
+    if was_lost == is_lost:
         return None
-    if is_now is not None:
-        return Change("path", "heard", is_now, Notice.CUT_OFF, "their requests reach no server")
-    return Change("path", was, "heard", Notice.ONLY_NEW_CLIENTS)
+    if is_lost:
+        reason = next(iter(is_now.values()))
+        return Change("path", "heard", reason, Notice.CUT_OFF, "their requests reach no server")
+    return Change("path", next(iter(was.values())), "heard", Notice.ONLY_NEW_CLIENTS)
 
 
-def moved_addresses(before: NetworkSide, after: NetworkSide) -> AddressSet:
-    """What a server assigns that doesn't know the leases there: another one assigned it before."""
-    kept = NOTHING
+def unaware(before: NetworkSide, after: NetworkSide) -> dict[str, AddressSet]:
+    """What servers may assign now without knowing who has a lease there.
+
+    That is what another one assigned before, and they didn't; by the server.
+    """
+    found: dict[str, AddressSet] = {}
     for device, pool in after.pools.items():
+        own = before.pools[device].assignable if device in before.pools else NOTHING
         for other, earlier in before.pools.items():
-            if other == device or knows_leases(device, other, before, after):
-                kept |= pool.assignable & earlier.assignable
-    return (before.assignable & after.assignable) - kept
+            if other != device and not knows_leases(device, other, before, after):
+                taken_over = (pool.assignable - own) & earlier.assignable
+                if taken_over:
+                    found[device] = found.get(device, NOTHING) | taken_over
+    return found
 
 
 def knows_leases(device: str, other: str, before: NetworkSide, after: NetworkSide) -> bool:
@@ -164,58 +189,59 @@ def knows_leases(device: str, other: str, before: NetworkSide, after: NetworkSid
 
 
 def _servers(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
-    moved = moved_addresses(before, after)
     gone = [device for device in before.pools if device not in after.pools]
     names = listed(before.pools), listed(after.pools)
-    unaware = [d for d, p in after.pools.items() if p.assignable & moved]
-    if moved:
-        because = f"{listed(unaware)} may assign {moved}, without knowing who has a lease there"
-        if set(before.pools) == set(after.pools):
-            yield Change("assignable", f"{moved}, elsewhere", f"{moved}", Notice.CONFLICT, because)
+    is_same = set(before.pools) == set(after.pools)
+    at_risk = unaware(before, after)
+    for device, addresses in at_risk.items():
+        because = f"{device} may assign {addresses}, without knowing who has a lease there"
+        if is_same:
+            what = f"{addresses} at {device}"
+            yield Change("assignable", None, what, Notice.CONFLICT, because)
         else:
             yield Change("server", *names, Notice.CONFLICT, because)
-    elif gone and any(before.pools[device].assignable for device in gone):
+    if is_same or at_risk:
+        return
+    if any(before.pools[device].assignable for device in gone):
         because = f"the leases of {listed(gone)} can't be renewed"
         yield Change("server", *names, Notice.NEW_ADDRESS, because)
-    elif set(before.pools) != set(after.pools):
+    else:
         yield Change("server", *names, Notice.NONE)
 
 
-def _assignable(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
-    lost, gained = before.assignable - after.assignable, after.assignable - before.assignable
-    held, was_held = lost & after.taken, gained & (before.taken | after.taken)
-    newly_bound = AddressSet.of_addresses(
-        [address for addresses in after.bindings.values() for address in addresses] if lost else []
-    )
+def _lost(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
+    """Addresses that no server assigns any more."""
+    lost = before.assignable - after.assignable
+    if not lost:
+        return
+    held = lost & after.taken
+    rest = lost - held - after.bindings.addresses  # the bindings tell of those
     if held:
-        yield Change("assignable", str(held), None, Notice.CONFLICT, "a machine has it there now")
-    rest = lost - held - newly_bound
+        yield Change("assignable", str(held), None, Notice.CONFLICT, _HELD)
     if rest and after.assignable:
         yield Change("assignable", str(rest), None, Notice.NEW_ADDRESS)
     elif rest:
         because = "no address is left for clients without a binding"
         yield Change("assignable", str(rest), None, Notice.CUT_OFF, because)
-    if was_held:
-        because = "a machine that is no DHCP client has it"
-        yield Change("assignable", None, str(was_held), Notice.CONFLICT, because)
-    if gained - was_held:
-        yield Change("assignable", None, str(gained - was_held), Notice.ONLY_NEW_CLIENTS)
+
+
+def _gained(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
+    """Addresses that no server assigned before."""
+    gained = after.assignable - before.assignable
+    held = gained & (before.taken | after.taken)
+    if held:
+        yield Change("assignable", None, str(held), Notice.CONFLICT, _HELD)
+    if gained - held:
+        yield Change("assignable", None, str(gained - held), Notice.ONLY_NEW_CLIENTS)
 
 
 def _bindings(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
-    if after.has_bindings_of(before):
-        return
-    now = {address: client for client, found in after.bindings.items() for address in found}
-    was = {address: client for client, found in before.bindings.items() for address in found}
-    for client in {**before.bindings, **after.bindings}:
-        old, new = before.bindings.get(client, ()), after.bindings.get(client, ())
+    for client, old, new in before.bindings.apart(after.bindings):
         added = [address for address in new if address not in old]
         if added:
-            notice, because = _newly_bound(added, bool(old), before, was)
-        elif len(old) > len(new):
-            notice, because = _unbound(old, new, after, now)
+            notice, because = _newly_bound(added, bool(old), before)
         else:
-            continue
+            notice, because = _unbound(old, new, after)
         yield Change("binding", _bound(client, old), _bound(client, new), notice, because)
 
 
@@ -225,31 +251,29 @@ def _bound(client: Client, addresses: Sequence[int]) -> str | None:
     )
 
 
-def _newly_bound(
-    added: Sequence[int], was_bound: bool, before: NetworkSide, was: Mapping[int, Client]
-) -> tuple[Notice, str]:
+def _newly_bound(added: Sequence[int], was_bound: bool, before: NetworkSide) -> tuple[Notice, str]:
     """What is noticed where a client is bound to addresses that it was not bound to."""
     for address in added:
         shown = format_address(address)
         if address in before.assignable:
             return Notice.CONFLICT, f"another client may have {shown} now"
-        if address in was:
-            return Notice.CONFLICT, f"{format_client(was[address])} was bound to {shown}"
+        other = before.bindings.bound_to(address)
+        if other is not None:
+            return Notice.CONFLICT, f"{format_client(other)} was bound to {shown}"
         if address in before.taken:
-            return Notice.CONFLICT, f"a machine that is no DHCP client has {shown}"
+            return Notice.CONFLICT, f"a static host or a device has {shown}"
     was_there = was_bound or bool(before.assignable)
     return (Notice.NEW_ADDRESS if was_there else Notice.ONLY_NEW_CLIENTS), ""
 
 
-def _unbound(
-    old: Sequence[int], new: Sequence[int], after: NetworkSide, now: Mapping[int, Client]
-) -> tuple[Notice, str]:
+def _unbound(old: Sequence[int], new: Sequence[int], after: NetworkSide) -> tuple[Notice, str]:
     """What is noticed where a client is no longer bound to an address."""
     if any(address in after.assignable for address in old) or new:
         return Notice.NONE, "it keeps the address while it renews it"
-    taken = next((address for address in old if address in now), None)
-    if taken is not None:
-        return Notice.CONFLICT, f"{format_client(now[taken])} gets {format_address(taken)}"
+    for address in old:
+        other = after.bindings.bound_to(address)
+        if other is not None:
+            return Notice.CONFLICT, f"{format_client(other)} gets {format_address(address)}"
     return (Notice.NEW_ADDRESS, "") if after.assignable else (Notice.CUT_OFF, "")
 
 

@@ -32,7 +32,10 @@ class Notice(enum.Enum):
     @property
     def weight(self) -> int:
         """How much it hurts, from 0."""
-        return list(Notice).index(self)
+        return _WEIGHTS[self]
+
+
+_WEIGHTS = {notice: weight for weight, notice in enumerate(Notice)}
 
 
 @dataclass(frozen=True)

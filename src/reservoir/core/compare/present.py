@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.compare.comparing import knows_leases
+from reservoir.core.compare.bindings import NOBODY
+from reservoir.core.compare.comparing import knows_leases, unaware
 from reservoir.core.compare.differences import offered_differently
 from reservoir.core.compare.notice import Notice
 from reservoir.core.compare.sides import NetworkSide, Side, paired
-from reservoir.core.leases import NO_MAC, ByNetwork, LeaseTable
-from reservoir.core.plan.hosts import FIRST_IDENTIFIER
+from reservoir.core.leases import ByNetwork, LeaseTable
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import format_address
-from reservoir.core.values.clients import Client, Mac, format_client
+from reservoir.core.values.clients import format_client
 from reservoir.core.wording import listed
-
-NOBODY = -1
 
 
 class ClientNotices(NamedTuple):
@@ -93,7 +91,7 @@ class _Network:
             yield device, mine
         for device, pool in self.before.pools.items():
             mine = open_rows & pool.assignable.contains(addresses)
-            mine |= open_rows & np.isin(addresses, self.before.bound(device)[1])
+            mine |= open_rows & self.before.bindings.addresses.contains(addresses)
             open_rows &= ~mine
             yield device, mine
         yield next(iter(self.before.pools), ""), open_rows
@@ -101,38 +99,42 @@ class _Network:
     def _of_server(
         self, device: str, rows: NDArray[np.int64], addresses: NDArray[np.int64], ends: _Ends
     ) -> Iterator[ClientNotices]:
-        name, after = self.before.name, self.after
-        lost = self._why_cut_off()
+        name, lost = self.before.name, self._why_cut_off()
+        after = self.after
         if after is None or lost is not None:
             because = lost or f"nothing serves {name} any more"
             for place, row in enumerate(rows.tolist()):
                 yield self._told(row, place, Notice.CUT_OFF, ends.end, because)
             return
-        bound = _Bound(after)
-        own = bound.addresses_of(self.leases, rows)
-        others = bound.clients_at(addresses)
+        bound, leases = after.bindings, self.leases
+        own = bound.addresses_of(leases.mac[rows], leases.client[rows], leases.identifiers)
+        others = bound.places_at(addresses)
         held = after.taken.contains(addresses)
         kept = self._kept(device, after).contains(addresses)
-        elsewhere = after.assignable.contains(addresses)
+        risks = [
+            (who, some.contains(addresses)) for who, some in unaware(self.before, after).items()
+        ]
         stays = device in after.pools
         changed = self._learns(device, after)
         for place, row in enumerate(rows.tolist()):
             address, mine = int(addresses[place]), int(own[place])
             at = ends.renewal if stays else ends.end
-            if mine == address or (mine == NOBODY and kept[place] and not held[place]):
+            rival = next((who for who, there in risks if there[place]), None)
+            if mine == address or (
+                mine == NOBODY and kept[place] and not held[place] and rival is None
+            ):
                 yield self._told(row, place, changed[0], ends.renewal, changed[1])
             elif others[place] != NOBODY and mine != address:
-                who = format_client(bound.client(int(others[place])))
+                who = format_client(bound.client_at(int(others[place])))
                 yield self._told(row, place, Notice.CONFLICT, None, f"{who} is bound to it")
             elif held[place]:
-                because = "a machine that is no DHCP client has it"
+                because = "a static host or a device has it"
                 yield self._told(row, place, Notice.CONFLICT, None, because)
             elif mine != NOBODY:
                 because = f"it is bound to {format_address(mine)}"
                 yield self._told(row, place, Notice.NEW_ADDRESS, at, because)
-            elif elsewhere[place]:
-                who = next(d for d, p in after.pools.items() if address in p.assignable)
-                because = f"{who} may assign it, without knowing of the lease"
+            elif rival is not None:
+                because = f"{rival} may assign it, without knowing of the lease"
                 yield self._told(row, place, Notice.CONFLICT, None, because)
             else:
                 yield self._told(row, place, Notice.NEW_ADDRESS, at, self._why_not(address, after))
@@ -157,9 +159,11 @@ class _Network:
         """Why no server hears the clients any more; None if one does."""
         if self.after is None or not self.after.pools:
             return f"nothing serves {self.before.name} any more"
-        network = self.after.network
-        reasons = [self.new.hearing.why_not(device, network) for device in self.after.pools]
-        return None if None in reasons else reasons[0]
+        unheard = self.new.unheard(self.after)
+        if len(unheard) == len(self.after.pools):
+            return next(iter(unheard.values()))
+        self.after = self.after.without(unheard)
+        return None
 
     def _kept(self, device: str, after: NetworkSide) -> AddressSet:
         """What may be renewed: assigned by the same server, or by one that knows its leases."""
@@ -188,7 +192,7 @@ class _Network:
             if exclusion.range.holds(address):
                 what = f" for {exclusion.reason}" if exclusion.reason else ""
                 return f"its address is excluded{what}"
-        return "its address is not assignable any more"
+        return "its address is not assignable"
 
 
 class _Ends:
@@ -204,62 +208,3 @@ class _Ends:
         renewal = np.where(np.isnan(expires), now + length / 2, expires - length / 2)
         renewal = np.where(np.isinf(expires), np.inf, renewal)
         self.renewal = np.where((renewal > now) | np.isinf(renewal), renewal, self.end)
-
-
-class _Bound:
-    """The bindings of a network, found by client and by address."""
-
-    def __init__(self, side: NetworkSide) -> None:
-        """Take those of all its servers."""
-        self._by_identifier: dict[bytes, int] = {}
-        self._clients: list[Client] = []
-        macs: dict[int, int] = {}
-        by_address: dict[int, int] = {}
-        for client, addresses in side.bindings.items():
-            if isinstance(client, Mac):
-                macs[int(client)] = addresses[0]
-            else:
-                self._by_identifier[client] = addresses[0]
-            for address in addresses:
-                by_address.setdefault(address, len(self._clients))
-            self._clients.append(client)
-        self._macs = _Lookup(macs)
-        self._by_address = _Lookup(by_address)
-
-    def addresses_of(self, leases: LeaseTable, rows: NDArray[np.int64]) -> NDArray[np.int64]:
-        """The address that each row's client is bound to; -1 for none."""
-        found = self._macs.of(leases.mac[rows])
-        found[leases.mac[rows] == NO_MAC] = NOBODY
-        if self._by_identifier:
-            for place in np.flatnonzero(leases.client[rows] >= FIRST_IDENTIFIER).tolist():
-                client = leases.client_at(int(rows[place]))
-                assert isinstance(client, bytes)
-                found[place] = self._by_identifier.get(client, int(found[place]))
-        return found
-
-    def clients_at(self, addresses: NDArray[np.int64]) -> NDArray[np.int64]:
-        """The number of the client that is bound to each address; -1 for nobody."""
-        return self._by_address.of(addresses)
-
-    def client(self, number: int) -> Client:
-        """The client of a number."""
-        return self._clients[number]
-
-
-class _Lookup:
-    """Numbers found by numbers, by the column."""
-
-    def __init__(self, known: Mapping[int, int]) -> None:
-        keys = np.fromiter(known, np.int64, len(known))
-        values = np.fromiter(known.values(), np.int64, len(known))
-        order = np.argsort(keys)
-        self._keys, self._values = keys[order], values[order]
-
-    def of(self, wanted: NDArray[np.int64]) -> NDArray[np.int64]:
-        """The number of each; -1 where there is none."""
-        found = np.full(len(wanted), NOBODY, dtype=np.int64)
-        if len(self._keys):
-            places = np.minimum(np.searchsorted(self._keys, wanted), len(self._keys) - 1)
-            there = self._keys[places] == wanted
-            found[there] = self._values[places[there]]
-        return found

@@ -6,19 +6,15 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property, reduce
 
-import numpy as np
-from numpy.typing import NDArray
-
 from reservoir.core.behaviour import DeviceBehaviour
+from reservoir.core.compare.bindings import Bindings
 from reservoir.core.compare.notice import NetworkSummary
 from reservoir.core.hearing import Hearing
-from reservoir.core.plan.hosts import FIRST_IDENTIFIER
 from reservoir.core.plan.model import Network, Plan
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix
-from reservoir.core.values.clients import Client
 
 Key = tuple[str, Prefix, int]
 """A network's VRF and subnet, and how many of the same came before it."""
@@ -53,41 +49,19 @@ class NetworkSide:
         """What any of the servers may assign."""
         return reduce(AddressSet.__or__, (p.assignable for p in self.pools.values()), NOTHING)
 
-    def bound(self, device: str) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        """The clients' numbers and the addresses of a server's bindings, shape (n,) each."""
-        table, rows = self.origins[device].bindings, self.pools[device].bindings
-        return table.client[rows], table.address[rows]
-
     @cached_property
-    def bindings(self) -> Mapping[Client, tuple[int, ...]]:
-        """The addresses that each client is bound to."""
-        found: dict[Client, tuple[int, ...]] = {}
-        for device, pool in self.pools.items():
-            for client, address in self.origins[device].clients_bound(pool):
-                known = found.get(client, ())
-                if address not in known:
-                    found[client] = (*known, address)
-        return found
-
-    def has_bindings_of(self, other: NetworkSide) -> bool:
-        """Whether both bind the same MAC addresses to the same addresses, told by columns.
-
-        False where that is not sure: where clients have identifiers, or several servers differ.
-        """
-        columns = [side.bound(device) for side in (self, other) for device in side.pools]
-        if not columns:
-            return True
-        clients, addresses = columns[0]
-        if len(clients) and int(clients.max()) >= FIRST_IDENTIFIER:
-            return False
-        order = np.lexsort((addresses, clients))
-        return all(
-            len(others) == len(clients)
-            and bool((there[again] == addresses[order]).all())
-            and bool((others[again] == clients[order]).all())
-            for others, there in columns[1:]
-            for again in [np.lexsort((there, others))]
+    def bindings(self) -> Bindings:
+        """Who is bound to what, at any of the servers."""
+        return Bindings(
+            [(self.origins[name].bindings, pool.bindings) for name, pool in self.pools.items()]
         )
+
+    def without(self, devices: Collection[str]) -> NetworkSide:
+        """The same as if these didn't serve it."""
+        if not devices:
+            return self
+        left = {name: pool for name, pool in self.pools.items() if name not in devices}
+        return NetworkSide(self.name, self.network, left, self.origins, self.taken)
 
     @property
     def summary(self) -> NetworkSummary:
@@ -126,6 +100,11 @@ class Side:
         self.networks = dict(_networks(parts))
         self.topology = Topology(plan)
         self.hearing = Hearing(plan, self.topology, behaviours, is_complete)
+
+    def unheard(self, there: NetworkSide) -> dict[str, str]:
+        """The servers of a network that don't hear its clients, each with the reason."""
+        reasons = {name: self.hearing.why_not(name, there.network) for name in there.pools}
+        return {name: reason for name, reason in reasons.items() if reason is not None}
 
     def lease_time(self, side: NetworkSide, device: str) -> int | None:
         """The lease time in seconds that a server gives in a network; None if it isn't known."""

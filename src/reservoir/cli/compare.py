@@ -1,0 +1,162 @@
+"""``reservoir compare``: what changes for clients, network by network, who notices and when."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from reservoir.cli.completion import network_names
+from reservoir.cli.inputs import COLUMNS, MOMENT, leases_of, subject_of
+from reservoir.cli.output import progress, save_or_show, talk, talkative, width
+
+if TYPE_CHECKING:
+    from reservoir.core.compare.notice import Comparison
+    from reservoir.core.subject import Subject
+    from reservoir.reports.comparison import Clients
+
+
+@click.command("compare", short_help="Show what changes for clients, and who notices.")
+@click.argument("sides", nargs=-1, metavar="[OLD NEW]")
+@click.option("--old", multiple=True, metavar="FILE", help="A file of the old side, if several.")
+@click.option("--new", multiple=True, metavar="FILE", help="A file of the new side, if several.")
+@click.option(
+    "--dialect", metavar="NAME", help="The configuration's dialect (default: recognised)."
+)
+@click.option("--leases", metavar="FILE", help="A lease list: what each present client notices.")
+@click.option(
+    "--columns",
+    type=COLUMNS,
+    metavar="NAME=HEADER,...",
+    help="What the lease list calls a column: mac=HW,address=IP.",
+)
+@click.option("--now", type=MOMENT, metavar="TIME", help="Take this as the present time.")
+@click.option(
+    "--at",
+    multiple=True,
+    metavar="NETWORK",
+    shell_complete=network_names,
+    help="Show only this network.",
+)
+@click.option("--exit-code", is_flag=True, help="Exit with status 1 where anything differs.")
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["text", "json", "markdown"]),
+    default="text",
+    help="Output format.",
+)
+@click.option("-o", "--out", metavar="FILE", help="Write the comparison to a file.")
+@talkative
+def command(
+    sides: tuple[str, ...],
+    old: tuple[str, ...],
+    new: tuple[str, ...],
+    dialect: str | None,
+    leases: str | None,
+    columns: dict[str, str] | None,
+    now: float | None,
+    at: tuple[str, ...],
+    exit_code: bool,
+    form: str,
+    out: str | None,
+) -> None:
+    """Compare OLD with NEW by what they do for clients, network by network.
+
+    Each side is a plan, a device's configuration, or a folder of several. Where only one is a plan,
+    the devices whose configuration is the other are compared. Every difference says what clients
+    who are there now notice: nothing, new settings when they renew, a new address, no server any
+    more, or that somebody else may have their address.
+
+    \b
+    Examples:
+      reservoir compare ferry-line.yaml running/
+      reservoir compare running/pier-router.cfg ferry-line.yaml
+      reservoir compare old.yaml new.yaml --leases leases.csv
+      reservoir compare ferry-line.yaml running/ --exit-code --format json
+
+    Exit status: 0 compared, 1 something differs and --exit-code was given, 2 unusable input.
+    """
+    import reservoir  # late: --help needs none of it
+
+    before, after = _subjects(sides, old, new, dialect)
+    with progress("comparing") as watch:
+        comparison = reservoir.compare(before, after)
+        watch(0.5)
+        clients = None
+        if leases is not None:
+            from reservoir.reports.comparison import Clients
+
+            table = leases_of(leases, columns)
+            noticed = reservoir.notices(before, after, table, now=now)
+            clients = Clients(table, noticed)
+    _require_networks(at, comparison)
+    _show(comparison, clients, at, (*before.files, *after.files), form, out)
+    if form == "text":
+        _say_next(comparison, sides)
+    if exit_code and not comparison.is_same:
+        raise click.exceptions.Exit(1)
+
+
+def _subjects(
+    sides: tuple[str, ...], old: tuple[str, ...], new: tuple[str, ...], dialect: str | None
+) -> tuple[Subject, Subject]:
+    given = [*sides]
+    if not old and given:
+        old = (given.pop(0),)
+    if not new and given:
+        new = (given.pop(0),)
+    if given or not old or not new:
+        raise click.UsageError(
+            "Give two sides, OLD and NEW; where a side is several files, --old or --new for each."
+        )
+    return _side(old, dialect), _side(new, dialect)
+
+
+def _side(files: tuple[str, ...], dialect: str | None) -> Subject:
+    from reservoir.files.recognising import is_plan
+
+    plans = [file for file in files if is_plan(file)]
+    if plans and len(files) > 1:
+        raise click.UsageError(f"{plans[0]} is a plan; it is a side by itself.")
+    return subject_of(files, dialect)
+
+
+def _require_networks(at: tuple[str, ...], comparison: Comparison) -> None:
+    """A mistyped name must not look like a network without differences."""
+    from reservoir.core.problems import UnknownNameError
+
+    known = {
+        side.name for network in comparison.networks for side in (network.old, network.new) if side
+    }
+    for name in at:
+        if name not in known:
+            raise UnknownNameError("network", name, known)
+
+
+def _show(
+    comparison: Comparison,
+    clients: Clients | None,
+    at: tuple[str, ...],
+    files: tuple[str, ...],
+    form: str,
+    out: str | None,
+) -> None:
+    from reservoir.reports.comparison import as_json, as_markdown, lines
+
+    if form == "json":
+        save_or_show(as_json(comparison, clients, at, files), out)
+    elif form == "markdown":
+        save_or_show(as_markdown(comparison, clients, at), out)
+    else:
+        save_or_show((f"{line}\n" for line in lines(comparison, clients, at, width())), out)
+
+
+def _say_next(comparison: Comparison, sides: tuple[str, ...]) -> None:
+    """The next command to run."""
+    from reservoir.files.recognising import is_plan
+
+    plans = [file for file in sides if is_plan(file)]
+    others = [file for file in sides if not is_plan(file)]
+    if not comparison.is_same and len(plans) == 1 and len(others) == 1:
+        talk(f"Next: reservoir check {plans[0]} {others[0]}")

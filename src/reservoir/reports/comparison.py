@@ -1,0 +1,337 @@
+"""What differs between two sides, for people, as JSON and as Markdown."""
+
+from __future__ import annotations
+
+import datetime
+import json
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
+
+from reservoir.core.compare.notice import (
+    Change,
+    Comparison,
+    NetworkCompared,
+    NetworkSummary,
+    Notice,
+)
+from reservoir.core.compare.present import ClientNotices
+from reservoir.core.leases import LeaseTable
+from reservoir.core.values.addresses import format_address
+from reservoir.core.wording import counted, listed
+from reservoir.reports.markup import code, plain
+from reservoir.reports.theme import styled, wrapped
+from reservoir.version import __version__
+
+_MEANINGS: Mapping[Notice, str] = {
+    Notice.CONFLICT: "error",
+    Notice.CUT_OFF: "error",
+    Notice.NEW_ADDRESS: "warning",
+    Notice.AT_RENEWAL: "advice",
+    Notice.ONLY_NEW_CLIENTS: "good",
+    Notice.NONE: "aside",
+}
+
+_WORDS = max(len(notice.words) for notice in Notice)
+
+SHOWN = 8
+"""Clients, or bindings, of a network that are listed before the rest is counted."""
+
+
+class Clients(NamedTuple):
+    """What clients with a lease notice."""
+
+    leases: LeaseTable
+    notices: Sequence[ClientNotices]
+
+
+def lines(
+    comparison: Comparison, clients: Clients | None, at: Sequence[str], width: int
+) -> Iterator[str]:
+    """The comparison for people: each network that differs, what differs, who notices."""
+    by_network = _by_network(clients)
+    for network in _shown(comparison, at):
+        there = by_network.get(_old_name(network), [])
+        if not network.changes and not there:
+            continue
+        yield styled(heading(network), "heading")
+        yield from _changes(network.changes, width)
+        yield from _client_lines(clients, there, width)
+        yield ""
+    for device in comparison.devices if not at else ():
+        yield styled(device.name, "heading")
+        yield from _changes(device.changes, width)
+        yield ""
+    if clients is not None and by_network.get("") and not at:
+        yield styled("In no network", "heading")
+        yield from _client_lines(clients, by_network[""], width)
+        yield ""
+    for sentence in closing(comparison, clients):
+        yield from wrapped(sentence, width, "")
+
+
+def _shown(comparison: Comparison, at: Sequence[str]) -> list[NetworkCompared]:
+    return [n for n in comparison.networks if not at or n.name in at or _old_name(n) in at]
+
+
+def _old_name(network: NetworkCompared) -> str:
+    return network.old.name if network.old is not None else network.name
+
+
+def heading(network: NetworkCompared) -> str:
+    """A network with its subnet and servers."""
+    side = network.new or network.old
+    assert side is not None
+    served = f", served by {listed(side.servers)}" if side.servers else ""
+    return f"{network.name}  {side.subnet}{served}"
+
+
+def _changes(changes: Sequence[Change], width: int) -> Iterator[str]:
+    """A line a change; of many bindings that clients notice alike, some."""
+    bindings = Counter(change.notice for change in changes if change.what == "binding")
+    told_of: Counter[Notice] = Counter()
+    for change in changes:
+        head, rest = f"  {change.notice.words:<{_WORDS}}  ", 0
+        if change.what == "binding" and bindings[change.notice] > SHOWN + 1:
+            told_of[change.notice] += 1
+            rest = bindings[change.notice] - SHOWN if told_of[change.notice] == SHOWN else 0
+            if told_of[change.notice] > SHOWN:
+                continue
+        body = told(change) + (f" ({change.because})" if change.because else "")
+        yield from _headed(head, body, _MEANINGS[change.notice], width)
+        if rest:
+            yield f"{' ' * len(head)}and {counted(rest, 'more binding')}"
+
+
+def _headed(head: str, body: str, meaning: str, width: int) -> Iterator[str]:
+    """A text behind a head in the style of its meaning, in lines."""
+    first, *others = wrapped(body, width, " " * len(head))
+    yield styled(head, meaning) + first.lstrip()
+    yield from others
+
+
+def told(change: Change) -> str:
+    """A change in a line: ``dns: 10.84.0.53 → 10.84.0.54``."""
+    if change.old is not None and change.new is not None:
+        client, _, address = change.new.partition(" ")
+        is_of_one = change.what == "binding" and change.old.startswith(f"{client} ")
+        return f"{change.what}: {change.old} → {address if is_of_one else change.new}"
+    if change.new is not None:
+        return f"{change.what}: now {change.new}"
+    return f"{change.what}: no longer {change.old}"
+
+
+def _by_network(clients: Clients | None) -> dict[str, list[ClientNotices]]:
+    found: dict[str, list[ClientNotices]] = {}
+    for told_ in clients.notices if clients is not None else ():
+        if told_.notice is not Notice.NONE:
+            found.setdefault(told_.network, []).append(told_)
+    return found
+
+
+def _client_lines(
+    clients: Clients | None, there: Sequence[ClientNotices], width: int
+) -> Iterator[str]:
+    """The clients that notice most first; of many that notice alike, some."""
+    if clients is None:
+        return
+    by_notice: dict[Notice | None, list[ClientNotices]] = {}
+    for each in there:
+        by_notice.setdefault(each.notice, []).append(each)
+    for notice in sorted(by_notice, key=lambda n: -n.weight if n is not None else 1):
+        some = by_notice[notice]
+        words = notice.words if notice is not None else "not known"
+        meaning = _MEANINGS[notice] if notice is not None else "aside"
+        for each in some[:SHOWN] if len(some) > SHOWN + 1 else some:
+            head = f"  {words:<{_WORDS}}  "
+            yield from _headed(head, _client(clients.leases, each), meaning, width)
+        if len(some) > SHOWN + 1:
+            yield f"  {'':<{_WORDS}}  and {counted(len(some) - SHOWN, 'more client')}"
+
+
+def _client(leases: LeaseTable, each: ClientNotices) -> str:
+    address = format_address(int(leases.address[each.row]))
+    by = f" by {_clock(each.at)}" if each.at is not None else ""
+    return f"{leases.label(each.row)} at {address}{by}: {each.because}"
+
+
+def _clock(at: float) -> str:
+    return f"{datetime.datetime.fromtimestamp(at, datetime.UTC):%Y-%m-%d %H:%M} UTC"
+
+
+def moment(at: float) -> str:
+    """A time in ISO 8601."""
+    return datetime.datetime.fromtimestamp(at, datetime.UTC).isoformat(timespec="seconds")
+
+
+def closing(comparison: Comparison, clients: Clients | None) -> Iterator[str]:
+    """How much differs, who notices, and what is not part of it."""
+    total, differing = len(comparison.networks), comparison.differing
+    if comparison.is_same:
+        yield f"No difference in {counted(total, 'network')}."
+    else:
+        worst = Counter(network.worst for network in differing)
+        parts = [
+            f"{worst[notice]:,} {notice.words}" for notice in sorted(worst, key=lambda n: -n.weight)
+        ]
+        noticed = f"; what clients notice at worst: {', '.join(parts)}" if parts else ""
+        yield f"{len(differing):,} of {counted(total, 'network')} differ{noticed}."
+    if clients is not None:
+        yield _clients_counted(clients)
+    if comparison.left_out:
+        yield (
+            f"{counted(len(comparison.left_out), 'network')} of other devices not compared: "
+            "their configuration is not among the files."
+        )
+    if comparison.not_understood:
+        yield (
+            f"{counted(comparison.not_understood, 'line')} not understood; what "
+            f"{'it does' if comparison.not_understood == 1 else 'they do'} is not part of this."
+        )
+
+
+def _clients_counted(clients: Clients) -> str:
+    counts = Counter(each.notice for each in clients.notices)
+    parts = [
+        f"{counts[notice]:,} {notice.words}"
+        for notice in sorted(Notice, key=lambda n: -n.weight)
+        if counts[notice] and notice is not Notice.NONE
+    ]
+    if counts[None]:
+        parts.append(f"{counts[None]:,} not known")
+    if counts[Notice.NONE] or not parts:
+        parts.append(f"{counts[Notice.NONE]:,} notice nothing")
+    return f"{counted(len(clients.notices), 'lease')}: {', '.join(parts)}."
+
+
+def as_json(
+    comparison: Comparison, clients: Clients | None, at: Sequence[str], inputs: Sequence[str]
+) -> Iterator[str]:
+    """One JSON object, whose fields are only ever added to; in pieces."""
+    shown = _shown(comparison, at)
+    head = {
+        "reservoir": __version__,
+        "command": "compare",
+        "inputs": list(inputs),
+        "networks": [_network(network) for network in shown],
+        "devices": [
+            {"device": device.name, "changes": list(map(_change, device.changes))}
+            for device in (comparison.devices if not at else ())
+        ],
+        "left_out": list(comparison.left_out),
+        "summary": _summary(comparison, clients),
+    }
+    text = json.dumps(head, indent=2)
+    if clients is None:
+        yield text + "\n"
+        return
+    names = {_old_name(network) for network in shown}
+    yield text.removesuffix("\n}") + ',\n  "clients": ['
+    rows = (json.dumps(_client_json(clients.leases, each)) for each in clients.notices
+            if not at or each.network in names)  # fmt: skip
+    for number, row in enumerate(rows):
+        yield f"{',' if number else ''}\n    {row}"
+    yield "\n  ]\n}\n"
+
+
+def _summary(comparison: Comparison, clients: Clients | None) -> dict[str, Any]:
+    summary: dict[str, Any] = {
+        "networks": len(comparison.networks),
+        "differing": len(comparison.differing),
+        "lines_not_understood": comparison.not_understood,
+    }
+    if clients is not None:
+        counts = Counter(each.notice for each in clients.notices)
+        summary["clients"] = {n.value: counts[n] for n in Notice} | {"unknown": counts[None]}
+    return summary
+
+
+def _network(network: NetworkCompared) -> dict[str, Any]:
+    return {
+        "network": network.name,
+        "old": _side(network.old),
+        "new": _side(network.new),
+        "changes": [_change(change) for change in network.changes],
+    }
+
+
+def _side(side: NetworkSummary | None) -> dict[str, Any] | None:
+    if side is None:
+        return None
+    return {
+        "name": side.name,
+        "subnet": str(side.subnet),
+        "servers": list(side.servers),
+        "assignable": side.assignable,
+        "bindings": side.bindings,
+    }
+
+
+def _change(change: Change) -> dict[str, Any]:
+    return {
+        "what": change.what,
+        "old": change.old,
+        "new": change.new,
+        "notice": change.notice.value,
+        "because": change.because,
+    }
+
+
+def _client_json(leases: LeaseTable, each: ClientNotices) -> dict[str, Any]:
+    return {
+        "client": leases.client_text(each.row),
+        "name": leases.name[each.row],
+        "network": each.network or None,
+        "address": format_address(int(leases.address[each.row])),
+        "notice": each.notice.value if each.notice is not None else None,
+        "at": moment(each.at) if each.at is not None else None,
+        "because": each.because,
+    }
+
+
+def as_markdown(
+    comparison: Comparison, clients: Clients | None, at: Sequence[str]
+) -> Iterator[str]:
+    """The comparison as Markdown, for a change request: a table a network."""
+    yield "# Comparison\n\n"
+    by_network = _by_network(clients)
+    for network in _shown(comparison, at):
+        there = by_network.get(_old_name(network), [])
+        if network.changes or there:
+            yield f"## {plain(heading(network))}\n\n"
+            yield from _table(network.changes)
+            yield from _client_table(clients, there)
+    for device in comparison.devices if not at else ():
+        yield f"## {plain(device.name)}\n\n"
+        yield from _table(device.changes)
+    yield "".join(f"{plain(sentence)}\n" for sentence in closing(comparison, clients))
+
+
+def _table(changes: Iterable[Change]) -> Iterator[str]:
+    rows = [
+        f"| {change.notice.words} | {plain(change.what)} | {_cell(change.old)} "
+        f"| {_cell(change.new)} | {plain(change.because)} |\n"
+        for change in changes
+    ]
+    if rows:
+        yield "| Clients notice | What | Old | New | Because |\n|---|---|---|---|---|\n"
+        yield from rows
+        yield "\n"
+
+
+def _cell(text: str | None) -> str:
+    return code(text) if text else ""
+
+
+def _client_table(clients: Clients | None, there: Sequence[ClientNotices]) -> Iterator[str]:
+    if clients is None or not there:
+        return
+    yield "| Client | Address | Notices | By | Because |\n|---|---|---|---|---|\n"
+    for each in there:
+        words = each.notice.words if each.notice is not None else "not known"
+        yield (
+            f"| {plain(clients.leases.label(each.row))} "
+            f"| {code(format_address(int(clients.leases.address[each.row])))} | {words} "
+            f"| {_clock(each.at) if each.at is not None else ''} | {plain(each.because)} |\n"
+        )
+    yield "\n"
