@@ -217,8 +217,6 @@ class _Reader:
     file: str
     cells: _Cells
     problems: list[Problem] = field(default_factory=list)
-    wrong: set[int] = field(default_factory=set)
-    """The rows that have one."""
 
     def table(self) -> LeaseTable:
         """The leases.
@@ -237,12 +235,10 @@ class _Reader:
             clients[row] = FIRST_IDENTIFIER + number
         addresses = self._numbers("address", address_column, parse_address, -1)
         starts, expires = self._times("starts"), self._times("expires")
-        for row in np.flatnonzero(clients == NO_MAC).tolist():
-            if row not in self.wrong:
-                self._complain(row, "mac", "the client has neither mac nor client_id")
-        for row in np.flatnonzero(addresses < 0).tolist():
-            if row not in self.wrong:
-                self._complain(row, "address", "the address is missing")
+        for row in np.flatnonzero(self._are_empty("mac") & self._are_empty("client_id")).tolist():
+            self._complain(row, "mac", "the client has neither mac nor client_id")
+        for row in np.flatnonzero(self._are_empty("address")).tolist():
+            self._complain(row, "address", "the address is missing")
         name, network, server = (
             self._texts(column, count) for column in ("name", "network", "server")
         )
@@ -282,6 +278,13 @@ class _Reader:
             found[row] = value
         return found
 
+    def _are_empty(self, column: str) -> NDArray[np.bool_]:
+        texts = self.cells.columns.get(column)
+        if texts is None:
+            return np.ones(len(self.cells.lines), dtype=np.bool_)
+        empty: NDArray[np.bool_] = texts.lengths == 0
+        return empty
+
     def _each(self, column: str, read: Callable[[str], Value]) -> dict[int, Value]:
         """The values of the cells that aren't empty, by row; wrong ones are noted."""
         texts, found = self.cells.columns.get(column, ()), dict[int, Value]()
@@ -310,7 +313,6 @@ class _Reader:
         return TextColumn.of(map(_as_it_was, texts))
 
     def _complain(self, row: int, column: str, message: str) -> None:
-        self.wrong.add(row)
         place = Place(self.file, int(self.cells.lines[row]))
         self.problems.append(Problem(place, f"{column}: {message}"))
 

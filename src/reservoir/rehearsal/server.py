@@ -190,13 +190,16 @@ class Server:
         return self._refuse(arrival, f"{format_address(address)} is not this client's")
 
     def _held(self, message: Message, pools: Sequence[ServingPool], address: int) -> _Claim | None:
-        """What a client asks for, if it is its own."""
+        """What a client asks for, if it is its own: not if it has been bound elsewhere since."""
         for pool in pools:
             for key in _names(message):
                 bound = pool.bound.get(key)
                 if bound is not None and bound.address == address:
                     lease = self.leases[pool].by_address.get(address)
                     return _Claim(pool, address, bound.offer, "the client is bound to it", lease)
+        if self._bound(message, pools) is not None:
+            return None
+        for pool in pools:
             lease = self.leases[pool].by_address.get(address)
             if lease is not None and lease.identifier == message.identifier:
                 return _Claim(pool, address, pool.offer, "it is this client's", lease)

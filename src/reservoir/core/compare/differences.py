@@ -99,7 +99,24 @@ class Relayed(NamedTuple):
         return f"{self.interface} would relay to {new} instead of {old}"
 
 
-Difference = Unserved | Assignable | Bound | Offered | Relayed
+class Attached(NamedTuple):
+    """An interface in a network that is set otherwise, or missing."""
+
+    network: str
+    interface: str
+    what: str
+    """``address``, ``vlan``, ``zone``, ``enabled``; empty for the interface as a whole."""
+    old: str | None
+    new: str | None
+
+    def __str__(self) -> str:
+        if self.what:
+            old, new = self.old or "left out", self.new or "left out"
+            return f"{self.what} of {self.interface} would be {new} instead of {old}"
+        return f"{self.interface} with {self.old} would be missing"
+
+
+Difference = Unserved | Assignable | Bound | Offered | Relayed | Attached
 """One thing that differs; its text tells what the new side would do instead of the old one."""
 
 

@@ -56,7 +56,7 @@ class FactsCompared:
             if device not in self._pairs:
                 continue
             earlier, later = self._pairs[device].get(name, (None, None))
-            for field, was, is_now in _differing(earlier, later):
+            for field, was, is_now in interface_differences(earlier, later):
                 what = f"{device} {name}" + (f" {field}" if field else "")
                 notice, because = self._noticed(before, after, earlier, later, field, path)
                 yield Change(what, was, is_now, notice, because)
@@ -121,14 +121,14 @@ def _interfaces(
             yield name, (interface, None)
 
 
-def _differing(
-    old: Interface | None, new: Interface | None
+def interface_differences(
+    old: Interface | None, new: Interface | None, fields: Collection[str] = _FIELDS
 ) -> Iterator[tuple[str, str | None, str | None]]:
     """The fields that differ, with their texts; no name of a field for the interface as a whole."""
     if old is None or new is None:
         yield "", _address_text(old), _address_text(new)
         return
-    for field in _FIELDS:
+    for field in fields:
         was, is_now = getattr(old, field), getattr(new, field)
         if field in _UNORDERED:
             was, is_now = tuple(sorted(was)), tuple(sorted(is_now))

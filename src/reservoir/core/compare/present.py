@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -99,57 +99,38 @@ class _Network:
     def _of_server(
         self, device: str, rows: NDArray[np.int64], addresses: NDArray[np.int64], ends: _Ends
     ) -> Iterator[ClientNotices]:
-        name, lost = self.before.name, self._why_cut_off()
-        after = self.after
-        if after is None or lost is not None:
-            because = lost or f"nothing serves {name} any more"
+        """What the clients of one server notice."""
+        lost = self._why_cut_off()
+        if self.after is None or lost is not None:
+            because = lost or f"nothing serves {self.before.name} any more"
             for place, row in enumerate(rows.tolist()):
                 yield self._told(row, place, Notice.CUT_OFF, ends.end, because)
             return
-        bound, leases = after.bindings, self.leases
-        own = bound.addresses_of(leases.mac[rows], leases.client[rows], leases.identifiers)
-        others = bound.places_at(addresses)
-        held = after.taken.contains(addresses)
-        kept = self._kept(device, after).contains(addresses)
-        risks = [
-            (who, some.contains(addresses)) for who, some in unaware(self.before, after).items()
-        ]
-        stays = device in after.pools
-        changed = self._learns(device, after)
+        fates = _Fates.of(self.before, self.after, device, self.leases, rows, addresses)
+        learns = self._learns(device, self.after)
+        renewal = self._renewal(device, ends)
         for place, row in enumerate(rows.tolist()):
-            address, mine = int(addresses[place]), int(own[place])
-            at = ends.renewal if stays else ends.end
-            rival = next((who for who, there in risks if there[place]), None)
-            if mine == address or (
-                mine == NOBODY and kept[place] and not held[place] and rival is None
-            ):
-                yield self._told(row, place, changed[0], ends.renewal, changed[1])
-            elif others[place] != NOBODY and mine != address:
-                who = format_client(bound.client_at(int(others[place])))
-                yield self._told(row, place, Notice.CONFLICT, None, f"{who} is bound to it")
-            elif held[place]:
-                because = "a static host or a device has it"
-                yield self._told(row, place, Notice.CONFLICT, None, because)
-            elif mine != NOBODY:
-                because = f"it is bound to {format_address(mine)}"
-                yield self._told(row, place, Notice.NEW_ADDRESS, at, because)
-            elif rival is not None:
-                because = f"{rival} may assign it, without knowing of the lease"
-                yield self._told(row, place, Notice.CONFLICT, None, because)
+            if fates.keeps[place]:
+                yield self._told(row, place, learns[0], renewal, learns[1])
+            elif fates.is_bound[place]:  # its server refuses to renew anything else
+                notice, because = fates.bound_elsewhere(place)
+                yield self._told(row, place, notice, renewal, because)
             else:
-                yield self._told(row, place, Notice.NEW_ADDRESS, at, self._why_not(address, after))
+                notice, because = fates.lost(place)
+                yield self._told(row, place, notice, ends.end, because)
 
     def _told(
         self,
         row: int,
         place: int,
         notice: Notice,
-        at: NDArray[np.float64] | None,
+        at: NDArray[np.float64],
         because: str,
     ) -> ClientNotices:
         if self.leases.expires[row] <= self.now:
             return ClientNotices(row, self.before.name, Notice.NONE, None, "its lease has expired")
-        time = float(at[place]) if at is not None and notice is not Notice.NONE else None
+        is_dated = notice not in (Notice.NONE, Notice.CONFLICT)  # a conflict may come at once
+        time = float(at[place]) if is_dated else None
         known = time if time is not None and np.isfinite(time) else None
         if time == np.inf:
             because = f"{because}; its lease has no end, so it doesn't ask again by itself"
@@ -165,13 +146,17 @@ class _Network:
         self.after = self.after.without(unheard)
         return None
 
-    def _kept(self, device: str, after: NetworkSide) -> AddressSet:
-        """What may be renewed: assigned by the same server, or by one that knows its leases."""
-        found = AddressSet()
-        for other, pool in after.pools.items():
-            if other == device or knows_leases(other, device, self.before, after):
-                found |= pool.assignable
-        return found
+    def _renewal(self, device: str, ends: _Ends) -> NDArray[np.float64]:
+        """When clients hear of a server next: it, or else another, may not be where it was."""
+        if self.after is None or device not in self.after.pools:
+            return ends.rebinding
+        reach = self.old.topology.reach(device, self.before.network)
+        known = {a.address for a in self.old.topology.attachments_of(device)}
+        if reach is not None:
+            through = self.old.topology.interface(reach.through).relay_to
+            known &= {reach.own.address} if reach.own is not None else set(through)
+        now = {a.address for a in self.new.topology.attachments_of(device)}
+        return ends.renewal if known <= now else ends.rebinding
 
     def _learns(self, device: str, after: NetworkSide) -> tuple[Notice, str]:
         """What clients who keep their address learn when they renew it."""
@@ -186,9 +171,78 @@ class _Network:
             return Notice.NONE, ""
         return Notice.AT_RENEWAL, f"it gets the new {listed(what)}"
 
-    def _why_not(self, address: int, after: NetworkSide) -> str:
-        """Why an address is not assigned any more."""
-        for exclusion in after.network.exclusions:
+
+@dataclass(frozen=True)
+class _Fates:
+    """What becomes of the addresses that some clients have, by columns of shape (n,)."""
+
+    after: NetworkSide
+    addresses: NDArray[np.int64]
+    own: NDArray[np.int64]
+    """The address that each client is bound to; -1 for none."""
+    others: NDArray[np.int64]
+    """The binding to the address that each has; -1 for none."""
+    held: NDArray[np.bool_]
+    """Whether a static host or a device has it."""
+    keeps: NDArray[np.bool_]
+    """Whether the client may renew it, and nobody else gets it."""
+    rivals: Mapping[str, NDArray[np.bool_]]
+    """By server whether it may assign the address, without knowing of the lease."""
+
+    @classmethod
+    def of(
+        cls,
+        before: NetworkSide,
+        after: NetworkSide,
+        device: str,
+        leases: LeaseTable,
+        rows: NDArray[np.int64],
+        addresses: NDArray[np.int64],
+    ) -> _Fates:
+        """Those of clients that have their leases from one server."""
+        own = after.bindings.addresses_of(leases.mac[rows], leases.client[rows], leases.identifiers)
+        held = after.taken.contains(addresses)
+        at_risk = unaware(before, after)
+        rivals = {who: some.contains(addresses) for who, some in at_risk.items()}
+        known = AddressSet()
+        for other, pool in after.pools.items():
+            if other == device or knows_leases(other, device, before, after):
+                known |= pool.assignable
+        keeps = known.contains(addresses) & ~held & (own == NOBODY)
+        for there in rivals.values():
+            keeps &= ~there
+        keeps |= own == addresses
+        others = after.bindings.places_at(addresses)
+        return cls(after, addresses, own, others, held, keeps, rivals)
+
+    @property
+    def is_bound(self) -> NDArray[np.bool_]:
+        """Whether each client is bound to some address."""
+        bound: NDArray[np.bool_] = self.own != NOBODY
+        return bound
+
+    def bound_elsewhere(self, place: int) -> tuple[Notice, str]:
+        """What a client notices that is bound to another address."""
+        if self.others[place] != NOBODY or self.held[place]:
+            return self.lost(place)
+        because = f"it is bound to {format_address(int(self.own[place]))}"
+        return Notice.NEW_ADDRESS, because
+
+    def lost(self, place: int) -> tuple[Notice, str]:
+        """What a client notices that can't keep its address for itself."""
+        if self.others[place] != NOBODY:
+            who = format_client(self.after.bindings.client_at(int(self.others[place])))
+            return Notice.CONFLICT, f"{who} is bound to it"
+        if self.held[place]:
+            return Notice.CONFLICT, "a static host or a device has it"
+        rival = next((who for who, there in self.rivals.items() if there[place]), None)
+        if rival is not None:
+            return Notice.CONFLICT, f"{rival} may assign it, without knowing of the lease"
+        return Notice.NEW_ADDRESS, self._why_not(int(self.addresses[place]))
+
+    def _why_not(self, address: int) -> str:
+        """Why an address is not assignable."""
+        for exclusion in self.after.network.exclusions:
             if exclusion.range.holds(address):
                 what = f" for {exclusion.reason}" if exclusion.reason else ""
                 return f"its address is excluded{what}"
@@ -205,6 +259,12 @@ class _Ends:
         expires, starts = leases.expires[rows], leases.starts[rows]
         length = np.where(np.isfinite(expires - starts), expires - starts, lease_time or np.nan)
         self.end = np.where(np.isnan(expires), now + length, expires)
-        renewal = np.where(np.isnan(expires), now + length / 2, expires - length / 2)
-        renewal = np.where(np.isinf(expires), np.inf, renewal)
-        self.renewal = np.where((renewal > now) | np.isinf(renewal), renewal, self.end)
+        self.renewal = self._when(expires, length / 2, now)
+        self.rebinding = self._when(expires, length / 8, now)
+
+    def _when(
+        self, expires: NDArray[np.float64], before: NDArray[np.float64], now: float
+    ) -> NDArray[np.float64]:
+        """The time so long before the end; the end, if that is past or can't be told."""
+        at = np.where(np.isinf(expires), np.inf, self.end - before)
+        return np.where(at > now, at, self.end)

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from reservoir.core.compare.differences import (
     Assignable,
+    Attached,
     Bound,
     Difference,
     Offered,
@@ -16,6 +17,7 @@ from reservoir.core.compare.differences import (
     Unserved,
     differences,
 )
+from reservoir.core.compare.facts import interface_differences
 from reservoir.core.findings import Witness
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
@@ -65,26 +67,41 @@ def otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Otherwise]:
             witness = Witness("assigned", pool.name, pool.assignable.first)
             yield Otherwise(pool.name, line, message, witness)
     found: dict[str, list[Difference]] = {}
-    for difference in (*differences(old, new), *_relayed_otherwise(pools, read)):
+    for difference in (*differences(old, new), *_interfaces_otherwise(pools, read)):
         found.setdefault(_network(difference), []).append(difference)
     for name, differing in found.items():
         message = f"{device} runs {name} otherwise than planned: {_listed(differing)}"
         yield Otherwise(name, lines.get(name, 0), message, _witness(differing[0], name))
 
 
-def _relayed_otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Difference]:
-    """Interfaces in the plan's networks that relay elsewhere, by the network."""
+_ATTACHING = ("vlan", "zone", "enabled")
+"""What of an interface decides whether clients are heard there, besides its addresses."""
+
+
+def _interfaces_otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Difference]:
+    """Interfaces in the plan's networks that are missing, set otherwise, or relay elsewhere."""
     device = read.lifted.name
     planned, running = pools.plan.devices[device].interfaces, read.lifted.device.interfaces
+    holders = {p.address: (name, p) for name, there in running.items() for p in there.addresses}
+    told = [field for field in _ATTACHING if read.sheet.mentions("interface", field)]
     for network, described in pools.plan.networks.items():
         for attachment in pools.topology.attachments(described):
             if attachment.device != device:
                 continue
-            there = running.get(attachment.interface)
-            wanted = tuple(planned[attachment.interface].relay_to)
+            own, name = planned[attachment.interface], attachment.interface
+            found, prefix = holders.get(attachment.address, (name, None))
+            there = running.get(found)
+            if prefix != attachment.prefix:
+                is_now = str(prefix) if prefix is not None else None
+                what = "address" if prefix is not None else ""
+                yield Attached(network, name, what, str(attachment.prefix), is_now)
+            elif there is not None:
+                for what, was, is_now in interface_differences(own, there, told):
+                    if was is not None:  # else the plan leaves it open
+                        yield Attached(network, name, what, was, is_now)
             targets = tuple(there.relay_to) if there is not None else ()
-            if sorted(targets) != sorted(wanted):
-                yield Relayed(network, wanted, targets)
+            if sorted(targets) != sorted(own.relay_to):
+                yield Relayed(network, tuple(own.relay_to), targets)
 
 
 def _network(difference: Difference) -> str:

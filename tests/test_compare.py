@@ -1,0 +1,416 @@
+"""Two sides compared by effect: what differs, who notices, and whether a rehearsal agrees."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import reservoir
+from conftest import Run, examples
+from oracle import Walked, text_of, walk
+from reservoir.core.compare.notice import NetworkCompared, Notice
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import Mac
+from reservoir.dialects.sheet.library import Library
+from reservoir.files.lease_list import read_leases
+from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.message import Option
+from reservoir.rehearsal.setting import connect_devices
+from reservoir.rehearsal.wires import Wires
+from test_round_trip import benign_plan, plain_names
+
+DIALECTS = Library().names
+DEMO = Path(reservoir.__file__).parent / "demo/right/ferry-line.yaml"
+FAR = 100_000.0
+"""Seconds after which every lease of half a day is over, or renewed twice."""
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("compared")
+
+
+# What differs.
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(15))
+def test_what_is_written_does_what_was_planned(
+    folder: Path, dialect: str, data: st.DataObject
+) -> None:
+    """In every dialect, in both directions, and a plan with itself."""
+    plan = reservoir.loads(text_of(data.draw(benign_plan(dialect, plain_names))))
+    (folder / "server").write_text(reservoir.write(plan, ["server"])[0].text)
+    running = reservoir.combine(reservoir.read(folder / "server", dialect))
+    for old, new in ((plan, plan), (plan, running), (running, plan), (running, running)):
+        found = reservoir.compare(old, new)
+        assert found.is_same, [n.changes for n in found.differing]
+        assert len(found.networks) == len(plan.plan.networks)
+
+
+def assignable_changes(network: NetworkCompared) -> tuple[set[int], set[int]]:
+    """The addresses that the changes call lost, and those they call gained."""
+    lost, gained = set[int](), set[int]()
+    for change in network.changes:
+        if change.what == "assignable":
+            for text, found in ((change.old, lost), (change.new, gained)):
+                for span in filter(None, (text or "").split(", ")):
+                    found.update(walk(span if "-" in span else f"{span}-{span}"))
+    return lost, gained
+
+
+@given(old=benign_plan("larkspur", plain_names), new=benign_plan("larkspur", plain_names))
+@settings(max_examples=examples(60))
+def test_gained_and_lost_are_what_walking_both_plans_finds(
+    old: dict[str, Any], new: dict[str, Any]
+) -> None:
+    """Address by address; what is only newly bound is told with its binding instead."""
+    walked = [walked_networks(plan) for plan in (old, new)]
+    found = reservoir.compare(*(reservoir.loads(text_of(plan)) for plan in (old, new)))
+    for network in found.networks:
+        if network.old is None or network.new is None:
+            continue
+        before, after = walked[0][network.old.name], walked[1][network.new.name]
+        there = new["networks"][network.new.name]
+        bound = {number(binding["address"]) for binding in there["bindings"]}
+        fixed = {number(host["address"]) for host in there["static"]}
+        lost, gained = assignable_changes(network)
+        assert gained == after - before
+        assert before - after - bound <= lost <= before - after - (bound - fixed)
+        rebound = {c.old for c in network.changes if c.what == "binding"}
+        rebound |= {c.new for c in network.changes if c.what == "binding"}
+        expected = set(bindings_of(old, network.old.name)) ^ set(bindings_of(new, network.new.name))
+        assert {text for text in rebound if text} == expected
+
+
+def walked_networks(plan: dict[str, Any]) -> dict[str, set[int]]:
+    return {pool.network: pool.assignable for pool in Walked(with_gaps(plan)).pools}
+
+
+def with_gaps(plan: dict[str, Any]) -> dict[str, Any]:
+    """The plan as the oracle knows plans: its interfaces are those of a device ``a``."""
+    held = {
+        f"{device}-{name}": interface
+        for device, described in plan["devices"].items()
+        for name, interface in described["interfaces"].items()
+    }
+    networks = {name: {"gateway": "none", **n} for name, n in plan["networks"].items()}
+    for network in networks.values():
+        network["served_by"] = ["a"]
+    return {"devices": {"a": {"interfaces": held}}, "networks": networks}
+
+
+def bindings_of(plan: dict[str, Any], name: str) -> Iterator[str]:
+    for binding in plan["networks"][name]["bindings"]:
+        yield f"{binding.get('mac') or binding['client_id']} {binding['address']}"
+
+
+def number(address: str) -> int:
+    return next(iter(walk(f"{address}-{address}")))
+
+
+# Who notices.
+
+
+class Lived:
+    """Clients that get leases under one plan and live on under another."""
+
+    def __init__(self, old: reservoir.Plan, new: reservoir.Plan) -> None:
+        """Let them come, one after the other: whom the old plan binds, and six of no binding."""
+        self.old, self.new = old, new
+        self.wires = self._wired(old)
+        self.clients: dict[str, list[Client]] = {}
+        serial = 0
+        for pools in old.pools.by_network:
+            name = pools[0].name
+            bound = [client for client, _ in old.pools.clients_bound(pools[0])]
+            others = [Mac(0x5E005300 + n) for n in range(0xE0 + serial, 0xE6 + serial)]
+            serial += 6
+            for mac in [*(c for c in bound if isinstance(c, Mac)), *others]:
+                client = Client(mac, self.wires)
+                client.keeps = True
+                self.wires.connect(client, name)
+                client.switch_on()
+                self.wires.clock.run(self.wires.clock.now + 10)
+                if client.is_online:
+                    self.clients.setdefault(name, []).append(client)
+
+    def _wired(self, plan: reservoir.Plan) -> Wires:
+        wires = Wires(plan.pools)
+        connect_devices(wires, plan.pools, reservoir.served_by(plan))
+        return wires
+
+    def lease_list(self) -> str:
+        """Who has what until when, by the clock of the wires."""
+        rows = ["mac,address,expires"]
+        for client in (c for clients in self.clients.values() for c in clients):
+            assert client.acknowledged is not None
+            seconds = client.acknowledged.number(Option.LEASE_TIME) or 0
+            ends = "never" if seconds == 0xFFFFFFFF else f"{int(client._asked_at + seconds)}"
+            rows.append(f"{client.mac},{format_address(client.address)},{ends}")
+        return "\n".join(rows) + "\n"
+
+    def change(self) -> None:
+        """Let the devices serve what the new plan says; they remember what they still assign."""
+        wires = self._wired(self.new)
+        wires.clock = self.wires.clock
+        for clients in self.clients.values():
+            for client in clients:
+                # On a LAN with two subnets it may have got an address of the other one.
+                home = next(iter(self.new.pools.topology.networks_at(client.address, "")), None)
+                client._surroundings = wires
+                if home is None:
+                    client.leave(releases=False)
+                    continue
+                wires.connect(client, home)
+                wires.segment(home).online[client.address] = client
+        for device, stand_in in wires.devices.items():
+            before = self.wires.devices[device].server if device in self.wires.devices else None
+            kept = [x for pool in before.leases.values() for x in pool] if before else []
+            for leases in stand_in.server.leases.values() if stand_in.server else ():
+                for lease in kept:
+                    if lease.address in leases.free:
+                        held = leases.hold(
+                            lease.identifier, lease.mac, lease.address, lease.expires
+                        )
+                        leases.confirm(held, lease.expires)
+        self.wires = wires
+
+
+@st.composite
+def of_half_a_day(draw: st.DrawFn, dialect: str) -> dict[str, Any]:
+    """A plan whose leases end after half a day or never, so that no virtual year has to pass."""
+    plan = draw(benign_plan(dialect, plain_names))
+    for network in plan["networks"].values():
+        network["lease"] = "infinite" if network["lease"] == "infinite" else "12h"
+    return plan
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@given(data=st.data())
+@settings(max_examples=examples(12))
+def test_clients_live_on_as_was_predicted(folder: Path, dialect: str, data: st.DataObject) -> None:
+    """Whoever has a lease under one plan keeps, changes or loses its address under the other."""
+    old, new = (reservoir.loads(text_of(data.draw(of_half_a_day(dialect)))) for _ in "ab")
+    lived = Lived(old, new)
+    (folder / "leases.csv").write_text(lived.lease_list())
+    leases = read_leases(str(folder / "leases.csv")).leases
+    now = lived.wires.clock.now
+    told = reservoir.notices(old, new, leases, now=now)
+    was = {int(leases.mac[each.row]): int(leases.address[each.row]) for each in told}
+    lived.change()
+    everybody = {int(c.mac): c for clients in lived.clients.values() for c in clients}
+    for client in everybody.values():
+        assert client.acknowledged is not None
+        if client.acknowledged.number(Option.LEASE_TIME) == 0xFFFFFFFF and client.is_online:
+            client.switch_on()  # a lease without end is asked for again by a restart only
+    lived.wires.clock.run(now + FAR)
+    for each in told:
+        client = everybody[int(leases.mac[each.row])]
+        kept = client.is_online and client.address == was[int(client.mac)]
+        if each.notice in (Notice.NONE, Notice.AT_RENEWAL):
+            assert kept, each
+        elif each.notice is Notice.NEW_ADDRESS:
+            assert not kept, each
+        elif each.notice is Notice.CUT_OFF:
+            assert not client.is_online, each
+
+
+# As people use it.
+
+RUNNING: list[tuple[str, str, str, str, str]] = [
+    # What runs, and what the plan's device would have; the network; what differs; who notices.
+    (
+        "  resolvers 10.84.0.53 10.84.1.53\n  domain sable.example\n  lease 2700",
+        "  resolvers 10.84.0.99\n  domain sable.example\n  lease 2700",
+        "passenger-wifi",
+        "dns: 10.84.0.53 10.84.1.53 → 10.84.0.99",
+        "at-renewal",
+    ),
+    ("lease 43200", "lease 7200", "ticketing", "lease: 12h → 2h", "at-renewal"),
+    (
+        "withhold 10.84.31.1 to 10.84.31.63",
+        "withhold 10.84.31.1 to 10.84.31.39",
+        "cameras",
+        "assignable: now 10.84.31.40-10.84.31.63",
+        "only-new-clients",
+    ),
+    (
+        "pin 10.84.20.30 ",
+        "pool old\n  gateway 10.84.77.1\n  subnet 10.84.77.0/24\npin 10.84.20.30 ",
+        "old",
+        "network: now 10.84.77.0/24",
+        "only-new-clients",
+    ),
+    (
+        "  carries to 10.84.0.10\n",
+        "",
+        "crew",
+        "path: heard → harbour-office has no interface there, and nothing relays to it",
+        "cut-off",
+    ),
+    (
+        "berth deck.24\n  rides deck tag 24\n  holds 10.84.24.1/24\n",
+        "",
+        "ticketing",
+        "path: heard → pier-router has no interface there, and nothing relays to it",
+        "cut-off",
+    ),
+    (
+        "pool cameras",
+        "pool staff\n  subnet 10.84.50.0/24\npool cameras",
+        "staff",
+        "unheard server: now pier-router has a pool",
+        "none",
+    ),
+]
+
+
+@pytest.fixture
+def runs(run: Run, tmp_path: Path) -> Path:
+    """What the demo's pier router would run."""
+    assert run("write", str(DEMO), "--device", "pier-router", "--out", "running", "-q").code == 0
+    return tmp_path / "running" / "pier-router.larkspur"
+
+
+@pytest.mark.parametrize(("was", "is_now", "network", "said", "notice"), RUNNING)
+def test_each_thing_that_runs_otherwise_is_found(
+    run: Run, runs: Path, was: str, is_now: str, network: str, said: str, notice: str
+) -> None:
+    """By compare with who notices, and by check as one finding; nothing else differs."""
+    text = runs.read_text()
+    assert was in text
+    runs.write_text(text.replace(was, is_now))
+    ended = run("compare", str(DEMO), str(runs), "--exit-code")
+    assert ended.code == 1
+    assert said in " ".join(ended.out.split())
+    assert f"Next: reservoir check {DEMO} {runs}" in ended.err
+    found = json.loads(run("compare", str(DEMO), str(runs), "--format", "json").out)
+    differing = [each for each in found["networks"] if each["changes"]]
+    assert [each["network"] for each in differing] == [network]
+    assert notice in {change["notice"] for change in differing[0]["changes"]}
+    assert found["left_out"]
+    checked = run("check", str(DEMO), str(runs), "--select", "running-differs")
+    assert (checked.out.count("running-differs") == 1) == (network != "staff")
+
+
+def test_what_differs_is_told_of_the_network_that_was_asked_for(run: Run, runs: Path) -> None:
+    """A name that no side has is refused; a table of Markdown keeps what is told in its cells."""
+    runs.write_text(runs.read_text().replace("lease 43200", "lease 7200"))
+    told = run("compare", str(DEMO), str(runs), "--at", "cameras")
+    assert told.out.startswith("1 of 4 networks differ")
+    assert "8 networks of other devices not compared" in told.out
+    ended = run("compare", str(DEMO), str(runs), "--at", "camera")
+    assert ended.code == 2
+    assert "did you mean cameras?" in ended.err
+    table = run("compare", str(DEMO), str(runs), "--format", "markdown")
+    assert "| at renewal | lease | `12h` | `2h` |  |" in table.out
+    assert run("compare", str(DEMO)).code == 2
+    assert run("compare", "--old", str(DEMO), "--old", str(runs), "--new", str(DEMO)).code == 2
+
+
+LEASES = """\
+HW;IP;Name;Until;Vendor
+00:00:5e:00:53:01;10.84.20.30;kiosk-1;2027-01-10T12:00:00+00:00;x
+02:00:00:00:00:11;10.84.31.80;cam;2027-01-14T12:00:00+00:00;x
+02:00:00:00:00:12;10.84.31.90;cam-2;never;x
+02:00:00:00:00:13;10.84.24.150;till;1799596800;x
+02:00:00:00:00:14;10.99.0.1;odd;;x
+02:00:00:00:00:15;10.84.31.91;gone;2026-01-01T00:00:00Z;x
+"""
+COLUMNS = ("--columns", "mac=HW,address=IP,name=Name,expires=Until")
+
+
+def test_present_clients_are_named(run: Run, runs: Path, tmp_path: Path) -> None:
+    """Who keeps, learns or loses what, and by when; who is in no network, whose lease is over."""
+    (tmp_path / "leases.csv").write_text(LEASES)
+    text = runs.read_text().replace("10.84.31.1 to 10.84.31.63", "10.84.31.1 to 10.84.31.100")
+    runs.write_text(text.replace("lease 43200", "lease 7200"))
+    now = ("--now", "2027-01-10T08:00:00+00:00")
+    ended = run("compare", str(DEMO), str(runs), "--leases", "leases.csv", *COLUMNS, *now,
+                "--format", "json")  # fmt: skip
+    assert ended.code == 0, ended.err
+    assert "leases.csv: ignored column: Vendor" in ended.err
+    told = {each["name"]: each for each in json.loads(ended.out)["clients"]}
+    assert told["kiosk-1"]["notice"] == "none"
+    assert (told["cam"]["notice"], told["cam"]["at"]) == (
+        "new-address",
+        "2027-01-14T12:00:00+00:00",
+    )
+    assert told["cam"]["because"] == "its address is not assignable"
+    assert told["cam-2"]["at"] is None
+    assert "has no end" in told["cam-2"]["because"]
+    assert told["till"]["notice"] == "at-renewal"
+    assert told["till"]["because"] == "it gets the new lease"
+    assert told["odd"]["notice"] is None
+    assert told["gone"]["because"] == "its lease has expired"
+    text_ = run("compare", str(DEMO), str(runs), "--leases", "leases.csv", *COLUMNS, *now).out
+    assert "cam at 10.84.31.80 by 2027-01-14 12:00 UTC: its address is not assignable" in text_
+    assert "6 leases: 2 new address, 1 at renewal, 1 not known, 2 notice nothing." in text_
+
+
+def test_a_wrong_lease_list_is_listed_whole(run: Run, runs: Path, tmp_path: Path) -> None:
+    """Each wrong cell at its line; a column that is missing, with how to name it."""
+    (tmp_path / "leases.csv").write_text(
+        "mac,address,expires\n00:00:5e:00:53,10.84.20.30,\n,10.84.20.31,soon\n"
+        "00:00:5e:00:53:02,,2027-01-10T12:00:00\n"
+    )
+    ended = run("compare", str(DEMO), str(runs), "--leases", "leases.csv")
+    assert ended.code == 2
+    for line, said in ((2, "is not a MAC address"), (3, "'soon' is not a time"),
+                       (4, "the address is missing"), (4, "is not a time")):  # fmt: skip
+        assert any(
+            part.startswith(f"leases.csv:{line}:") and said in part
+            for part in ended.err.split("\n")
+        ), said
+    (tmp_path / "leases.csv").write_text("hw,ip\n")
+    ended = run("compare", str(DEMO), str(runs), "--leases", "leases.csv")
+    assert "the column address is missing; --columns tells" in ended.err
+    wrong = run("compare", str(DEMO), str(runs), "--leases", "leases.csv", "--columns", "mc=hw")
+    assert "did you mean mac?" in wrong.err
+
+
+MOVED = """\
+reservoir: 1
+defaults: {dns: [10.84.0.53], lease: 12h}
+devices:
+  pier:
+    dialect: larkspur
+    interfaces: {deck: {address: 10.84.30.1/24%s}, uplink: {address: 10.84.0.1/24}}
+  depot: {dialect: fulmar, interfaces: {lan: {address: 10.84.0.10/24}},
+    routes: [{to: 0.0.0.0/0, via: 10.84.0.1}]}
+networks:
+  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, served_by: %s, ranges: [10.84.30.%s]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("ranges", "notice", "because"),
+    [
+        ("20-10.84.30.99", "conflict", "depot may assign 10.84.30.20-10.84.30.99"),
+        ("120-10.84.30.199", "new-address", "the leases of pier can't be renewed"),
+    ],
+)
+def test_a_pool_that_moves_to_another_server(
+    run: Run, tmp_path: Path, ranges: str, notice: str, because: str
+) -> None:
+    """The new one knows no leases: it may assign what somebody has, unless it has other ranges."""
+    (tmp_path / "old.yaml").write_text(MOVED % ("", "pier", "20-10.84.30.99"))
+    relayed = ", relay_to: [10.84.0.10]"
+    (tmp_path / "new.yaml").write_text(MOVED % (relayed, "depot", ranges))
+    found = json.loads(run("compare", "old.yaml", "new.yaml", "--format", "json").out)
+    changes = {change["what"]: change for change in found["networks"][0]["changes"]}
+    assert (changes["server"]["old"], changes["server"]["new"]) == ("pier", "depot")
+    assert changes["server"]["notice"] == notice
+    assert because in changes["server"]["because"]
+    (tmp_path / "no-relay.yaml").write_text(MOVED % ("", "depot", ranges))
+    told = run("compare", "old.yaml", "no-relay.yaml").out
+    assert "cut off" in told
+    assert "depot has no interface there, and nothing relays to it" in " ".join(told.split())
