@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from reservoir.api.comparisons import compare, notices
 from reservoir.api.configuration import combine, convert, read
+from reservoir.api.lease_lists import adopt, check_leases
 from reservoir.api.plans import Plan, check, load, loads, mend, write
 from reservoir.api.rehearsals import prove, rehearse, served_by
 from reservoir.configurations import configuration_text
@@ -40,7 +41,9 @@ __all__ = [
     "Severity",
     "UnknownNameError",
     "Witness",
+    "adopt",
     "check",
+    "check_leases",
     "combine",
     "compare",
     "configuration_text",

@@ -9,7 +9,7 @@ from reservoir.core.compare.comparing import compare as compared
 from reservoir.core.compare.notice import Comparison
 from reservoir.core.compare.present import ClientNotices
 from reservoir.core.compare.present import notices as noticed
-from reservoir.core.leases import LeaseTable
+from reservoir.core.leases.table import LeaseTable
 from reservoir.core.subject import Subject
 from reservoir.dialects.running.sides import (
     Sides,

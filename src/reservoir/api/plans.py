@@ -83,7 +83,7 @@ def load(source: File | Mapping[str, object], watch: Watch | None = None) -> Pla
     """
     if isinstance(source, Mapping):
         return loads(json.dumps(source, default=str, indent=2, ensure_ascii=False))
-    return _opened(load_plan(str(source), watch=watch))
+    return opened(load_plan(str(source), watch=watch))
 
 
 def loads(text: str, name: File = INLINE) -> Plan:
@@ -96,10 +96,11 @@ def loads(text: str, name: File = INLINE) -> Plan:
     Raises:
         InputError: the plan can't be used; every problem is listed with its place.
     """
-    return _opened(load_plan(str(name), {str(name): text}))
+    return opened(load_plan(str(name), {str(name): text}))
 
 
-def _opened(loaded: LoadedPlan) -> Plan:
+def opened(loaded: LoadedPlan) -> Plan:
+    """A plan that was loaded, with what is built of it once."""
     return Plan(loaded.plan, loaded.places, loaded.files)
 
 
@@ -185,12 +186,12 @@ def write(
         UnknownNameError: the plan has no such device.
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
-    opened = plan if isinstance(plan, Plan) else _opened(plan)
+    whole = plan if isinstance(plan, Plan) else opened(plan)
     present = into or {}
-    require_known("device", (*devices, *present), opened.plan.devices)
+    require_known("device", (*devices, *present), whole.plan.devices)
     return [
-        write_device(opened.pools, device, sheet, present.get(device), remove_others)
-        for device, sheet in opened.sheets.items()
+        write_device(whole.pools, device, sheet, present.get(device), remove_others)
+        for device, sheet in whole.sheets.items()
         if not devices or device in devices
     ]
 

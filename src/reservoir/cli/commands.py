@@ -20,6 +20,8 @@ COMMANDS = (
     "read",
     "convert",
     "compare",
+    "leases",
+    "adopt",
     "rehearse",
     "stand-in",
     "dialect",

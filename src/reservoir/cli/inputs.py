@@ -9,7 +9,7 @@ import click
 from reservoir.cli.output import progress, talk
 
 if TYPE_CHECKING:
-    from reservoir.core.leases import LeaseTable
+    from reservoir.core.leases.table import LeaseTable
     from reservoir.core.subject import Subject
 
 

@@ -13,7 +13,7 @@ from typing import NamedTuple, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.leases import NO_MAC, LeaseTable
+from reservoir.core.leases.table import NO_MAC, LeaseTable
 from reservoir.core.plan.hosts import FIRST_IDENTIFIER
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.values.addresses import MalformedValueError, format_address, parse_address
@@ -70,12 +70,17 @@ def lease_list(rows: Iterable[LeaseRow]) -> str:
 
 
 def _harmless(name: str) -> str:
-    return f"'{name}" if name.startswith(_FORMULA) else name
+    return f"'{name}" if is_formula(name) else name
+
+
+def is_formula(text: str) -> bool:
+    """Whether a spreadsheet takes a cell for a formula."""
+    return text.startswith(_FORMULA)
 
 
 def _as_it_was(name: str) -> str:
     """A name without what :func:`_harmless` has put before it."""
-    return name[1:] if name.startswith("'") and name[1:].startswith(_FORMULA) else name
+    return name[1:] if name.startswith("'") and is_formula(name[1:]) else name
 
 
 def _written(expires: float | None) -> str:

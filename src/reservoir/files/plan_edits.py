@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect
+from collections.abc import Sequence
 from functools import cached_property
 
 import yaml
@@ -53,6 +54,14 @@ class TextEdits:
                 before touches the same text.
         """
         self._make(_change(self.text, self._root, edit))
+
+    def append(self, path: PlanPath, items: Sequence[str]) -> None:
+        """Append items to a list of a plan's text, which may be missing.
+
+        Raises:
+            NotEditableError: there is no place for them, or an edit touches the same text.
+        """
+        self._make(_appended(self.text, self._root, path, items))
 
     def result(self) -> str:
         """The text with all edits made."""
@@ -136,33 +145,54 @@ class Tree:
 
 def _addition(text: str, root: Tree, path: PlanPath, new: str) -> Change:
     *above, last = path
-    try:
-        parent = root.find(tuple(above))
-    except NotEditableError:
-        if last != 0:
-            raise
-        return _addition(text, root, tuple(above), f"[{new}]")  # the list itself is missing
-    if isinstance(parent, yaml.ScalarNode) and isinstance(last, int):
-        begin, end = _extent(parent)
-        return begin, end, f"[{text[begin:end]}, {new}]"
-    if not isinstance(parent, yaml.MappingNode | yaml.SequenceNode):
+    if isinstance(last, int):
+        return _appended(text, root, tuple(above), [new])
+    parent = root.find(tuple(above))
+    if not isinstance(parent, yaml.MappingNode):
         raise NotEditableError(f"nothing can be added to {'.'.join(map(str, above))}")
-    if isinstance(parent, yaml.MappingNode):
-        for key, value in parent.value:
-            if key.value == last:  # there, and empty
-                return (*_extent(value), new)
-    item = new if isinstance(last, int) else f"{last}: {new}"
+    for key, value in parent.value:
+        if key.value == last:  # there, and empty
+            return (*_extent(value), new)
+    return _inserted(text, parent, [f"{last}: {new}"])
+
+
+def _appended(text: str, root: Tree, path: PlanPath, items: Sequence[str]) -> Change:
+    """Items at the end of a list; a list of one may stand without brackets, or be missing."""
+    *above, key = path
+    try:
+        parent = root.find(path)
+    except NotEditableError:
+        if not isinstance(key, str):
+            raise
+        owner = root.find(tuple(above))
+        if not isinstance(owner, yaml.MappingNode) or owner.flow_style or len(items) == 1:
+            return _addition(text, root, path, f"[{', '.join(items)}]")
+        indent = " " * (owner.value[0][0].start_mark.column + 2)
+        return _inserted(text, owner, [f"{key}:" + "".join(f"\n{indent}- {i}" for i in items)])
+    if isinstance(parent, yaml.ScalarNode):
+        begin, end = _extent(parent)
+        return begin, end, f"[{', '.join([text[begin:end], *items])}]"
+    if isinstance(parent, yaml.SequenceNode):
+        return _inserted(text, parent, items)
+    raise NotEditableError(f"nothing can be added to {'.'.join(map(str, path))}")
+
+
+def _inserted(
+    text: str, parent: yaml.MappingNode | yaml.SequenceNode, items: Sequence[str]
+) -> Change:
+    """Items at the end of a mapping or a list, as those before them stand."""
     if parent.flow_style:
         at = parent.end_mark.index - 1
         content = text[parent.start_mark.index + 1 : at]
         kept = at - (len(content) - len(content.rstrip()))
-        return kept, kept, f", {item}" if parent.value else item
-    first = parent.value[0] if isinstance(last, int) else parent.value[0][0]
-    column = first.start_mark.column - (2 if isinstance(last, int) else 0)
-    final = parent.value[-1] if isinstance(last, int) else parent.value[-1][1]
-    at = _line_end(text, _last_index(final))
-    dash = "- " if isinstance(last, int) else ""
-    return at, at, f"\n{' ' * column}{dash}{item}"
+        together = ", ".join(items)
+        return kept, kept, f", {together}" if parent.value else together
+    is_list = isinstance(parent, yaml.SequenceNode)
+    first, final = parent.value[0], parent.value[-1]
+    column = first.start_mark.column - 2 if is_list else first[0].start_mark.column
+    at = _line_end(text, _last_index(final if is_list else final[1]))
+    dash = "- " if is_list else ""
+    return at, at, "".join(f"\n{' ' * column}{dash}{item}" for item in items)
 
 
 def _last_index(node: yaml.Node) -> int:

@@ -46,6 +46,13 @@ class Places:
         """Note that the rows below this path come from a table."""
         self._tables[path] = places
 
+    def first_table(self, key: str) -> tuple[str, Mapping[str, int]] | None:
+        """The file and the columns of the first table that a key names; None if it names none."""
+        for path, table in self._tables.items():
+            if path[0] == key:
+                return table.file, table.columns
+        return None
+
     def tree_of(self, path: PlanPath) -> tuple[YamlTree, PlanPath]:
         """The file that holds a path, and the path there."""
         tree, there = self._owners.get(path[:2], (self._main, path[:2]))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 import json
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -16,11 +15,11 @@ from reservoir.core.compare.notice import (
     Notice,
 )
 from reservoir.core.compare.present import ClientNotices
-from reservoir.core.leases import LeaseTable
+from reservoir.core.leases.table import LeaseTable
 from reservoir.core.values.addresses import format_address
 from reservoir.core.wording import counted, listed
 from reservoir.reports.markup import code, plain
-from reservoir.reports.theme import styled, wrapped
+from reservoir.reports.theme import moment, shown_moment, styled, wrapped
 from reservoir.version import __version__
 
 _MEANINGS: Mapping[Notice, str] = {
@@ -151,17 +150,8 @@ def _client_lines(
 
 def _client(leases: LeaseTable, each: ClientNotices) -> str:
     address = format_address(int(leases.address[each.row]))
-    by = f" by {_clock(each.at)}" if each.at is not None else ""
+    by = f" by {shown_moment(each.at)}" if each.at is not None else ""
     return f"{leases.label(each.row)} at {address}{by}: {each.because}"
-
-
-def _clock(at: float) -> str:
-    return f"{datetime.datetime.fromtimestamp(at, datetime.UTC):%Y-%m-%d %H:%M} UTC"
-
-
-def moment(at: float) -> str:
-    """A time in ISO 8601."""
-    return datetime.datetime.fromtimestamp(at, datetime.UTC).isoformat(timespec="seconds")
 
 
 def closing(comparison: Comparison, clients: Clients | None) -> Iterator[str]:
@@ -332,6 +322,6 @@ def _client_table(clients: Clients | None, there: Sequence[ClientNotices]) -> It
         yield (
             f"| {plain(clients.leases.label(each.row))} "
             f"| {code(format_address(int(clients.leases.address[each.row])))} | {words} "
-            f"| {_clock(each.at) if each.at is not None else ''} | {plain(each.because)} |\n"
+            f"| {shown_moment(each.at) if each.at is not None else ''} | {plain(each.because)} |\n"
         )
     yield "\n"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import textwrap
 from collections.abc import Mapping
 from typing import Any
@@ -38,3 +39,13 @@ def wrapped(text: str, width: int, indent: str, first: str | None = None) -> lis
         break_long_words=False,
         break_on_hyphens=False,
     )
+
+
+def shown_moment(at: float) -> str:
+    """A time for people; ``at`` is in seconds since 1970."""
+    return f"{datetime.datetime.fromtimestamp(at, datetime.UTC):%Y-%m-%d %H:%M} UTC"
+
+
+def moment(at: float) -> str:
+    """A time in ISO 8601; ``at`` is in seconds since 1970."""
+    return datetime.datetime.fromtimestamp(at, datetime.UTC).isoformat(timespec="seconds")

@@ -9,12 +9,13 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.compare.bindings import NOBODY
+from reservoir.core.bindings import NOBODY
 from reservoir.core.compare.comparing import knows_leases, unaware
 from reservoir.core.compare.differences import offered_differently
 from reservoir.core.compare.notice import Notice
 from reservoir.core.compare.sides import NetworkSide, Side, paired
-from reservoir.core.leases import ByNetwork, LeaseTable
+from reservoir.core.leases.ends import Ends
+from reservoir.core.leases.table import ByNetwork, LeaseTable
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import format_client
@@ -74,7 +75,7 @@ class _Network:
             rows = self.rows[chosen]
             if not len(rows):
                 continue
-            ends = _Ends(self.leases, rows, self._lease_time(device), self.now)
+            ends = Ends(self.leases, rows, self._lease_time(device), self.now)
             yield from self._of_server(device, rows, addresses[chosen], ends)
 
     def _lease_time(self, device: str) -> int | None:
@@ -97,7 +98,7 @@ class _Network:
         yield next(iter(self.before.pools), ""), open_rows
 
     def _of_server(
-        self, device: str, rows: NDArray[np.int64], addresses: NDArray[np.int64], ends: _Ends
+        self, device: str, rows: NDArray[np.int64], addresses: NDArray[np.int64], ends: Ends
     ) -> Iterator[ClientNotices]:
         """What the clients of one server notice."""
         lost = self._why_cut_off()
@@ -146,7 +147,7 @@ class _Network:
         self.after = self.after.without(unheard)
         return None
 
-    def _renewal(self, device: str, ends: _Ends) -> NDArray[np.float64]:
+    def _renewal(self, device: str, ends: Ends) -> NDArray[np.float64]:
         """When clients hear of a server next: it, or else another, may not be where it was."""
         if self.after is None or device not in self.after.pools:
             return ends.rebinding
@@ -242,29 +243,4 @@ class _Fates:
 
     def _why_not(self, address: int) -> str:
         """Why an address is not assignable."""
-        for exclusion in self.after.network.exclusions:
-            if exclusion.range.holds(address):
-                what = f" for {exclusion.reason}" if exclusion.reason else ""
-                return f"its address is excluded{what}"
-        return "its address is not assignable"
-
-
-class _Ends:
-    """When each of some clients renews next, and when its lease ends, at the latest."""
-
-    def __init__(
-        self, leases: LeaseTable, rows: NDArray[np.int64], lease_time: int | None, now: float
-    ) -> None:
-        """Work out both; NaN where that isn't known (RFC 2131 section 4.4.5)."""
-        expires, starts = leases.expires[rows], leases.starts[rows]
-        length = np.where(np.isfinite(expires - starts), expires - starts, lease_time or np.nan)
-        self.end = np.where(np.isnan(expires), now + length, expires)
-        self.renewal = self._when(expires, length / 2, now)
-        self.rebinding = self._when(expires, length / 8, now)
-
-    def _when(
-        self, expires: NDArray[np.float64], before: NDArray[np.float64], now: float
-    ) -> NDArray[np.float64]:
-        """The time so long before the end; the end, if that is past or can't be told."""
-        at = np.where(np.isinf(expires), np.inf, self.end - before)
-        return np.where(at > now, at, self.end)
+        return f"its address is {self.after.network.why_excluded(address) or 'not assignable'}"

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from functools import cached_property, reduce
 
 from reservoir.core.behaviour import DeviceBehaviour
-from reservoir.core.compare.bindings import Bindings
+from reservoir.core.bindings import Bindings
 from reservoir.core.compare.notice import NetworkSummary
 from reservoir.core.hearing import Hearing
 from reservoir.core.plan.model import Network, Plan

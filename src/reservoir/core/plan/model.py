@@ -303,6 +303,13 @@ class Network(Part):
                 found.append(Server(device, path, service.ranges, partner))
         return tuple(found)
 
+    def why_excluded(self, address: int) -> str | None:
+        """That an address is excluded, and what for; None if it isn't."""
+        for exclusion in self.exclusions:
+            if exclusion.range.holds(address):
+                return f"excluded for {exclusion.reason}" if exclusion.reason else "excluded"
+        return None
+
     @property
     def leaves_out_server(self) -> bool:
         """Whether the plan leaves `served_by` out, rather than listing nobody."""

@@ -110,6 +110,8 @@ class ByNetwork:
             rows = order[begin:end]
             named = leases.networks.known.get(name, -1) == leases.networks.numbers[rows]
             home[rows[named | (home[rows] < 0)]] = place
+        self.home = home
+        """The place of each lease's network; -1 for none: shape (n,)."""
         self._groups = Groups(home + 1, len(networks) + 1)
 
     def rows(self, place: int) -> NDArray[np.int64]:

@@ -1,0 +1,75 @@
+"""``reservoir leases``: how full each network is, and what in a lease list contradicts the plan."""
+
+from __future__ import annotations
+
+import click
+
+from reservoir.cli.inputs import COLUMNS, MOMENT, leases_of, subject_of
+from reservoir.cli.output import save_or_show, talkative, width
+
+FAIL_ON = ("error", "warning")
+
+
+@click.command("leases", short_help="Compare a lease list with the plan.")
+@click.argument("file")
+@click.option("--plan", required=True, metavar="PLAN", help="The plan, or running configuration.")
+@click.option(
+    "--columns",
+    type=COLUMNS,
+    metavar="NAME=HEADER,...",
+    help="What the lease list calls a column: mac=HW,address=IP.",
+)
+@click.option("--now", type=MOMENT, metavar="TIME", help="Take this as the present time.")
+@click.option(
+    "--fail-on",
+    type=click.Choice([*FAIL_ON, "never"]),
+    default="error",
+    show_default=True,
+    help="Exit with status 1 on findings this severe.",
+)
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["text", "json"]),
+    default="text",
+    help="Output format.",
+)
+@click.option("-o", "--out", metavar="FILE", help="Write the results to a file.")
+@talkative
+def command(
+    file: str,
+    plan: str,
+    columns: dict[str, str] | None,
+    now: float | None,
+    fail_on: str,
+    form: str,
+    out: str | None,
+) -> None:
+    """Show how full each network is by the leases in FILE, and what contradicts the plan.
+
+    FILE is a table with the columns mac or client_id, and address; name, network, server, starts
+    and expires if it has them. Times are like 2027-03-31T12:00:00+00:00, or in seconds since 1970.
+    Bound clients with another address, addresses that somebody else is bound to, that a machine
+    has, or that no pool assigns, are named with their line, and so is whoever is there twice.
+
+    \b
+    Examples:
+      reservoir leases leases.csv --plan ferry-line.yaml
+      reservoir leases leases.csv --plan ferry-line.yaml --columns mac=HW,address=IP
+      reservoir leases leases.csv --plan ferry-line.yaml --format json
+
+    Exit status: 0 no findings at or above --fail-on, 1 findings, 2 unusable input.
+    """
+    import reservoir  # late: --help needs none of it
+    from reservoir.reports.leases import as_json, lines
+
+    subject = subject_of((plan,), None)
+    leases = leases_of(file, columns)
+    checked = reservoir.check_leases(subject, leases, now=now)
+    if form == "json":
+        save_or_show(as_json(checked, leases, file, (file, *subject.files)), out)
+    else:
+        save_or_show((f"{line}\n" for line in lines(checked, leases, file, width())), out)
+    found = {each.severity.word for each in checked.contradictions}
+    if fail_on != "never" and found & set(FAIL_ON[: FAIL_ON.index(fail_on) + 1]):
+        raise click.exceptions.Exit(1)

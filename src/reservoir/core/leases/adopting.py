@@ -1,0 +1,191 @@
+"""Leases that become bindings: whose, with which address, and which are left out and why."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
+from typing import NamedTuple
+
+import numpy as np
+
+from reservoir.core.bindings import Bindings
+from reservoir.core.leases.ends import Ends
+from reservoir.core.leases.table import NO_MAC, ByNetwork, LeaseTable
+from reservoir.core.plan.hosts import FIRST_IDENTIFIER
+from reservoir.core.pools import Pools
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import Client, format_client
+
+_GROUP, _LOCAL = 1 << 40, 2 << 40
+"""The bits of a MAC address that is no single machine's, or not given by its maker (IEEE 802)."""
+
+
+class Adopted(NamedTuple):
+    """A lease that becomes a binding."""
+
+    row: int
+    """Its place in the lease list."""
+    network: str
+    name: str
+    client: Client
+    address: int
+    """The address that the client is bound to."""
+    present: int
+    """The address that it has now."""
+    changes_at: float | None
+    """When it gets the other address, at the latest, in seconds since 1970; None if not known."""
+
+
+class LeftOut(NamedTuple):
+    """A lease that doesn't."""
+
+    row: int
+    reason: str
+
+
+@dataclass(frozen=True)
+class Adoption:
+    """What becomes of the leases that were asked for."""
+
+    bindings: Sequence[Adopted]
+    left_out: Sequence[LeftOut]
+    chosen: int
+    """Leases that were asked for."""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which leases are to become bindings, and with which addresses."""
+
+    clients: Sequence[str] = ()
+    """Patterns of MAC addresses, client identifiers or names; all if empty."""
+    networks: Sequence[str] = ()
+    """All if empty."""
+    addresses: AddressSet | None = None
+    """Where new addresses are taken from; each keeps its own if None."""
+
+
+def adopt(pools: Pools, leases: LeaseTable, wanted: Wanted, now: float) -> Adoption:
+    """Choose the leases that become bindings.
+
+    Args:
+        pools: The plan that they are to be bindings of.
+        leases: Who has which address.
+        wanted: Whose leases, and with which addresses.
+        now: The present time in seconds since 1970.
+    """
+    homes = ByNetwork(
+        leases, [(n, net.subnet.span) for n, net in zip(pools.names, pools.networks, strict=True)]
+    )
+    found: list[Adopted | LeftOut] = []
+    for place, name in enumerate(pools.names):
+        rows = [r for r in homes.rows(place).tolist() if _is_wanted(leases, r, wanted.clients)]
+        if rows and (not wanted.networks or name in wanted.networks):
+            found += _Adopting(pools, place, leases, wanted, now, _taken_twice(leases, rows)).of(
+                rows
+            )
+    if not wanted.networks:
+        elsewhere = (r for r in homes.rows(-1).tolist() if _is_wanted(leases, r, wanted.clients))
+        found += [LeftOut(row, "its address is in no network of the plan") for row in elsewhere]
+    return Adoption(
+        [each for each in found if isinstance(each, Adopted)],
+        sorted(each for each in found if isinstance(each, LeftOut)),
+        len(found),
+    )
+
+
+def _is_wanted(leases: LeaseTable, row: int, patterns: Sequence[str]) -> bool:
+    if not patterns:
+        return True
+    names = [leases.name[row].lower(), leases.client_text(row).lower()]
+    return any(fnmatchcase(name, pattern.lower()) for name in names for pattern in patterns)
+
+
+def _taken_twice(leases: LeaseTable, rows: Sequence[int]) -> set[int]:
+    """The addresses that several of these leases are of."""
+    addresses, counts = np.unique(leases.address[rows], return_counts=True)
+    return set(addresses[counts > 1].tolist())
+
+
+@dataclass
+class _Adopting:
+    """The leases of one network."""
+
+    pools: Pools
+    place: int
+    leases: LeaseTable
+    wanted: Wanted
+    now: float
+    twice: set[int]
+    clients: set[int] = field(default_factory=set)
+    """Those that have been bound."""
+
+    def of(self, rows: Sequence[int]) -> Iterator[Adopted | LeftOut]:
+        """What becomes of each."""
+        bindings = Bindings([(self.pools.bindings, self.pools.bound_rows(self.place))])
+        leases, chosen = self.leases, np.array(rows)
+        own = bindings.addresses_of(
+            leases.mac[chosen], leases.client[chosen], leases.identifiers
+        ).tolist()
+        free = self._free(bindings)
+        for row, bound in zip(rows, own, strict=True):
+            address: int | None = int(leases.address[row])
+            reason = self._why_not_client(row, bound)
+            if reason is None and self.wanted.addresses is not None:
+                address = next(free, None)
+            elif reason is None and address is not None:
+                reason = self._why_not_address(address, bindings)
+            if reason is not None or address is None:
+                yield LeftOut(row, reason or "no address is left where new ones are taken from")
+                continue
+            self.clients.add(int(leases.client[row]))
+            client, name = leases.client_at(row), leases.name[row]
+            present, network = int(leases.address[row]), self.pools.names[self.place]
+            at = self._changes_at(row) if address != present else None
+            yield Adopted(row, network, name, client, address, present, at)
+
+    def _changes_at(self, row: int) -> float | None:
+        """When a client is refused the address that it has: when it renews its lease."""
+        lease_time = self.pools.offers[self.place].lease
+        at = float(Ends(self.leases, np.array([row]), lease_time, self.now).renewal[0])
+        return at if math.isfinite(at) else None
+
+    def _free(self, bindings: Bindings) -> Iterator[int]:
+        """The addresses that new bindings may have, ascending."""
+        network = self.pools.networks[self.place]
+        inside = AddressSet([network.subnet.hosts]) & (self.wanted.addresses or AddressSet())
+        left = inside - bindings.addresses - self.pools.taken(self.place)
+        for span in left.spans():
+            yield from range(span.first, span.last + 1)
+
+    def _why_not_client(self, row: int, bound: int) -> str | None:
+        leases, mac = self.leases, int(self.leases.mac[row])
+        if leases.expires[row] <= self.now:
+            return "the lease has expired"
+        if bound >= 0:
+            return f"the client is bound to {format_address(bound)} already"
+        if int(leases.client[row]) in self.clients:
+            return "the client has another lease here, which was taken"
+        if int(leases.client[row]) < FIRST_IDENTIFIER and mac != NO_MAC:
+            if mac & _GROUP:
+                return "its MAC address is a group's, not a machine's"
+            if mac & _LOCAL and leases.client_text(row) not in self.wanted.clients:
+                return "its MAC address is randomised, or set by hand: it may change"
+        return None
+
+    def _why_not_address(self, address: int, bindings: Bindings) -> str | None:
+        pools, network = self.pools, self.pools.networks[self.place]
+        if address in self.twice:
+            return "another client in the list has its address too"
+        other = bindings.bound_to(address)
+        if other is not None:
+            return f"{format_client(other)} is bound to its address"
+        if address in pools.taken(self.place):
+            return "a static host or a device has its address"
+        if not network.subnet.hosts.holds(address):
+            return "its address is the network's own, or for broadcasts"
+        excluded = network.why_excluded(address)
+        return f"its address is {excluded}" if excluded is not None else None

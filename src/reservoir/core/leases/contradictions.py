@@ -1,0 +1,226 @@
+"""How full each network is by a lease list, and what in the list contradicts the plan."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from reservoir.core.bindings import Bindings
+from reservoir.core.findings import Severity
+from reservoir.core.leases.table import ByNetwork, LeaseTable
+from reservoir.core.plan.hosts import repeated
+from reservoir.core.pools import Pool, Pools
+from reservoir.core.values.addresses import format_address
+from reservoir.core.wording import listed
+
+SOON = 3600.0
+"""Seconds: leases that end within these are counted."""
+
+
+class Contradiction(NamedTuple):
+    """Something in a lease list that isn't as the plan has it."""
+
+    rule: str
+    severity: Severity
+    message: str
+    row: int
+    """The place of the lease in its list."""
+    network: str
+    """The network that it is about; empty if none."""
+
+
+@dataclass(frozen=True)
+class PoolUsage:
+    """How many addresses of one server's pool are taken."""
+
+    network: str
+    server: str | None
+    assignable: int
+    taken: int
+    """Assignable addresses with a lease that hasn't expired."""
+    bound: int
+    """Bound addresses with a lease of their client."""
+    expiring: int
+    """Leases of both that end within an hour."""
+
+    @property
+    def free(self) -> int:
+        """Assignable addresses without a lease."""
+        return self.assignable - self.taken
+
+    @property
+    def share(self) -> float:
+        """The share of assignable addresses that is taken, 0 to 1."""
+        return self.taken / self.assignable if self.assignable else 0.0
+
+
+@dataclass(frozen=True)
+class LeasesChecked:
+    """A lease list beside a plan."""
+
+    usage: Sequence[PoolUsage]
+    contradictions: Sequence[Contradiction]
+    leases: int
+    expired: int
+
+
+def check_leases(pools: Pools, leases: LeaseTable, now: float) -> LeasesChecked:
+    """What a lease list says of a plan: n log n in leases and bindings.
+
+    Args:
+        pools: The plan.
+        leases: Who has which address.
+        now: The present time in seconds since 1970; what has expired by then doesn't count.
+    """
+    checking = _Checking(pools, leases, now)
+    usage = [each for place in range(len(pools.names)) for each in checking.network(place)]
+    found = [*checking.found, *checking.in_no_network(), *checking.twice()]
+    found.sort(key=lambda each: (each.row, each.rule))
+    return LeasesChecked(usage, found, len(leases), int(leases.expired(now).sum()))
+
+
+class _Checking:
+    def __init__(self, pools: Pools, leases: LeaseTable, now: float) -> None:
+        self._pools, self._leases, self._now = pools, leases, now
+        self._valid = ~leases.expired(now)
+        self._homes = ByNetwork(
+            leases,
+            [(n, net.subnet.span) for n, net in zip(pools.names, pools.networks, strict=True)],
+        )
+        self.found: list[Contradiction] = []
+
+    def network(self, place: int) -> Iterator[PoolUsage]:
+        """How full one network is; contradictions there are noted."""
+        rows = self._homes.rows(place)
+        rows = rows[self._valid[rows]]
+        pools, leases = self._pools.by_network[place], self._leases
+        bindings = Bindings([(self._pools.bindings, self._pools.bound_rows(place))])
+        own = bindings.addresses_of(leases.mac[rows], leases.client[rows], leases.identifiers)
+        bound = own == leases.address[rows]
+        for pool in pools:
+            mine = self._of_server(pool, pools, rows)
+            inside = pool.assignable.contains(self._leases.address[rows]) & mine
+            soon = self._leases.expires[rows] <= self._now + SOON
+            yield PoolUsage(
+                pool.name,
+                pool.server,
+                len(pool.assignable),
+                len(np.unique(self._leases.address[rows[inside]])),
+                int((bound & mine).sum()),
+                int((soon & mine & (inside | bound)).sum()),
+            )
+        self._contradictions(place, pools, rows[~bound], own[~bound])
+
+    def _of_server(
+        self, pool: Pool, pools: Sequence[Pool], rows: NDArray[np.int64]
+    ) -> NDArray[np.bool_]:
+        """Which leases are a server's: by name, or all that name nobody of the network."""
+        if len(pools) == 1:
+            return np.ones(len(rows), dtype=np.bool_)
+        servers = self._leases.servers
+        known = [servers.known.get(other.server or "", -2) for other in pools]
+        numbers = servers.numbers[rows]
+        is_mine: NDArray[np.bool_] = numbers == servers.known.get(pool.server or "", -2)
+        return is_mine | ~np.isin(numbers, known)
+
+    def _contradictions(
+        self,
+        place: int,
+        pools: Sequence[Pool],
+        rows: NDArray[np.int64],
+        own: NDArray[np.int64],
+    ) -> None:
+        """What is wrong with leases of addresses that their clients are not bound to."""
+        name, addresses = self._pools.names[place], self._leases.address[rows]
+        assignable = self._pools.assignable_in(place).contains(addresses)
+        others = self._pools.bindings_by_address.first_at(
+            np.full(len(rows), self._pools.vrf_numbers[place]), addresses
+        )
+        held = self._pools.taken(place).contains(addresses)
+        wrong = (own >= 0) | (others >= 0) | held | ~assignable
+        for at in np.flatnonzero(wrong).tolist():
+            row, shown = int(rows[at]), format_address(int(addresses[at]))
+            who = self._leases.label(row)
+            if own[at] >= 0:
+                message = f"{who} has {shown}, but is bound to {format_address(int(own[at]))}"
+                self._note("bound-elsewhere", Severity.WARNING, message, row, name)
+            if others[at] >= 0:
+                owner = self._pools.bindings.label(int(others[at]))
+                message = f"{who} has {shown}, which {owner} is bound to"
+                self._note("bound-to-another", Severity.ERROR, message, row, name)
+            elif held[at]:
+                message = f"{who} has {shown}, which {self._holder(place, int(addresses[at]))} has"
+                self._note("held", Severity.ERROR, message, row, name)
+            elif not assignable[at]:
+                message = f"{who} has {shown}, which {self._why_not(place, int(addresses[at]))}"
+                self._note("not-assignable", Severity.WARNING, message, row, name)
+        self._from_others(place, pools, rows)
+
+    def _from_others(self, place: int, pools: Sequence[Pool], rows: NDArray[np.int64]) -> None:
+        """Leases from servers that don't serve the network in the plan."""
+        servers, serving = self._leases.servers, [pool.server or "" for pool in pools]
+        name = self._pools.names[place]
+        for word, number in servers.known.items():
+            if not word or word in serving:
+                continue
+            for row in rows[servers.numbers[rows] == number].tolist():
+                by = f", but {listed(serving)} does" if any(serving) else ""
+                who = self._leases.label(row)
+                message = f"{who} has a lease of {word}, which doesn't serve {name}{by}"
+                self._note("other-server", Severity.WARNING, message, row, name)
+
+    def _note(
+        self, rule: str, severity: Severity, message: str, row: int, network: str = ""
+    ) -> None:
+        self.found.append(Contradiction(f"lease-{rule}", severity, message, row, network))
+
+    def _holder(self, place: int, address: int) -> str:
+        """What a plan calls the machine at an address."""
+        vrf = int(self._pools.vrf_numbers[place])
+        for row in self._pools.static_by_address.at(vrf, address):
+            return self._pools.static.label(row) or "a static host"
+        for attachment in self._pools.topology.answering(address, self._pools.networks[place].vrf):
+            return str(attachment)
+        return "the gateway"
+
+    def _why_not(self, place: int, address: int) -> str:
+        network, name = self._pools.networks[place], self._pools.names[place]
+        excluded = network.why_excluded(address)
+        return f"is {excluded} in {name}" if excluded is not None else f"is in no range of {name}"
+
+    def in_no_network(self) -> Iterator[Contradiction]:
+        """Leases of addresses that are in no network."""
+        rows = self._homes.rows(-1)
+        for row in rows[self._valid[rows]].tolist():
+            shown = format_address(int(self._leases.address[row]))
+            message = f"{self._leases.label(row)} has {shown}, which is in no network of the plan"
+            yield Contradiction("lease-in-no-network", Severity.WARNING, message, row, "")
+
+    def twice(self) -> Iterator[Contradiction]:
+        """Clients with two addresses in a network, and addresses that two clients have."""
+        valid = np.flatnonzero(self._valid)
+        home = self._homes.home[valid]
+        client, address = self._leases.client[valid], self._leases.address[valid]
+        for group in repeated(home, address):
+            rows = valid[group].tolist()
+            if len({int(c) for c in client[group]}) > 1 and home[group[0]] >= 0:
+                who = listed(dict.fromkeys(self._leases.label(row) for row in rows))
+                shown = format_address(int(self._leases.address[rows[0]]))
+                message = f"{who} {'both' if len(rows) == 2 else 'all'} have {shown}"
+                yield self._twice("address-twice", Severity.ERROR, message, rows)
+        for group in repeated(home, client):
+            rows = valid[group].tolist()
+            found = dict.fromkeys(format_address(int(a)) for a in address[group])
+            if len(found) > 1 and home[group[0]] >= 0:
+                message = f"{self._leases.label(rows[0])} has {listed(found)}"
+                yield self._twice("client-twice", Severity.WARNING, message, rows)
+
+    def _twice(
+        self, rule: str, severity: Severity, message: str, rows: Sequence[int]
+    ) -> Contradiction:
+        home = int(self._homes.home[rows[-1]])
+        return Contradiction(f"lease-{rule}", severity, message, rows[-1], self._pools.names[home])

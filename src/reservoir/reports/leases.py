@@ -1,0 +1,110 @@
+"""What a lease list says of a plan, for people and as JSON."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from reservoir.core.findings import Severity
+from reservoir.core.leases.contradictions import Contradiction, LeasesChecked, PoolUsage
+from reservoir.core.leases.table import LeaseTable
+from reservoir.core.values.addresses import format_address
+from reservoir.core.wording import counted
+from reservoir.reports.theme import styled, wrapped
+from reservoir.version import __version__
+
+HEADINGS = ("network", "server", "addresses", "taken", "free", "share", "bound", "end within 1h")
+
+
+def lines(checked: LeasesChecked, leases: LeaseTable, file: str, width: int) -> Iterator[str]:
+    """A line for each network and server, then what contradicts the plan; a line with counts."""
+    rows = [_row(each) for each in checked.usage]
+    widths = [max(map(len, column)) for column in zip(HEADINGS, *rows, strict=True)]
+    for cells in (HEADINGS, *rows):
+        line = "  ".join(
+            cell.ljust(size) if place < 2 else cell.rjust(size)
+            for place, (cell, size) in enumerate(zip(cells, widths, strict=True))
+        )
+        yield styled(line.rstrip(), "heading") if cells is HEADINGS else line.rstrip()
+    yield ""
+    for each in checked.contradictions:
+        place = f"{file}:{int(leases.line[each.row])}"
+        head = f"{each.severity.word} {each.rule}  {place}"
+        yield styled(each.severity.word, each.severity.word) + head[len(each.severity.word) :]
+        yield from wrapped(each.message, width, "    ")
+    if checked.contradictions:
+        yield ""
+    yield from wrapped(closing(checked), width, "")
+
+
+def _row(each: PoolUsage) -> tuple[str, ...]:
+    return (
+        each.network,
+        each.server or "-",
+        f"{each.assignable:,}",
+        f"{each.taken:,}",
+        f"{each.free:,}",
+        f"{each.share:.0%}",
+        f"{each.bound:,}",
+        f"{each.expiring:,}",
+    )
+
+
+def closing(checked: LeasesChecked) -> str:
+    """How many leases there are, and how many of them contradict the plan."""
+    expired = f", {checked.expired:,} of them expired" if checked.expired else ""
+    counts = Counter(each.severity for each in checked.contradictions)
+    nouns = ((Severity.ERROR, "error"), (Severity.WARNING, "warning"))
+    parts = [counted(counts[severity], noun) for severity, noun in nouns if counts[severity]]
+    said = ", ".join(parts) or "nothing contradicts the plan"
+    return f"{counted(checked.leases, 'lease')}{expired}: {said}."
+
+
+def as_json(
+    checked: LeasesChecked, leases: LeaseTable, file: str, inputs: Sequence[str]
+) -> Iterator[str]:
+    """One JSON object, whose fields are only ever added to."""
+    counts = Counter(each.severity for each in checked.contradictions)
+    data = {
+        "reservoir": __version__,
+        "command": "leases",
+        "inputs": list(inputs),
+        "networks": [_usage(each) for each in checked.usage],
+        "findings": [_finding(each, leases, file) for each in checked.contradictions],
+        "summary": {
+            "leases": checked.leases,
+            "expired": checked.expired,
+            "errors": counts[Severity.ERROR],
+            "warnings": counts[Severity.WARNING],
+        },
+    }
+    yield json.dumps(data, indent=2) + "\n"
+
+
+def _usage(each: PoolUsage) -> dict[str, Any]:
+    return {
+        "network": each.network,
+        "server": each.server,
+        "assignable": each.assignable,
+        "taken": each.taken,
+        "free": each.free,
+        "share": round(each.share, 4),
+        "bound": each.bound,
+        "expiring": each.expiring,
+    }
+
+
+def _finding(each: Contradiction, leases: LeaseTable, file: str) -> dict[str, Any]:
+    return {
+        "rule": each.rule,
+        "severity": each.severity.word,
+        "message": each.message,
+        "file": file,
+        "line": int(leases.line[each.row]),
+        "network": each.network or None,
+        "client": leases.client_text(each.row),
+        "name": leases.name[each.row],
+        "address": format_address(int(leases.address[each.row])),
+    }
