@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections import Counter
 from pathlib import Path
 from typing import Any
 
@@ -203,21 +204,37 @@ def test_a_file_is_changed_where_it_is(run: Run, there: Path) -> None:
 
 def test_only_dhcp_settings_that_are_not_understood_are_replaced(run: Run, there: Path) -> None:
     """A wrong lease is replaced; a wrong address of an interface is left alone."""
-    wrong = RUNNING.replace("31.2/24", "31.2/99").replace("lease 3600", "lease soon")
+    also = "    holds 10.84.31.9/99\n"
+    wrong = RUNNING.replace("31.2/24\n", f"31.2/24\n{also}").replace("lease 3600", "lease soon")
     there.write_text(wrong)
     into = ("--into", "running.cfg", "--in-place", "--remove-others")
     ended = run("write", "plan.yaml", *into)
     assert ended.code == 0, ended.err
-    assert there.read_text() == PLACED.replace("31.2/24", "31.2/99")
-    assert "running.cfg:7:11: stays: '10.84.31.2/99'" in ended.err
+    relayed = "    carries to 10.84.0.10\n"
+    assert there.read_text() == PLACED.replace(relayed, f"{relayed}{also}")
+    assert (there.parent / "running.cfg.before").read_text() == wrong
+    assert "running.cfg:8:11: stays: '10.84.31.9/99'" in ended.err
     assert "soon" not in ended.err
+    there.write_text(wrong.replace("    holds 10.84.31.2/24\n", ""))
+    refused = run("write", "plan.yaml", *into)
+    assert refused.code == 1
+    assert "interface-without-address: jetty-router quay relays but has no address" in refused.err
+    assert "Nothing was written: the configuration would have new errors." in refused.err
 
 
 @pytest.mark.parametrize(
     ("running", "said", "code"),
     [
-        (RUNNING.replace("berth quay", "berth pier"), "interface quay is missing; add it", 1),
-        (RUNNING.replace("berth deck", "berth pier"), "interface deck is missing; add it", 1),
+        (
+            RUNNING.replace("berth quay", "berth pier"),
+            "quay is missing, and interface pier holds",
+            1,
+        ),
+        (
+            RUNNING.replace("berth deck", "berth pier"),
+            "deck is missing, and interface pier holds",
+            1,
+        ),
         (RUNNING.replace("jetty-router", "quay-router"), "of quay-router, not of jetty-router", 2),
         (
             "appliance jetty\nlot crew:\n  net 10.84.30.0 mask 255.255.255.0\n",
@@ -238,6 +255,80 @@ def test_what_cannot_be_put_into(
     assert said in ended.err
     if running is not None:
         assert there.read_text() == running
+
+
+@pytest.mark.parametrize("dialect", Library().names)
+def test_a_network_more_touches_nothing_else(dialect: str, run: Run, tmp_path: Path) -> None:
+    """Its interface, pool and exclusions come to a device that serves many; all else stays."""
+    count = 20 if Family.of(dialect).most_networks > 1 else 0
+    (tmp_path / "plan.yaml").write_text(many(dialect, count))
+    assert run("write", "plan.yaml").code == 0
+    [file] = [p for p in (tmp_path / "configuration").iterdir() if not p.name.startswith(".")]
+    before = whole_text(file)
+    (tmp_path / "plan.yaml").write_text(many(dialect, count + 1))
+    into = ("write", "plan.yaml", "--into", str(file))
+    shown = run(*into)
+    assert shown.code == 0, shown.err
+    assert "No file was changed" in shown.err
+    assert f"only new clients  network: now 10.84.{count + 1}.0/24" in shown.out
+    assert whole_text(file) == before
+    assert run(*into, "--in-place").code == 0
+    after = whole_text(file)
+    gone = Counter(map(str.strip, before.split("\n"))) - Counter(map(str.strip, after.split("\n")))
+    # A comma between items may move, and a box opens its service with its first network.
+    moved = ("", "]", "}", "},", "]}", "shelves: closed")
+    assert all(line in moved or f"{line}," in after for line in gone), gone
+    if file.is_file():
+        assert Path(f"{file}.before").read_text() == before
+    served = reservoir.served_by(reservoir.combine(reservoir.read(file, dialect)))["box"]
+    assert len({pool.subnet for pool in served.pools}) == count + 1
+
+
+def whole_text(file: Path) -> str:
+    """The text of a file; of a folder those of its files, in order."""
+    if file.is_file():
+        return file.read_text()
+    return "\n".join(f"# {inner.name}\n{inner.read_text()}" for inner in sorted(file.iterdir()))
+
+
+def many(dialect: str, count: int) -> str:
+    """A device that serves so many VLANs, each with an exclusion."""
+    ports, networks = ["trunk: {}"], []
+    for n in range(1, count + 1):
+        ports.append(
+            f"trunk.{n}: {{parent: trunk, vlan: {n}, address: 10.84.{n}.1/24, zone: inside}}"
+        )
+        networks.append(
+            f"  deck-{n}: {{subnet: 10.84.{n}.0/24, gateway: 10.84.{n}.1, served_by: box, "
+            f"ranges: [10.84.{n}.20-10.84.{n}.99]}}"
+        )
+    if not networks:
+        networks = ["  uplink: {subnet: 10.85.0.0/24}"]
+    return (
+        f"reservoir: 1\ndefaults: {{dns: [10.84.0.53], lease: 12h}}\ndevices:\n  box:\n"
+        f"    dialect: {dialect}\n    zones: {{inside: {{admits: [dhcp]}}}}\n"
+        f"    interfaces: {{{', '.join(ports)}}}\nnetworks:\n" + "\n".join(networks) + "\n"
+    )
+
+
+def test_one_network_alone_is_touched(run: Run, tmp_path: Path) -> None:
+    """With --only, whatever else the plan has otherwise; its effect is shown first."""
+    (tmp_path / "plan.yaml").write_text(many("larkspur", 3))
+    assert run("write", "plan.yaml").code == 0
+    file = tmp_path / "configuration/box.larkspur"
+    before = file.read_text()
+    changed = many("larkspur", 4).replace("lease: 12h", "lease: 2h")
+    (tmp_path / "plan.yaml").write_text(changed)
+    into = ("write", "plan.yaml", "--into", str(file), "--only", "deck-2")
+    shown = run(*into)
+    assert "at renewal        lease: 12h → 2h" in shown.out
+    assert "1 of 3 networks differ; what clients notice at worst: 1 at renewal." in shown.out
+    assert run(*into, "--in-place", "--no-backup").code == 0
+    assert file.read_text().count("lease 7200") == 1
+    assert file.read_text().replace("lease 7200", "lease 43200") == before
+    assert not Path(f"{file}.before").exists()
+    assert run(*into, "--remove-others").code == 2
+    assert run("write", "plan.yaml", "--into", str(file), "--only", "deck-9").code == 2
 
 
 def test_whose_a_file_is(run: Run, there: Path) -> None:

@@ -10,6 +10,7 @@ from os import PathLike
 
 from reservoir.core.checks import Report, check_plan, rules
 from reservoir.core.findings import Obstacle
+from reservoir.core.plan.selection import only_networks
 from reservoir.core.pools import Pools
 from reservoir.core.problems import UnknownNameError
 from reservoir.core.subject import Subject
@@ -65,9 +66,10 @@ class Plan(LoadedPlan):
         devices: Collection[str] = (),
         into: Mapping[str, str] | None = None,
         remove_others: bool = False,
+        only: Collection[str] = (),
     ) -> list[DeviceConfiguration]:
         """Write the configuration of the plan's devices; see :func:`write`."""
-        return write(self, devices, into, remove_others)
+        return write(self, devices, into, remove_others, only)
 
 
 def load(source: File | Mapping[str, object], watch: Watch | None = None) -> Plan:
@@ -169,6 +171,7 @@ def write(
     devices: Collection[str] = (),
     into: Mapping[str, str] | None = None,
     remove_others: bool = False,
+    only: Collection[str] = (),
 ) -> list[DeviceConfiguration]:
     """Write the configuration of a plan's devices; no file is touched.
 
@@ -181,16 +184,19 @@ def write(
         into: The present configuration of devices, by their names, as one text each. All stays in
             it that isn't about the networks that the device serves in the plan.
         remove_others: Whether such a device may serve no other networks.
+        only: The networks that are written; all if empty.
 
     Raises:
-        UnknownNameError: the plan has no such device.
+        UnknownNameError: the plan has no such device or network.
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     whole = plan if isinstance(plan, Plan) else opened(plan)
     present = into or {}
     require_known("device", (*devices, *present), whole.plan.devices)
+    require_known("network", only, whole.plan.networks)
+    pools = Pools(only_networks(whole.plan, only)) if only else whole.pools
     return [
-        write_device(whole.pools, device, sheet, present.get(device), remove_others)
+        write_device(pools, device, sheet, present.get(device), remove_others)
         for device, sheet in whole.sheets.items()
         if not devices or device in devices
     ]

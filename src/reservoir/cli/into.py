@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.output import complain, talk
+from reservoir.cli.output import complain, show, talk, width
 
 if TYPE_CHECKING:
     from reservoir.core.problems import Place
@@ -153,18 +153,64 @@ def require_placed(written: list[DeviceConfiguration], present: Mapping[str, Pre
             broken.append(Problem(there.read.place(fault.line, fault.column), message))
         for what in placed.missing:
             missing = True
-            complain(f"{there.file}: {what} is missing; add it first")
+            complain(f"{there.file}: {what}; give both the same name")
     if broken:
         raise InputError(broken)
     if missing:
-        talk("\nNothing was written: only DHCP configuration is added.")
+        talk("\nNothing was written: the same interface may have two names.")
         raise click.exceptions.Exit(1)
 
 
-def put_into(
-    written: list[DeviceConfiguration], present: Mapping[str, Present], out: str | None
+def require_no_new_errors(
+    written: list[DeviceConfiguration], present: Mapping[str, Present]
 ) -> None:
-    """Change the files, or those of their names in another folder."""
+    """Stop where a device's configuration, checked by itself, would have errors that it hasn't."""
+    from reservoir.dialects.sheet.library import beside
+    from reservoir.dialects.writing import anywhere
+
+    found = False
+    for configuration in written:
+        there = present[configuration.device].read
+        if configuration.text == there.text:
+            continue
+        library = beside(there.file)
+        known = Counter(anywhere(message) for _, message in _errors(there))
+        for where, message in _errors(_read(configuration.text, there, library)):
+            known[anywhere(message)] -= 1
+            if known[anywhere(message)] < 0:
+                found = True
+                complain(f"{there.file} as planned{where}: {message}")
+    if found:
+        talk("\nNothing was written: the configuration would have new errors.")
+        raise click.exceptions.Exit(1)
+
+
+def _read(text: str, there: ConfigurationRead, library: Library) -> ConfigurationRead:
+    from reservoir.dialects.reading import read_device
+
+    return read_device(text, there.file, library, there.dialect)
+
+
+def _errors(read: ConfigurationRead) -> Iterator[tuple[str, str]]:
+    """The errors in a device's configuration alone: the lines that they are at, what they say."""
+    import reservoir
+    from reservoir.core.findings import Severity
+
+    subject = reservoir.combine([read])
+    for finding in reservoir.check(subject).findings:
+        if finding.severity is Severity.ERROR:
+            line = subject.place(finding.at).line
+            yield f", line {line}" if line else "", f"{finding.rule}: {finding.message}"
+
+
+def put_into(
+    written: list[DeviceConfiguration],
+    present: Mapping[str, Present],
+    out: str | None,
+    *,
+    has_backup: bool,
+) -> None:
+    """Change the files, each with a copy of what it was; or those of their names elsewhere."""
     from reservoir.files.changing import change_files, with_mark_of
     from reservoir.files.deliveries import Delivery, deliver
 
@@ -181,7 +227,10 @@ def put_into(
     if out is not None:
         deliver(Path(out), deliveries)
     else:
-        change_files(changed, was)
+        backups = _backups(present, was) if has_backup else {}
+        change_files({**backups, **changed}, was)
+        for path in backups:
+            talk(f"{path}: as it was before")
     for configuration in written:
         there = present[configuration.device]
         where = there.file if out is None else str(Path(out) / Path(there.file).name)
@@ -189,8 +238,24 @@ def put_into(
     _tell_what_is_proved(written, "Each file")
 
 
+def _backups(present: Mapping[str, Present], was: Mapping[Path, str]) -> dict[Path, str]:
+    """Copies of what is changed; of a folder's files in a folder of their own beside it."""
+    from reservoir.files.changing import with_mark_of
+
+    found: dict[Path, str] = {}
+    for there in present.values():
+        for path, text in there.originals.items():
+            if path in was:
+                folder = Path(f"{there.file.rstrip('/')}.before")
+                copy = folder / path.name if there.is_several else Path(f"{path}.before")
+                found[copy] = with_mark_of(path, text)
+    for copy in found:
+        copy.parent.mkdir(exist_ok=True)
+    return found
+
+
 def show_changes(written: list[DeviceConfiguration], present: Mapping[str, Present]) -> None:
-    """Show what would be changed in the files, as a difference."""
+    """Show what would be changed in the files, as a difference, and what clients notice of it."""
     from reservoir.cli.output import show_difference
     from reservoir.reports.difference import unified_difference
 
@@ -200,10 +265,23 @@ def show_changes(written: list[DeviceConfiguration], present: Mapping[str, Prese
             before, after = there.originals.get(path, "").splitlines(), text.splitlines()
             names = str(path), "as planned"
             show_difference(unified_difference(before, after, names, CONTEXT))
+        _show_effect(configuration, there)
         _tell(configuration, there, there.file)
     _tell_what_is_proved(written, "The result")
     is_same = all(one.text == present[one.device].read.text for one in written)
     talk("Nothing is to be changed." if is_same else "No file was changed; --in-place does it.")
+
+
+def _show_effect(configuration: DeviceConfiguration, there: Present) -> None:
+    """What the change means for the device's clients."""
+    import reservoir
+    from reservoir.dialects.sheet.library import beside
+    from reservoir.reports.comparison import lines
+
+    after = _read(configuration.text, there.read, beside(there.file))
+    comparison = reservoir.compare(reservoir.combine([there.read]), reservoir.combine([after]))
+    if not comparison.is_same:
+        show(["", *lines(comparison, None, (), width())])
 
 
 def _tell(configuration: DeviceConfiguration, there: Present, where: str) -> None:
@@ -236,9 +314,13 @@ def _change(there: Present, new: Mapping[Path, str]) -> str:
 
 
 def _said(configuration: DeviceConfiguration, there: Present) -> Iterator[tuple[Place, str]]:
-    """What people should know about the files as they were."""
+    """What people should know about the files as they were, and what was added to them."""
+    from reservoir.core.problems import Place
+
     placed = configuration.placed
     assert placed is not None
+    for label, text in placed.added:
+        yield Place(there.file), f"{label} is added, since a network needs it: {text}"
     for line, label in placed.removed:
         yield there.read.place(line, 1), f"{label} is removed, since it is not in the plan"
     for line, label in placed.others:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import click
 
+from reservoir.cli.completion import network_names
 from reservoir.cli.output import complain, finish_what_was_cut_off, talk, talkative
 
 if TYPE_CHECKING:
+    from reservoir import Plan
     from reservoir.dialects.writing import DeviceConfiguration
     from reservoir.files.deliveries import Delivery
     from reservoir.files.plan_file import LoadedPlan
@@ -38,6 +40,16 @@ SHOWN = 3
 )
 @click.option("--in-place", is_flag=True, help="Change the files of --into.")
 @click.option(
+    "--no-backup", is_flag=True, help="Keep no copy (FILE.before) of a file that is changed."
+)
+@click.option(
+    "--only",
+    multiple=True,
+    metavar="NETWORK",
+    shell_complete=network_names,
+    help="With --into, touch this network alone.",
+)
+@click.option(
     "--remove-others", is_flag=True, help="Remove the networks that the plan doesn't have."
 )
 @click.option("--device", "devices", multiple=True, metavar="NAME", help="Write only this device.")
@@ -51,6 +63,8 @@ def command(
     out: str | None,
     existing: tuple[str, ...],
     in_place: bool,
+    no_backup: bool,
+    only: tuple[str, ...],
     remove_others: bool,
     devices: tuple[str, ...],
     force: bool,
@@ -63,8 +77,10 @@ def command(
 
     With --into, the networks that the device serves in the plan become what the plan says, in its
     present configuration. Its other networks, lines that are not understood and everything not
-    about DHCP stay byte for byte. That is shown as a difference; --in-place makes the change, --out
-    writes the result elsewhere. A folder is one device's configuration in several files.
+    about DHCP stay byte for byte; interfaces and zones that the networks need are added. That is
+    shown as a difference, with what clients notice; --in-place makes the change and keeps each file
+    as FILE.before, --out writes the result elsewhere. The result is checked by itself first: a new
+    error refuses it. A folder is one device's configuration in several files.
 
     \b
     Examples:
@@ -72,21 +88,25 @@ def command(
       reservoir write ferry-line.yaml --device pier-router --out -
       reservoir write ferry-line.yaml --into running/pier-router.cfg
       reservoir write ferry-line.yaml --into running/pier-router.cfg --in-place
+      reservoir write ferry-line.yaml --into running/pier-router.cfg --only crew
 
     Exit status: 0 written or shown, 1 the plan has errors or a device can't do what it says, 2
     unusable input, or a file in the way.
     """
     import reservoir  # late: --help needs none of it
 
-    if (in_place or remove_others) and not existing:
-        raise click.UsageError("--in-place and --remove-others go with --into.")
+    if (in_place or remove_others or only) and not existing:
+        raise click.UsageError("--in-place, --only and --remove-others go with --into.")
+    if only and remove_others:
+        raise click.UsageError("Give --only or --remove-others, not both.")
     if in_place and out is not None:
         raise click.UsageError("Give --in-place or --out, not both.")
     loaded = reservoir.load(plan)
     if not despite_errors:
         _require_no_errors(loaded, plan)
     if existing:
-        _write_into(existing, loaded, devices, out, in_place, remove_others)
+        how = Into(out, in_place, only, remove_others, has_backup=not no_backup)
+        _write_into(existing, loaded, devices, how)
         return
     written = reservoir.write(loaded, devices)
     for device in loaded.plan.devices:
@@ -103,36 +123,46 @@ def command(
     _put_in_place(written, loaded, Path(out) if out else Path(plan).parent / FOLDER, force)
 
 
-def _write_into(
-    files: tuple[str, ...],
-    loaded: LoadedPlan,
-    devices: tuple[str, ...],
-    out: str | None,
-    in_place: bool,
-    remove_others: bool,
-) -> None:
+class Into(NamedTuple):
+    """How a plan is put into configuration that is there."""
+
+    out: str | None
+    in_place: bool
+    only: tuple[str, ...]
+    remove_others: bool
+    has_backup: bool
+
+
+def _write_into(files: tuple[str, ...], loaded: Plan, devices: tuple[str, ...], how: Into) -> None:
     """Change configuration that is there, or show what would be changed."""
     import reservoir
-    from reservoir.cli.into import present_configurations, put_into, require_placed, show_changes
+    from reservoir.cli.into import (
+        present_configurations,
+        put_into,
+        require_no_new_errors,
+        require_placed,
+        show_changes,
+    )
     from reservoir.core.wording import shown
     from reservoir.files.texts import STANDARD_INPUT
 
-    if in_place:
+    if how.in_place:
         finish_what_was_cut_off(*(f if f.is_dir() else f.parent for f in map(Path, files)))
     present = present_configurations(files, loaded, devices)
     texts = {device: there.read.text for device, there in present.items()}
-    written = reservoir.write(loaded, list(present), texts, remove_others)
+    written = reservoir.write(loaded, list(present), texts, how.remove_others, how.only)
     require_placed(written, present)
     _require_held(written, loaded)
-    if out == "-" or (out is None and STANDARD_INPUT in files):
+    require_no_new_errors(written, present)
+    if how.out == "-" or (how.out is None and STANDARD_INPUT in files):
         # Into a pipe it goes as it is; on a terminal, escapes in the file are removed.
         text = "\n".join(configuration.text for configuration in written)
         if sys.stdout.isatty():
             click.echo(shown(text), nl=False)
         else:
             click.echo(text, nl=False, color=True)  # byte for byte
-    elif out is not None or in_place:
-        put_into(written, present, out)
+    elif how.out is not None or how.in_place:
+        put_into(written, present, how.out, has_backup=how.has_backup)
     else:
         show_changes(written, present)
 

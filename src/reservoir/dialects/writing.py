@@ -95,8 +95,8 @@ def write_device(
         reading = read_configuration(text, sheet) if text != existing else present.reading
     lifted = lift(reading.device, sheet, device)
     after = lifted.not_understood(reading)
-    still = {_anywhere(there.message) for there in after}
-    unread = tuple(there for there in before if _anywhere(there.message) in still)
+    still = {anywhere(there.message) for there in after}
+    unread = tuple(there for there in before if anywhere(there.message) in still)
     misread = list(_not_understood_since(unread, after))
     if existing is None and reading.device != written.expressed:
         misread.append("the facts that are read back are not those that were written")
@@ -173,15 +173,15 @@ def _not_understood_since(
     before: Sequence[NotUnderstood], after: Sequence[NotUnderstood]
 ) -> Iterator[str]:
     """What is not understood now and was not there; lines may have moved."""
-    known = Counter(_anywhere(unread.message) for unread in before)
+    known = Counter(anywhere(unread.message) for unread in before)
     for unread in after:
-        message = _anywhere(unread.message)
+        message = anywhere(unread.message)
         known[message] -= 1
         if known[message] < 0:
             yield f"line {unread.line} is not understood when read back: {unread.message}"
 
 
-def _anywhere(message: str) -> str:
+def anywhere(message: str) -> str:
     """A message without the lines that it names."""
     return re.sub("line [0-9]+", "line", message)
 

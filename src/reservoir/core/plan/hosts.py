@@ -7,7 +7,7 @@ which every rule looks, so that no rule loops over bindings.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TypedDict
 
 import numpy as np
@@ -78,6 +78,21 @@ class HostTable:
             return self.label(one), self.label(other)
         first, second = (f"{self.label(row)} ({self.client_text(row)})" for row in (one, other))
         return first, second
+
+    def of_networks(self, places: Sequence[int]) -> HostTable:
+        """The rows of some networks, which become the only ones, in this order."""
+        new = np.full(max(int(self.network.max(initial=0)), *places, 0) + 1, -1, dtype=np.int64)
+        new[list(places)] = np.arange(len(places))
+        rows = np.flatnonzero(new[self.network] >= 0)
+        return replace(
+            self,
+            network=new[self.network[rows]],
+            address=self.address[rows],
+            client=self.client[rows],
+            name=self.name.rows(rows),
+            origin=self.origin[rows],
+            row=self.row[rows],
+        )
 
 
 NO_HOSTS = HostTable()

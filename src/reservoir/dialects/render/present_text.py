@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 
 from reservoir.core.values.address_set import AddressSet
 from reservoir.dialects.facts.by_address import addresses_of
+from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.facts.whereabouts import Whereabouts
 from reservoir.dialects.notations.nodes import Fault, Node, Nodes, Spot, TextEdit, all_nodes
@@ -69,8 +70,10 @@ class Merged:
     """Pools and bindings that the plan doesn't have, which were taken out: where they stood."""
     others: tuple[tuple[int, str], ...] = ()
     """Those that stay, since they are of networks that the device doesn't serve in the plan."""
+    added: tuple[tuple[str, str], ...] = ()
+    """Interfaces and zones that the networks need and that were not there: their first lines."""
     missing: tuple[str, ...] = ()
-    """What isn't there, and would have to be: an interface that is in a network, a zone."""
+    """What isn't there and can't be added, since something else is in its place."""
     left: tuple[tuple[int, str, str], ...] = ()
     """What isn't about DHCP and stands otherwise there: its line, what it says, the plan's."""
 
@@ -82,7 +85,8 @@ def merge_into(present: PresentText, new: str, planned: Planned, sheet: Sheet) -
     has_end = present.text.endswith("\n") or not present.text
     text = present.text if has_end else present.text + "\n"
     merging = _Merging(text, present, planned, sheet)
-    _, wanted, merging.new_said = read_nodes(new, sheet)
+    reading, wanted, merging.new_said = read_nodes(new, sheet)
+    merging.needed = _needed(reading.device, planned)
     merging.inside((), present.nodes.top, wanted.top)
     placed = sheet.notation.edited(text, merging.edits)
     return Merged(
@@ -90,6 +94,7 @@ def merge_into(present: PresentText, new: str, planned: Planned, sheet: Sheet) -
         faults=(),
         removed=tuple(sorted(merging.removed)),
         others=tuple(sorted(merging.others)),
+        added=tuple(merging.added),
         missing=tuple(merging.missing),
         left=tuple(merging.left),
     )
@@ -107,6 +112,26 @@ def without_others(text: str, sheet: Sheet) -> str:
                 yield from sheet.notation.cut(text, around, node)
 
     return sheet.notation.edited(text, list(cuts(nodes.top, ())))
+
+
+def _needed(device: Fact, planned: Planned) -> set[str]:
+    """The interfaces in networks that a device serves or relays; what they are on, and made of."""
+    interfaces = {str(fact.get("name")): fact for fact in device.of_kind("interface")}
+    found = {
+        name
+        for name, fact in interfaces.items()
+        if any(prefix.address in planned.served for prefix in addresses_of(fact))
+        or (
+            fact.get("relay_to")
+            and any(prefix.address in planned.known for prefix in addresses_of(fact))
+        )
+    }
+    for name in list(found):
+        found |= {*interfaces[name].get("members", ())}
+        parent = interfaces[name].get("parent")
+        if parent is not None:
+            found.add(str(parent))
+    return found
 
 
 _Pair = tuple[Node, Node | None]
@@ -129,7 +154,10 @@ class _Merging:
     edits: list[TextEdit] = field(default_factory=list)
     removed: list[tuple[int, str]] = field(default_factory=list)
     others: list[tuple[int, str]] = field(default_factory=list)
+    added: list[tuple[str, str]] = field(default_factory=list)
     missing: list[str] = field(default_factory=list)
+    needed: Collection[str] = ()
+    """The interfaces that the networks need, by name."""
     left: list[tuple[int, str, str]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -241,9 +269,30 @@ class _Merging:
             new = [one for child in node.children for one in self._new(child, _Numbers())]
             return [Node(node.text, children=new, kind=node.kind)] if new else []
         inside = [self.new_said[id(inner)] for inner in all_nodes(node.children)]
-        if self._is_way(said) or any(map(self._serves, inside)):
-            self.missing.append(said.fact.label)
-        return []
+        if not self._is_way(said) and not any(map(self._serves, inside)):
+            return []
+        rival = self._rival(said.fact)
+        if rival is not None:
+            self.missing.append(f"{said.fact.label} is missing, and {rival}")
+            return []
+        self.added.append((said.fact.label, node.text.strip()))
+        return [node]
+
+    def _rival(self, wanted: Fact) -> str | None:
+        """What is in the place of an interface that isn't there: it may be the same, renamed."""
+        if wanted.kind != "interface":
+            return None
+        own = list(addresses_of(wanted))
+        on_trunk = wanted.get("parent"), wanted.get("vlan")
+        for there in self.present.reading.device.of_kind("interface"):
+            if there.get("name") == wanted.get("name"):
+                continue
+            for prefix in addresses_of(there):
+                if any(mine.subnet.span.holds(prefix.address) for mine in own):
+                    return f"{there.label} holds {prefix}"
+            if all(on_trunk) and (there.get("parent"), there.get("vlan")) == on_trunk:
+                return f"{there.label} has VLAN tag {on_trunk[1]} on {on_trunk[0]}"
+        return None
 
     def _withdraw(self, around: tuple[Node, ...], node: Node) -> None:
         """Take out what is about DHCP, and nothing that a plan cannot model."""
@@ -271,9 +320,8 @@ class _Merging:
         return self.planned.served.meets(about)
 
     def _is_way(self, said: Said) -> bool:
-        """Whether something is an interface in a network that the device serves."""
-        held = addresses_of(said.fact) if said.row.kind == "interface" else ()
-        return any(prefix.address in self.planned.served for prefix in held)
+        """Whether something is an interface that the networks need, or of one."""
+        return said.row.kind == "interface" and said.fact.get("name") in self.needed
 
     def _serves(self, said: Said) -> bool:
         """Whether something is about DHCP; letting DHCP into a zone is, too."""
