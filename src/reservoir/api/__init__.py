@@ -11,6 +11,7 @@ from reservoir.api.configuration import combine, convert, read
 from reservoir.api.lease_lists import adopt, check_leases
 from reservoir.api.plans import Plan, check, load, loads, mend, write
 from reservoir.api.rehearsals import prove, rehearse, served_by
+from reservoir.api.scripts import DeviceScript, scripts
 from reservoir.configurations import configuration_text
 from reservoir.core.checks import Report
 from reservoir.core.compare.notice import Comparison
@@ -27,6 +28,7 @@ __all__ = [
     "Comparison",
     "ConfigurationRead",
     "DeviceConfiguration",
+    "DeviceScript",
     "Disturbance",
     "Edit",
     "Finding",
@@ -55,6 +57,7 @@ __all__ = [
     "prove",
     "read",
     "rehearse",
+    "scripts",
     "served_by",
     "write",
 ]

@@ -8,7 +8,15 @@ import click
 
 from reservoir.cli.completion import network_names
 from reservoir.cli.inputs import COLUMNS, MOMENT, leases_of, subject_of
-from reservoir.cli.output import progress, save_or_show, talk, talkative, width
+from reservoir.cli.output import (
+    complain,
+    finish_what_was_cut_off,
+    progress,
+    save_or_show,
+    talk,
+    talkative,
+    width,
+)
 
 if TYPE_CHECKING:
     from reservoir.core.compare.notice import Comparison
@@ -38,6 +46,13 @@ if TYPE_CHECKING:
     shell_complete=network_names,
     help="Show only this network.",
 )
+@click.option(
+    "--script",
+    "folder",
+    metavar="FOLDER",
+    help="Write the statements that lead each device from OLD to NEW, and the way back.",
+)
+@click.option("--force", is_flag=True, help="Overwrite scripts that were edited.")
 @click.option("--exit-code", is_flag=True, help="Exit with status 1 where anything differs.")
 @click.option(
     "--format",
@@ -57,6 +72,8 @@ def command(
     columns: dict[str, str] | None,
     now: float | None,
     at: tuple[str, ...],
+    folder: str | None,
+    force: bool,
     exit_code: bool,
     form: str,
     out: str | None,
@@ -68,14 +85,21 @@ def command(
     who are there now notice: nothing, new settings when they renew, a new address, no server any
     more, or that somebody else may have their address.
 
+    --script writes, for each device that changes, the statements in an order in which it is safe to
+    stop after each: no address is assignable that neither side assigns, and networks that both
+    serve are served throughout where the dialect allows. Each statement was applied to OLD and the
+    result checked. Dialects whose files are replaced as a whole get the new file and the old one.
+
     \b
     Examples:
       reservoir compare ferry-line.yaml running/
       reservoir compare running/pier-router.cfg ferry-line.yaml
       reservoir compare old.yaml new.yaml --leases leases.csv
       reservoir compare ferry-line.yaml running/ --exit-code --format json
+      reservoir compare running/pier-router.cfg ferry-line.yaml --script change/
 
-    Exit status: 0 compared, 1 something differs and --exit-code was given, 2 unusable input.
+    Exit status: 0 compared, 1 something differs and --exit-code was given, or there is no safe
+    script, 2 unusable input.
     """
     import reservoir  # late: --help needs none of it
 
@@ -92,7 +116,9 @@ def command(
             clients = Clients(table, noticed)
     _require_networks(at, comparison)
     _show(comparison, clients, at, (*before.files, *after.files), form, out)
-    if form == "text":
+    if folder is not None:
+        _write_scripts(before, after, folder, force)
+    elif form == "text":
         _say_next(comparison, sides)
     if exit_code and not comparison.is_same:
         raise click.exceptions.Exit(1)
@@ -150,6 +176,39 @@ def _show(
         save_or_show(as_markdown(comparison, clients, at), out)
     else:
         save_or_show((f"{line}\n" for line in lines(comparison, clients, at, width())), out)
+
+
+def _write_scripts(before: Subject, after: Subject, folder: str, force: bool) -> None:
+    """Write what leads each device from old to new; nothing, if one has no safe script."""
+    from pathlib import Path
+
+    import reservoir
+    from reservoir.dialects.notations.files import FILE_MARK, in_files
+    from reservoir.files.deliveries import Delivery, deliver
+    from reservoir.reports.scripts import gaps, texts, told
+
+    made = reservoir.scripts(before, after)
+    unsafe = [each for each in made if each.why_not]
+    for each in unsafe:
+        complain(f"{each.device}: no script is safe at every step: {each.why_not}")
+    if unsafe:
+        talk("\nNo script was written.")
+        raise click.exceptions.Exit(1)
+    deliveries = []
+    for each in made:
+        for name, text in texts(each).items():
+            parts = in_files(text) if text.startswith(FILE_MARK) else []
+            deliveries += [Delivery(file, inner, name) for file, inner in parts]
+            deliveries += [] if parts else [Delivery(name, text)]
+    if not made:
+        talk("No device's configuration changes, so there is no script.")
+        return
+    finish_what_was_cut_off(Path(folder), *(Path(folder) / d.folder for d in deliveries))
+    deliver(Path(folder), deliveries, force)
+    for each in made:
+        talk(told(each, [str(Path(folder) / name) for name in texts(each)]))
+        for gap in gaps(each.script.lines) if each.script is not None else ():
+            talk(f"  {gap}")
 
 
 def _say_next(comparison: Comparison, sides: tuple[str, ...]) -> None:

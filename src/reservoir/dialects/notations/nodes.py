@@ -187,6 +187,8 @@ class Notation(ABC):
     """Whether a device takes a text line by line; else as a whole, at once."""
     has_undo: ClassVar[bool] = False
     """Whether a line may undo another; else what is left out is gone."""
+    has_pieces: ClassVar[bool] = False
+    """Whether what is in a node stands on its own line."""
     quotes: ClassVar[bool] = True
     """Whether free text is quoted as the sheet's header says; else it has its own escapes."""
 

@@ -33,6 +33,7 @@ class Records(ByLines):
     """Flat records: nothing is inside a line but its own pieces."""
 
     has_undo: ClassVar[bool] = True
+    has_pieces: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
         nodes, comments = line_nodes(text, self.comments)

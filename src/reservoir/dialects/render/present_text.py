@@ -20,7 +20,7 @@ from reservoir.dialects.facts.whereabouts import Whereabouts
 from reservoir.dialects.notations.nodes import Fault, Node, Nodes, Spot, TextEdit, all_nodes
 from reservoir.dialects.parse.node_reader import Said
 from reservoir.dialects.parse.reader import Reading, read_nodes
-from reservoir.dialects.sheet.model import Sheet, kind_of
+from reservoir.dialects.sheet.model import Row, Sheet, kind_of
 from reservoir.dialects.sheet.patterns import head_of
 
 
@@ -173,10 +173,10 @@ class _Merging:
         waiting: dict[Hashable, list[Node]] = defaultdict(list)
         for node in present:
             if id(node) in self.said:
-                waiting[_identity(self.said[id(node)])].append(node)
+                waiting[identity_of(self.said[id(node)])].append(node)
         pairs: list[_Pair] = []
         for node in wanted:
-            same = waiting[_identity(self.new_said[id(node)])]
+            same = waiting[identity_of(self.new_said[id(node)])]
             pairs.append((node, same.pop(0) if same else None))
         every = [node for nodes in waiting.values() for node in nodes]
         gone = [node for node in every if self._may_go(self.said[id(node)])]
@@ -243,7 +243,7 @@ class _Merging:
             return
         old, new = self.said.get(id(there)), self.new_said[id(wanted)]
         if old is None or (self._serves(new) and not _is_same(old, new)):
-            wanted = wanted if old is None else _numbered(wanted, new, old.number)
+            wanted = wanted if old is None else numbered(wanted, new, old.number)
             self.edits += self.sheet.notation.swap(self.text, around, there, wanted)
         elif _is_same(old, new):
             self.inside((*around, there), there.children, wanted.children)
@@ -354,17 +354,22 @@ class _Numbers:
             number = next(free for free in range(1, len(taken) + 2) if free not in taken)
         taken.add(number)
         self._last[said.row.kind] = number
-        return _numbered(node, said, number)
+        return numbered(node, said, number)
 
 
-def _numbered(node: Node, said: Said, number: int | None) -> Node:
+def numbered(node: Node, said: Said, number: int | None) -> Node:
     """The node with another running number, if it has one."""
     if number is None or said.number is None:
         return node
-    found = said.row.pattern.match(node.text)
-    place = [slot.field for slot in said.row.pattern.slots].index(RUNNING_NUMBER) + 1
-    text = node.text[: found.start(place)] + str(number) + node.text[found.end(place) :]
+    text = renumbered(said.row, node.text, number)
     return Node(text, children=node.children, kind=node.kind)
+
+
+def renumbered(row: Row, text: str, number: int) -> str:
+    """A line of a row with another running number."""
+    found = row.pattern.match(text)
+    place = [slot.field for slot in row.pattern.slots].index(RUNNING_NUMBER) + 1
+    return text[: found.start(place)] + str(number) + text[found.end(place) :]
 
 
 def _is_same(old: Said, new: Said) -> bool:
@@ -372,7 +377,7 @@ def _is_same(old: Said, new: Said) -> bool:
     return old.row is new.row and old.values == new.values
 
 
-def _identity(said: Said) -> Hashable:
+def identity_of(said: Said) -> Hashable:
     """What is the same of two nodes that are about the same thing."""
     row, fact = said.row, said.fact
     if row.adds_fields:

@@ -1,0 +1,80 @@
+"""Change scripts from Python: the statements that lead each device from old to new."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from reservoir.api.plans import pools_of, sheets_of
+from reservoir.core.pools import Pools
+from reservoir.core.subject import Subject
+from reservoir.dialects.running.subject import ReadSubject
+from reservoir.dialects.scripting import Script, UnsafeError, script
+from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.writing import write_device
+
+
+@dataclass(frozen=True)
+class DeviceScript:
+    """The way of one device from its old to its new configuration."""
+
+    device: str
+    dialect: str
+    old: str
+    """The text of its old configuration."""
+    new: str
+    """The text of its new one."""
+    script: Script | None
+    """None where the dialect has no lines that undo others: the file is replaced as a whole."""
+    comment: str
+    """What begins a comment there; empty if nothing does."""
+    why_not: str = ""
+    """Why there is no safe script, if there is none."""
+
+
+def scripts(old: Subject, new: Subject) -> list[DeviceScript]:
+    """The scripts of the devices whose configuration changes.
+
+    Args:
+        old: What the devices run; a plan for what they would if it was written.
+        new: What they are to run. A plan's networks are all that a device serves then.
+
+    Raises:
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    return [
+        _script(name, sheet, before, after)
+        for name, sheet, before in _texts(old)
+        for after in _after(new, name, sheet, before)
+        if after != before
+    ]
+
+
+def _texts(subject: Subject) -> Iterator[tuple[str, Sheet, str]]:
+    if isinstance(subject, ReadSubject):
+        for read in subject.reads:
+            yield read.lifted.name, read.sheet, read.text
+        return
+    pools = pools_of(subject)
+    for name, sheet in sheets_of(subject).items():
+        yield name, sheet, write_device(pools, name, sheet).text
+
+
+def _after(new: Subject, name: str, sheet: Sheet, before: str) -> Iterator[str]:
+    """The text that a device is to have; none if the new side doesn't know the device."""
+    if isinstance(new, ReadSubject):
+        yield from (r.text for r in new.reads if r.lifted.name == name and r.sheet is sheet)
+    elif name in new.plan.devices and new.plan.devices[name].dialect == sheet.name:
+        pools: Pools = pools_of(new)
+        yield write_device(pools, name, sheet, before, remove_others=True).text
+
+
+def _script(name: str, sheet: Sheet, before: str, after: str) -> DeviceScript:
+    comment = next(iter(sheet.notation.comments), "")
+    made, why_not = None, ""
+    if sheet.undo_words:
+        try:
+            made = script(before, after, sheet, name)
+        except UnsafeError as error:
+            why_not = str(error)
+    return DeviceScript(name, sheet.name, before, after, made, comment, why_not)

@@ -1,0 +1,254 @@
+"""Change scripts: the statements that lead a device from one configuration to another.
+
+In an order in which no address is assignable at any point that neither the old nor the new
+configuration assigns, and networks that both serve are served throughout, if that is possible. Each
+statement is applied to the text, and what the device then does is read from it; a script that
+doesn't prove safe is not made.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from reservoir.core.compare.differences import Difference, Served
+from reservoir.core.compare.differences import differences as compare
+from reservoir.core.plan.model import Device
+from reservoir.core.pools import Pools
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Prefix
+from reservoir.core.wording import listed
+from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.render.present_text import PresentText
+from reservoir.dialects.render.statements import (
+    NotStatedError,
+    Statement,
+    Step,
+    applied,
+    steps_between,
+    text_of,
+    with_free_number,
+)
+from reservoir.dialects.sheet.model import Sheet, kind_of
+
+_STATED = ("zone", "interface", "route", "exclusion", "pool", "binding", "range", "device")
+"""Kinds of facts in the order in which they are stated: what takes addresses away comes early."""
+
+_UNDONE = ("device", "range", "binding", "pool", "exclusion", "interface", "zone", "route")
+"""The same in the order in which they are undone; among those that are stated."""
+
+
+class ScriptLine(NamedTuple):
+    """One statement of a script."""
+
+    text: str
+    """The statement as the device takes it."""
+    undo: tuple[str, ...]
+    """The statements that take it back, in order."""
+    unserved: tuple[str, ...]
+    """The networks that both sides serve, and that are not served after it."""
+
+
+@dataclass(frozen=True)
+class Script:
+    """The way from one configuration to another; each of its prefixes was proved safe."""
+
+    lines: Sequence[ScriptLine]
+    text: str
+    """The configuration that it leads to."""
+
+
+class UnsafeError(Exception):
+    """There is no order of statements that is safe at every point."""
+
+
+def script(old: str, new: str, sheet: Sheet, device: str) -> Script:
+    """The statements that lead from one configuration of a device to another.
+
+    Args:
+        old: The text of its present configuration.
+        new: The text of the configuration that it is to have.
+        sheet: Its dialect, which has lines that undo others.
+        device: What it is called.
+
+    Raises:
+        UnsafeError: it can't be done by statements, or no order of them is safe.
+    """
+    before, after = (PresentText.of(_ended(text), sheet) for text in (old, new))
+    try:
+        return _Ordering(before, after, sheet, device).ordered()
+    except NotStatedError as error:
+        raise UnsafeError(str(error)) from None
+
+
+def _ended(text: str) -> str:
+    """A text whose last line ends too."""
+    return text if text.endswith("\n") or not text else text + "\n"
+
+
+Subnet = tuple[str, Prefix]
+"""A network's VRF and subnet."""
+
+
+@dataclass(frozen=True)
+class _State:
+    """What a device does with a configuration."""
+
+    assignable: Mapping[str, AddressSet]
+    """By VRF."""
+    by_subnet: Mapping[Subnet, AddressSet]
+    """What is assigned in each network that is served."""
+    served: Mapping[str, Served]
+    """By subnet and name: a network may have two pools for a while."""
+    overlaps: bool
+    """Whether an address is in two pools."""
+    device: Device
+
+    @classmethod
+    def of(cls, present: PresentText, sheet: Sheet, device: str) -> _State:
+        lifted = lift(present.reading.device, sheet, device)
+        pools = Pools(lifted.plan())
+        assignable: dict[str, AddressSet] = {}
+        by_subnet: dict[Subnet, AddressSet] = {}
+        served = {}
+        overlaps = False
+        for pool in pools:
+            if pool.server is not None:
+                vrf, subnet = pool.network.vrf, pool.network.subnet.subnet
+                known = assignable.get(vrf, AddressSet())
+                overlaps |= not known.isdisjoint(pool.assignable)
+                assignable[vrf] = known | pool.assignable
+                there = by_subnet.get((vrf, subnet), AddressSet())
+                by_subnet[vrf, subnet] = there | pool.assignable
+                served[f"{vrf} {subnet} {pool.name}"] = Served.of(pool, pools)
+        return cls(assignable, by_subnet, served, overlaps, lifted.device)
+
+    def differs_from(self, other: _State) -> list[str]:
+        """What this does otherwise than another."""
+        found: list[Difference] = list(compare(other.served, self.served))
+        texts = [f"{getattr(each, 'network', '')}: {each}" for each in found]
+        if self.device != other.device:
+            texts.append("the device's interfaces, zones or routes differ")
+        return texts
+
+
+class _Ordering:
+    """Finds an order for the statements between two configurations."""
+
+    def __init__(
+        self,
+        old: PresentText,
+        new: PresentText,
+        sheet: Sheet,
+        device: str,
+        *,
+        has_undo: bool = True,
+    ) -> None:
+        self._sheet, self._name, self._has_undo = sheet, device, has_undo
+        self._steps = steps_between(old, new, sheet)
+        self._before = _State.of(old, sheet, device)
+        self._after = _State.of(new, sheet, device)
+        self._common = self._before.by_subnet.keys() & self._after.by_subnet.keys()
+        self._names = {
+            (pool.network.vrf, pool.network.subnet.subnet): pool.name
+            for pool in Pools(lift(new.reading.device, sheet, device).plan())
+        }
+        self._present, self._state = old, self._before
+        self._lines: list[ScriptLine] = []
+        self._lost: set[str] = set()
+        """The networks that both sides serve, and that are not served now."""
+        self._done: set[Statement] = set()
+
+    def ordered(self) -> Script:
+        """The statements in a safe order.
+
+        In rounds: what can't be done yet, or would interrupt a network, waits for the next one.
+
+        Raises:
+            UnsafeError: there is none.
+        """
+        queue, waiting = sorted(self._steps, key=_rank), list[Step]()
+        while queue or waiting:
+            if not queue:
+                queue, waiting = waiting, []
+                if not self._advance(queue, waiting, may_interrupt=False):
+                    queue, waiting = waiting, []
+                    if not self._advance(queue, waiting, may_interrupt=True):
+                        said = text_of(waiting[0], self._sheet).strip()
+                        raise UnsafeError(f"there is no safe moment for {said!r}")
+                continue
+            self._advance(queue, waiting, may_interrupt=False)
+        wrong = self._state.differs_from(self._after)
+        if wrong:
+            raise UnsafeError(f"the statements lead elsewhere: {listed(wrong[:3])}")
+        return Script(self._lines, self._present.text)
+
+    def _advance(self, queue: list[Step], waiting: list[Step], *, may_interrupt: bool) -> bool:
+        """Take the steps of the queue that can be done now; one only, if it may interrupt."""
+        advanced = False
+        while queue:
+            step = queue.pop(0)
+            if self._take(step, may_interrupt=may_interrupt):
+                advanced = True
+                if may_interrupt:
+                    waiting += queue
+                    queue.clear()
+            else:
+                waiting.append(step)
+        return advanced
+
+    def _take(self, step: Step, *, may_interrupt: bool) -> bool:
+        """Do a step, if that is safe now."""
+        if step.after is not None and step.after not in self._done:
+            return False
+        said = text_of(with_free_number(step, self._present), self._sheet)
+        try:
+            after = PresentText.of(applied(self._present, said, self._sheet), self._sheet)
+        except NotStatedError:
+            return False  # its block isn't there yet
+        state = _State.of(after, self._sheet, self._name)
+        unserved = tuple(self._unserved(state))
+        if not self._is_safe(state) or (not may_interrupt and set(unserved) - self._lost):
+            return False
+        back = self._back(after) if self._has_undo else ()
+        self._lines.append(ScriptLine(said, back, unserved))
+        self._present, self._state, self._lost = after, state, set(unserved)
+        self._done.add(step.statement)
+        return True
+
+    def _is_safe(self, state: _State) -> bool:
+        """Whether a state assigns only what the old or the new configuration does."""
+        for vrf, assignable in state.assignable.items():
+            allowed = self._before.assignable.get(vrf, AddressSet())
+            allowed |= self._after.assignable.get(vrf, AddressSet())
+            if not assignable <= allowed:
+                return False
+        refuses = Behaviour(self._sheet).refuses_overlapping_pools
+        return not (refuses and state.overlaps and not self._before.overlaps)
+
+    def _unserved(self, state: _State) -> Iterator[str]:
+        """The networks that both sides serve, and a state doesn't."""
+        for key in self._common:
+            before, after = self._before.by_subnet[key], self._after.by_subnet[key]
+            there = state.by_subnet.get(key)
+            if there is None or (before and after and not there):
+                yield self._names[key]
+
+    def _back(self, after: PresentText) -> tuple[str, ...]:
+        """The statements that lead back from a state to the present one, as safe as those there."""
+        ordering = _Ordering(after, self._present, self._sheet, self._name, has_undo=False)
+        return tuple(line.text for line in ordering.ordered().lines)
+
+
+def _rank(step: Step) -> tuple[int, int]:
+    """What comes early: additions that take addresses away, then what doesn't matter for them."""
+    kind = kind_of(step.row)
+    order = _UNDONE if step.statement.undoes else _STATED
+    place = order.index(kind) if kind in order else len(order) // 2
+    relays = "relay_to" in step.row.mentioned
+    if step.statement.undoes:
+        late = kind in ("exclusion", "interface", "zone", "route")
+        return (2 if late else 0, 9 if relays else place)
+    return 1, 9 if relays else place

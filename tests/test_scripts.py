@@ -1,0 +1,158 @@
+"""Change scripts: each statement leads on, no prefix assigns what it mustn't, and back again."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Interface
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import reservoir
+from conftest import Run, examples
+from oracle import text_of
+from reservoir.dialects.render.present_text import PresentText
+from reservoir.dialects.render.statements import applied
+from reservoir.dialects.sheet.library import Library
+from reservoir.dialects.sheet.model import Sheet
+from test_round_trip import benign_plan, plain_names
+
+DEMO = Path(reservoir.__file__).parent / "demo/right/ferry-line.yaml"
+WITH_UNDO = [name for name in Library().names if Library().sheet(name).undo_words]
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    return tmp_path_factory.mktemp("scripts")
+
+
+def given_to(text: str, statement: str, sheet: Sheet) -> str:
+    """A device's configuration after a statement."""
+    return applied(PresentText.of(text, sheet), statement, sheet)
+
+
+def walked(file: Path, text: str, dialect: str) -> dict[str, set[int]]:
+    """The addresses that a configuration assigns in each subnet, one by one."""
+    file.write_text(text)
+    found: dict[str, set[int]] = {}
+    for read in reservoir.read(file, dialect):
+        for network in read.lifted.networks.values():
+            inside = [int(a) for a in IPv4Interface(str(network.subnet)).network][1:-1]
+            assert network.ranges != "all"
+            named = {a for span in network.ranges for a in range(span.first, span.last + 1)}
+            kept = {a for e in network.exclusions for a in range(e.range.first, e.range.last + 1)}
+            kept |= {binding.address for binding in network.bindings}
+            served = found.setdefault(str(network.subnet), set())
+            served |= (named & set(inside)) - kept if network.servers else set()
+    return found
+
+
+@pytest.mark.parametrize("dialect", WITH_UNDO)
+@given(data=st.data())
+@settings(max_examples=examples(4))
+def test_it_is_safe_to_stop_after_each_statement(
+    folder: Path, dialect: str, data: st.DataObject
+) -> None:
+    """The end does what is wanted; nothing is assignable under way that neither end assigns."""
+    sheet, file = Library().sheet(dialect), folder / "server"
+    old, new = (
+        reservoir.loads(text_of(data.draw(benign_plan(dialect, plain_names)))) for _ in "ab"
+    )
+    for made in reservoir.scripts(old, new):
+        assert made.script is not None, made.why_not
+        ends = walked(file, made.old, dialect), walked(file, made.new, dialect)
+        both = ends[0].keys() & ends[1].keys()
+        text, states = made.old, [made.old]
+        for line in made.script.lines:
+            text = given_to(text, line.text, sheet)
+            states.append(text)
+            under_way = walked(file, text, dialect)
+            for subnet, addresses in under_way.items():
+                assert addresses <= ends[0].get(subnet, set()) | ends[1].get(subnet, set())
+            cut = {s for s in both if ends[0][s] and ends[1][s] and not under_way.get(s)}
+            assert len(cut) <= len(line.unserved)
+        assert same(folder, text, made.new, dialect)
+        stop = data.draw(st.integers(0, len(made.script.lines)))
+        text = states[stop]
+        for line in reversed(made.script.lines[:stop]):
+            for statement in line.undo:
+                text = given_to(text, statement, sheet)
+                for subnet, addresses in walked(file, text, dialect).items():
+                    assert addresses <= ends[0].get(subnet, set()) | ends[1].get(subnet, set())
+        assert same(folder, text, made.old, dialect)
+
+
+def same(folder: Path, one: str, other: str, dialect: str) -> bool:
+    """Whether two configurations of a device do the same."""
+    sides: list[Any] = []
+    for name, text in (("one", one), ("other", other)):
+        (folder / name).mkdir(exist_ok=True)
+        (folder / name / "server").write_text(text)
+        sides.append(reservoir.combine(reservoir.read(folder / name / "server", dialect)))
+    return reservoir.compare(*sides).is_same
+
+
+def test_scripts_as_people_get_them(run: Run, tmp_path: Path) -> None:
+    """Statements with numbers and the way back; whole files where nothing undoes a line."""
+    assert run("write", str(DEMO), "--out", "running", "-q").code == 0
+    router = tmp_path / "running/pier-router.larkspur"
+    text = router.read_text()
+    now = text.replace("10.84.31.1 to 10.84.31.63", "10.84.31.1 to 10.84.31.39")
+    router.write_text(now.replace("lease 43200", "lease 7200"))
+    ended = run("compare", "running", str(DEMO), "--script", "change")
+    assert ended.code == 0, ended.err
+    assert "pier-router: 3 statements in change/pier-router.larkspur" in ended.err
+    script = (tmp_path / "change/pier-router.larkspur").read_text()
+    assert script == (
+        "-- 3 statements for pier-router; it is safe to stop after each\n"
+        "-- 1\npool cameras\n  withhold 10.84.31.1 to 10.84.31.63\n"
+        "-- 2\npool ticketing\n  lease 43200\n"
+        "-- 3\npool cameras\n  unsay withhold 10.84.31.1 to 10.84.31.39\n"
+    )
+    back = (tmp_path / "change/undo-pier-router.larkspur").read_text()
+    assert back.endswith("-- 1\npool cameras\n  unsay withhold 10.84.31.1 to 10.84.31.63\n")
+    assert run("compare", str(DEMO), str(DEMO), "--script", "none").code == 0
+    assert not (tmp_path / "none").exists()
+
+
+WHOLE = """\
+reservoir: 1
+defaults: {dns: [10.84.0.53], lease: %s}
+devices: {depot: {dialect: %s, interfaces: {lan: {address: 10.84.30.1/24}}}}
+networks:
+  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, served_by: depot,
+    ranges: [10.84.30.20-10.84.30.99]}
+"""
+
+
+@pytest.mark.parametrize("dialect", [n for n in Library().names if n not in WITH_UNDO])
+def test_files_that_are_replaced_as_a_whole(run: Run, tmp_path: Path, dialect: str) -> None:
+    """The new one, and the old one as the way back."""
+    for name, lease in (("old.yaml", "12h"), ("new.yaml", "6h")):
+        (tmp_path / name).write_text(WHOLE % (lease, dialect))
+    ended = run("compare", "old.yaml", "new.yaml", "--script", "change")
+    assert ended.code == 0, ended.err
+    assert "each the whole file" in ended.err
+    found = [tmp_path / "change" / f"{undo}depot.{dialect}" for undo in ("", "undo-")]
+    sides = [reservoir.combine(reservoir.read(file, dialect)) for file in found]
+    planned = [reservoir.load(tmp_path / name) for name in ("new.yaml", "old.yaml")]
+    for side, plan in zip(sides, planned, strict=True):
+        assert [n.lease for n in side.plan.networks.values()] == [plan.plan.defaults.lease]
+
+
+def test_lines_about_other_things_are_no_part_of_it(run: Run, tmp_path: Path) -> None:
+    """What is not understood stays as it is, on either side; a mistyped line undoes nothing."""
+    assert run("write", str(DEMO), "--device", "pier-router", "--out", "old", "-q").code == 0
+    text = (tmp_path / "old/pier-router.larkspur").read_text()
+    (tmp_path / "old/pier-router.larkspur").write_text(text + "snmp community quay\n")
+    (tmp_path / "new").mkdir()
+    other = text.replace("lease 43200", "lease 7200") + "clock zone harbour\n"
+    (tmp_path / "new/pier-router.larkspur").write_text(other)
+    ended = run("compare", "old", "new", "--script", "change")
+    assert ended.code == 0, ended.err
+    script = (tmp_path / "change/pier-router.larkspur").read_text()
+    assert script.count("\n-- ") == 1
+    assert "community" not in script
+    assert "clock" not in script
