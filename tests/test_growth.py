@@ -167,6 +167,7 @@ def test_work_on_configuration_grows_as_it_does(tmp_path: Path, dialect: str) ->
         "read": [],
         "convert": [],
         "into": [],
+        "compare": [],
     }
     for folder, size in zip(folders(tmp_path), SIZES, strict=True):
         networks = right(size)
@@ -182,7 +183,32 @@ def test_work_on_configuration_grows_as_it_does(tmp_path: Path, dialect: str) ->
         runs["beside"].append(calls("check", folder / "plan.yaml", file))
         runs["read"].append(calls("read", file))
         runs["convert"].append(calls("convert", file, "--to", dialect))
+        runs["compare"].append(calls("compare", folder / "plan.yaml", file))
         runs["into"].append(calls("write", folder / "plan.yaml", *into))
+    assert {run: excess(counted) for run, counted in runs.items()} == {key: [] for key in runs}
+
+
+@pytest.mark.parametrize("shape", [right, crowded])
+def test_work_on_leases_and_changes_grows_as_they_do(tmp_path: Path, shape: Shape) -> None:
+    """Comparing plans of which all differs, and lists of as many leases as there are bindings."""
+    runs: dict[str, list[Counter[str]]] = {"compare": [], "leases": [], "adopt": []}
+    for folder, size in zip(folders(tmp_path), SIZES, strict=True):
+        networks = shape(size)
+        moved = [
+            one | {"lease": "4h", "bindings": [b | {"address": b["address"][:-2] + "11"}
+                                               for b in one["bindings"]]}
+            for one in networks
+        ]  # fmt: skip
+        (folder / "plan.yaml").write_text(plan(networks))
+        (folder / "new.yaml").write_text(plan(moved))
+        rows = [f"00:00:5e:01:{n >> 8:02x}:{n & 255:02x},{subnet(n, 60)}" for n in range(size)]
+        (folder / "leases.csv").write_text("\n".join(["mac,address", *rows, ""]))
+        leases = folder / "leases.csv"
+        runs["compare"].append(
+            calls("compare", folder / "plan.yaml", folder / "new.yaml", "--leases", leases)
+        )
+        runs["leases"].append(calls("leases", leases, "--plan", folder / "plan.yaml"))
+        runs["adopt"].append(calls("adopt", leases, "--into", folder / "plan.yaml"))
     assert {run: excess(counted) for run, counted in runs.items()} == {key: [] for key in runs}
 
 

@@ -7,9 +7,11 @@ descriptions that editors show. A file that can't be read into them never become
 from __future__ import annotations
 
 import datetime
+from bisect import bisect_right
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import cached_property, lru_cache
+from itertools import accumulate
 from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import (
@@ -305,10 +307,21 @@ class Network(Part):
 
     def why_excluded(self, address: int) -> str | None:
         """That an address is excluded, and what for; None if it isn't."""
-        for exclusion in self.exclusions:
-            if exclusion.range.holds(address):
-                return f"excluded for {exclusion.reason}" if exclusion.reason else "excluded"
+        firsts, reaches, exclusions = self._by_first
+        at = bisect_right(firsts, address) - 1
+        while at >= 0 and reaches[at] >= address:
+            if exclusions[at].range.holds(address):
+                reason = exclusions[at].reason
+                return f"excluded for {reason}" if reason else "excluded"
+            at -= 1
         return None
+
+    @cached_property
+    def _by_first(self) -> tuple[list[int], list[int], list[Exclusion]]:
+        """Where each exclusion begins, ascending; how far it or one before reaches; itself."""
+        exclusions = sorted(self.exclusions, key=lambda exclusion: exclusion.range)
+        reaches = list(accumulate((exclusion.range.last for exclusion in exclusions), max))
+        return [exclusion.range.first for exclusion in exclusions], reaches, exclusions
 
     @property
     def leaves_out_server(self) -> bool:
