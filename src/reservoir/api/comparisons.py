@@ -60,7 +60,7 @@ def notices(
     """
     sides = sides_of(old, new)
     present = time.time() if now is None else now
-    return list(noticed(sides.old, sides.new, leases, present))
+    return list(noticed(sides.old, sides.new, leases, present, sides.devices))
 
 
 def sides_of(old: Subject, new: Subject) -> Sides:

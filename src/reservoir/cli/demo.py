@@ -11,6 +11,9 @@ from reservoir.cli.output import talkative
 
 FOLDER = "ferry-line"
 
+NOON = "2027-03-31T12:00:00+00:00"
+"""The time of the demo's lease list, so that what is said of it is always the same."""
+
 
 @click.command("demo", short_help="Walk through an example.")
 @click.argument("folder", default=FOLDER)
@@ -31,7 +34,7 @@ def command(folder: str, force: bool) -> None:
     root = Path(folder)
     hurried, right = root / "hurried", root / "right"
     for part in (hurried, right):
-        _lay_out(part, force)
+        _lay_out(part, PLAN, force)
     plan = "ferry-line.yaml"
     _say(f"The Sable Harbour ferry line has written its DHCP plan in a hurry: {hurried / plan}.")
     _run("check", str(hurried / plan), "--fail-on", "never")
@@ -45,6 +48,13 @@ def command(folder: str, force: bool) -> None:
     _say("A plan without errors is written for each device in its own dialect.")
     _run("write", str(right / plan), *(["--force"] if force else []))
     _show(right / "configuration" / "depot-router.larkspur")
+    _say("The pier router runs something else. Who notices, if it becomes what is planned?")
+    running, change = root / "running" / "pier-router.larkspur", root / "change"
+    _lay_out(root / "running", RUNNING, force)
+    _run("compare", str(running), str(right / plan), "--leases", str(root / "running/leases.csv"),
+         "--now", NOON, "--script", str(change), *(["--force"] if force else []))  # fmt: skip
+    _say("These statements lead there. It is safe to stop after each; undo-… is the way back.")
+    _show(change / "pier-router.larkspur")
     _say("The same sheets read device configuration back into a plan; check takes it directly.")
     files = sorted(str(path) for path in (right / "configuration").iterdir() if path.name[0] != ".")
     _run("read", *files, "--out", str(root / "read-back.yaml"))
@@ -52,11 +62,15 @@ def command(folder: str, force: bool) -> None:
     _say(f"Look around in {root}, change {hurried / plan}, and check it again.")
 
 
-def _lay_out(folder: Path, force: bool) -> None:
+PLAN = ("ferry-line.yaml", "bindings.csv", "inventory.csv")
+RUNNING = ("pier-router.larkspur", "leases.csv")
+
+
+def _lay_out(folder: Path, names: tuple[str, ...], force: bool) -> None:
+    """Put the demo's files of a folder of that name into it."""
     from reservoir.files.deliveries import Delivery, deliver  # late: --help needs none of it
 
     source = resources.files("reservoir.demo") / folder.name
-    names = ("ferry-line.yaml", "bindings.csv", "inventory.csv")
     deliveries = [Delivery(name, (source / name).read_text(encoding="utf-8")) for name in names]
     deliver(folder, deliveries, force)
 

@@ -61,9 +61,11 @@ def lines(
         yield styled(device.name, "heading")
         yield from _changes(device.changes, width)
         yield ""
-    if clients is not None and by_network.get("") and not at:
-        yield styled("In no network", "heading")
-        yield from _client_lines(clients, by_network[""], width)
+    compared = {_old_name(network) for network in comparison.networks}
+    others = [each for name, some in by_network.items() if name not in compared for each in some]
+    if others and not at:
+        yield styled("In networks that are not compared", "heading")
+        yield from _client_lines(clients, others, width)
         yield ""
     for sentence in closing(comparison, clients):
         yield from wrapped(sentence, width, "")

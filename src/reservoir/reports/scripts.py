@@ -56,6 +56,5 @@ def told(made: DeviceScript, files: Sequence[str]) -> str:
     """A line about a device's script, for people."""
     if made.script is None:
         return f"{made.device}: {listed(files)}, each the whole file"
-    return (
-        f"{made.device}: {counted(len(made.script.lines), 'statement')} in {files[0]}; {files[1]}"
-    )
+    count = counted(len(made.script.lines), "statement")
+    return f"{made.device}: {count} in {files[0]}, the way back in {files[1]}"

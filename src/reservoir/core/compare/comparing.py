@@ -39,19 +39,22 @@ def compare(
         old: What is there, or is planned.
         new: What it is compared with.
         devices: The devices that are known on both sides; all if None. Networks that they neither
-            serve nor have an interface in are left out.
+            serve nor have an interface in are left out; so are those that others serve, if nothing
+            differs at their interfaces there.
         not_understood: Lines of configuration that were not understood.
     """
     facts = FactsCompared(old, new, devices)
     compared: list[NetworkCompared] = []
     left_out: list[str] = []
     for before, after in paired(old, new):
-        if devices is not None and not _is_touched(before, after, old, new, set(devices)):
+        changes: list[Change] = []
+        if devices is None or _is_touched(before, after, old, new, set(devices)):
+            changes = _ranked(_changes(before, after, old, new, facts))
+        if devices is not None and not changes and not _are_served(before, after, devices):
             side = after or before
             assert side is not None
             left_out.append(side.name)
             continue
-        changes = _ranked(_changes(before, after, old, new, facts))
         was = before.summary if before is not None else None
         is_now = after.summary if after is not None else None
         compared.append(NetworkCompared(was, is_now, tuple(changes)))
@@ -74,6 +77,15 @@ def _is_touched(
         if not devices.isdisjoint(chain(there.pools, attached)):
             return True
     return False
+
+
+def _are_served(
+    before: NetworkSide | None, after: NetworkSide | None, devices: Collection[str]
+) -> bool:
+    """Whether some devices serve a network on either side."""
+    return any(
+        device in devices for side in (before, after) if side is not None for device in side.pools
+    )
 
 
 def _ranked(changes: Iterator[Change]) -> list[Change]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -36,7 +36,13 @@ class ClientNotices(NamedTuple):
     because: str
 
 
-def notices(old: Side, new: Side, leases: LeaseTable, now: float) -> Iterator[ClientNotices]:
+def notices(
+    old: Side,
+    new: Side,
+    leases: LeaseTable,
+    now: float,
+    devices: Collection[str] | None = None,
+) -> Iterator[ClientNotices]:
     """What each client of a lease list notices, network by network.
 
     Args:
@@ -44,13 +50,14 @@ def notices(old: Side, new: Side, leases: LeaseTable, now: float) -> Iterator[Cl
         new: What they are to have.
         leases: Who has which address.
         now: The present time, in seconds since 1970.
+        devices: The devices that are known on both sides; all if None. What others do is not told.
     """
     pairs = [(before, after) for before, after in paired(old, new) if before is not None]
     homes = ByNetwork(leases, [(b.name, b.network.subnet.span) for b, _ in pairs])
     for place, (before, after) in enumerate(pairs):
         rows = homes.rows(place)
         if len(rows):
-            yield from _Network(before, after, old, new, leases, rows, now).notices()
+            yield from _Network(before, after, old, new, leases, rows, now, devices).notices()
     for row in homes.rows(-1).tolist():
         shown = format_address(int(leases.address[row]))
         yield ClientNotices(row, "", None, None, f"no network of the old side has {shown}")
@@ -67,6 +74,7 @@ class _Network:
     leases: LeaseTable
     rows: NDArray[np.int64]
     now: float
+    devices: Collection[str] | None
 
     def notices(self) -> Iterator[ClientNotices]:
         """What the network's clients notice, in the order of the list."""
@@ -76,7 +84,16 @@ class _Network:
             if not len(rows):
                 continue
             ends = Ends(self.leases, rows, self._lease_time(device), self.now)
-            yield from self._of_server(device, rows, addresses[chosen], ends)
+            for told in self._of_server(device, rows, addresses[chosen], ends):
+                yield self._as_far_as_known(device, told)
+
+    def _as_far_as_known(self, device: str, told: ClientNotices) -> ClientNotices:
+        """What a client notices; nothing is told of a server whose configuration isn't known."""
+        is_known = self.devices is None or device in self.devices
+        if is_known or told.notice is Notice.CUT_OFF:
+            return told
+        because = f"the configuration of {device or 'its server'} is not among the files"
+        return told._replace(notice=None, at=None, because=because)
 
     def _lease_time(self, device: str) -> int | None:
         return self.old.lease_time(self.before, device) if device in self.before.pools else None
