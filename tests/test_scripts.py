@@ -107,9 +107,9 @@ def test_scripts_as_people_get_them(run: Run, tmp_path: Path) -> None:
     script = (tmp_path / "change/pier-router.larkspur").read_text()
     assert script == (
         "-- 3 statements for pier-router; it is safe to stop after each\n"
-        "-- 1\npool cameras\n  withhold 10.84.31.1 to 10.84.31.63\n"
-        "-- 2\npool ticketing\n  lease 43200\n"
-        "-- 3\npool cameras\n  unsay withhold 10.84.31.1 to 10.84.31.39\n"
+        "\n-- 1\npool cameras\n  withhold 10.84.31.1 to 10.84.31.63\n"
+        "\n-- 2\npool ticketing\n  lease 43200\n"
+        "\n-- 3\npool cameras\n  unsay withhold 10.84.31.1 to 10.84.31.39\n"
     )
     back = (tmp_path / "change/undo-pier-router.larkspur").read_text()
     assert back.endswith("-- 1\npool cameras\n  unsay withhold 10.84.31.1 to 10.84.31.63\n")

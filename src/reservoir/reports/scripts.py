@@ -48,7 +48,7 @@ def gaps(lines: Sequence[ScriptLine]) -> Iterator[str]:
 def _text(head: Sequence[str], lines: Sequence[tuple[int, str]], comment: str) -> str:
     parts = [f"{comment} {line}\n" for line in head if comment]
     for number, text in lines:
-        parts += [f"{comment} {number}\n" if comment else "", text]
+        parts += [f"\n{comment} {number}\n" if comment else "", text]
     return "".join(parts)
 
 
