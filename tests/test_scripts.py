@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from ipaddress import IPv4Interface
 from pathlib import Path
 from typing import Any
@@ -12,11 +13,12 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
-from oracle import text_of
+from oracle import number_of, text_of
 from reservoir.dialects.render.present_text import PresentText
 from reservoir.dialects.render.statements import applied
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.sheet.model import Sheet
+from reservoir.files.lease_list import read_leases
 from test_round_trip import benign_plan, plain_names
 
 DEMO = Path(reservoir.__file__).parent / "demo/right/ferry-line.yaml"
@@ -103,7 +105,7 @@ def test_scripts_as_people_get_them(run: Run, tmp_path: Path) -> None:
     router.write_text(now.replace("lease 43200", "lease 7200"))
     ended = run("compare", "running", str(DEMO), "--script", "change")
     assert ended.code == 0, ended.err
-    assert "pier-router: 3 statements in change/pier-router.larkspur" in ended.err
+    assert "pier-router: 3 statements in pier-router.larkspur, the way back in undo-" in ended.err
     script = (tmp_path / "change/pier-router.larkspur").read_text()
     assert script == (
         "-- 3 statements for pier-router; it is safe to stop after each\n"
@@ -156,3 +158,88 @@ def test_lines_about_other_things_are_no_part_of_it(run: Run, tmp_path: Path) ->
     assert script.count("\n-- ") == 1
     assert "community" not in script
     assert "clock" not in script
+
+
+MOVED = """\
+reservoir: 1
+defaults: {dns: [10.84.0.53], lease: %s}
+devices:
+  pier:
+    dialect: larkspur
+    interfaces: {deck: {address: 10.84.30.1/24%s}, uplink: {address: 10.84.0.1/24}}
+  depot: {dialect: %s, interfaces: {lan: {address: 10.84.0.10/24}},
+    routes: [{to: 0.0.0.0/0, via: 10.84.0.1}]}
+networks:
+  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, served_by: %s,
+    ranges: [10.84.30.20-10.84.30.99]}
+  lan: {subnet: 10.84.0.0/24, gateway: 10.84.0.1, served_by: depot, ranges: [10.84.0.100]}
+"""
+
+
+@pytest.mark.parametrize("dialect", ["fulmar", "tamarack"])
+@pytest.mark.parametrize("with_leases", [False, True])
+def test_a_network_that_moves_is_never_served_twice(
+    run: Run, tmp_path: Path, dialect: str, with_leases: bool
+) -> None:
+    """Leases are shortened, then all moves but what somebody may have, then the rest."""
+    relayed = ", relay_to: [10.84.0.10]"
+    (tmp_path / "old.yaml").write_text(MOVED % ("12h", "", dialect, "pier"))
+    (tmp_path / "new.yaml").write_text(MOVED % ("12h", relayed, dialect, "depot"))
+    (tmp_path / "leases.csv").write_text(
+        "mac,address\n00:00:5e:00:53:01,10.84.30.25\n00:00:5e:00:53:02,10.84.30.70\n"
+    )
+    listed = ("--leases", "leases.csv") if with_leases else ()
+    ended = run("compare", "old.yaml", "new.yaml", "--script", "change", *listed)
+    assert ended.code == 0, ended.err
+    steps = (tmp_path / "change/steps.txt").read_text()
+    assert "pier: leases of crew last 10m from now on" in steps
+    assert "Then wait 12h: every client has renewed its lease, or lost it." in steps
+    kept = "2 addresses" if with_leases else "80 addresses"
+    assert f"crew moves from pier to depot, without {kept} that may have a lease" in steps
+    assert ("new clients get no address meanwhile" in steps) == (not with_leases)
+    assert "Then wait 10m: the last lease of the old servers has ended." in steps
+    old, new = (reservoir.load(tmp_path / name) for name in ("old.yaml", "new.yaml"))
+    leases = read_leases(str(tmp_path / "leases.csv")).leases if with_leases else None
+    taken = {number_of("10.84.30.25"), number_of("10.84.30.70")}
+    texts = {d: w.text for d in ("pier", "depot") for w in reservoir.write(old, [d])}
+    for number, stage in enumerate(reservoir.stages(old, new, leases), start=1):
+        for made in stage.scripts:
+            for text in prefixes(made):
+                texts[made.device] = text
+                crew = [
+                    walked(tmp_path / device, texts[device], of).get("10.84.30.0/24", set())
+                    for device, of in (("pier", "larkspur"), ("depot", dialect))
+                ]
+                assert not crew[0] & crew[1] or (with_leases and not crew[0] & crew[1] & taken)
+                if number < 3:
+                    assert not crew[1] & (taken if with_leases else crew[1])
+    final = [reservoir.write(new, [device])[0].text for device in ("pier", "depot")]
+    for device, of, text in (("pier", "larkspur", final[0]), ("depot", dialect, final[1])):
+        assert same(tmp_path, texts[device], text, of)
+
+
+def prefixes(made: reservoir.DeviceScript) -> Iterator[str]:
+    """A device's configuration after each statement; after the whole file."""
+    text = made.old
+    if made.script is None:
+        yield made.new
+        return
+    for line in made.script.lines:
+        text = given_to(text, line.text, Library().sheet(made.dialect))
+        yield text
+
+
+def test_what_cannot_be_moved_safely_is_not(run: Run, tmp_path: Path) -> None:
+    """Leases without end, unless a list tells whose; a new side that is no plan."""
+    relayed = ", relay_to: [10.84.0.10]"
+    (tmp_path / "old.yaml").write_text(MOVED % ("infinite", "", "fulmar", "pier"))
+    (tmp_path / "new.yaml").write_text(MOVED % ("infinite", relayed, "fulmar", "depot"))
+    ended = run("compare", "old.yaml", "new.yaml", "--script", "change")
+    assert ended.code == 1
+    assert "crew has leases without end at pier: --leases tells which" in ended.err
+    assert "No script was written." in ended.err
+    assert not (tmp_path / "change").exists()
+    assert run("write", "new.yaml", "--out", "new", "-q").code == 0
+    refused = run("compare", "old.yaml", "new", "--script", "change")
+    assert refused.code == 1
+    assert "crew moves to another server; give the new side as a plan" in refused.err

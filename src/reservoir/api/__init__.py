@@ -12,6 +12,7 @@ from reservoir.api.lease_lists import adopt, check_leases
 from reservoir.api.plans import Plan, check, load, loads, mend, write
 from reservoir.api.rehearsals import prove, rehearse, served_by
 from reservoir.api.scripts import DeviceScript, scripts
+from reservoir.api.stages import Stage, stages
 from reservoir.configurations import configuration_text
 from reservoir.core.checks import Report
 from reservoir.core.compare.notice import Comparison
@@ -41,6 +42,7 @@ __all__ = [
     "Rehearsal",
     "Report",
     "Severity",
+    "Stage",
     "UnknownNameError",
     "Witness",
     "adopt",
@@ -59,5 +61,6 @@ __all__ = [
     "rehearse",
     "scripts",
     "served_by",
+    "stages",
     "write",
 ]

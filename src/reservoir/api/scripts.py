@@ -11,7 +11,7 @@ from reservoir.core.subject import Subject
 from reservoir.dialects.running.subject import ReadSubject
 from reservoir.dialects.scripting import Script, UnsafeError, script
 from reservoir.dialects.sheet.model import Sheet
-from reservoir.dialects.writing import write_device
+from reservoir.dialects.writing import DeviceConfiguration, write_device
 
 
 @dataclass(frozen=True)
@@ -40,17 +40,19 @@ def scripts(old: Subject, new: Subject) -> list[DeviceScript]:
         new: What they are to run. A plan's networks are all that a device serves then.
 
     Raises:
+        UnsafeError: a device can't do what it should.
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     return [
-        _script(name, sheet, before, after)
-        for name, sheet, before in _texts(old)
+        device_script(name, sheet, before, after)
+        for name, sheet, before in device_texts(old)
         for after in _after(new, name, sheet, before)
         if after != before
     ]
 
 
-def _texts(subject: Subject) -> Iterator[tuple[str, Sheet, str]]:
+def device_texts(subject: Subject) -> Iterator[tuple[str, Sheet, str]]:
+    """The name, the sheet and the configuration of each device: as read, or as written."""
     if isinstance(subject, ReadSubject):
         for read in subject.reads:
             yield read.lifted.name, read.sheet, read.text
@@ -66,10 +68,25 @@ def _after(new: Subject, name: str, sheet: Sheet, before: str) -> Iterator[str]:
         yield from (r.text for r in new.reads if r.lifted.name == name and r.sheet is sheet)
     elif name in new.plan.devices and new.plan.devices[name].dialect == sheet.name:
         pools: Pools = pools_of(new)
-        yield write_device(pools, name, sheet, before, remove_others=True).text
+        yield required_text(write_device(pools, name, sheet, before, remove_others=True))
 
 
-def _script(name: str, sheet: Sheet, before: str, after: str) -> DeviceScript:
+def required_text(written: DeviceConfiguration) -> str:
+    """The text of a device's configuration.
+
+    Raises:
+        UnsafeError: the device can't do what it should.
+    """
+    losses = [f"{each.what} can't be written: {each.reason}" for each in written.losses]
+    missing = list(written.placed.missing) if written.placed is not None else []
+    wrong = [*losses, *missing, *written.faults]
+    if wrong:
+        raise UnsafeError(f"{written.device}: {wrong[0]}")
+    return written.text
+
+
+def device_script(name: str, sheet: Sheet, before: str, after: str) -> DeviceScript:
+    """The script from one text of a device's configuration to another."""
     comment = next(iter(sheet.notation.comments), "")
     made, why_not = None, ""
     if sheet.undo_words:

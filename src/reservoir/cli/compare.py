@@ -19,8 +19,13 @@ from reservoir.cli.output import (
 )
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+
+    from reservoir import Stage
     from reservoir.core.compare.notice import Comparison
+    from reservoir.core.leases.table import LeaseTable
     from reservoir.core.subject import Subject
+    from reservoir.files.deliveries import Delivery
     from reservoir.reports.comparison import Clients
 
 
@@ -89,6 +94,8 @@ def command(
     stop after each: no address is assignable that neither side assigns, and networks that both
     serve are served throughout where the dialect allows. Each statement was applied to OLD and the
     result checked. Dialects whose files are replaced as a whole get the new file and the old one.
+    Where a network moves to a server that knows no leases, there are steps over several devices,
+    with what to wait for in between; --leases keeps only the addresses back that somebody has.
 
     \b
     Examples:
@@ -117,7 +124,7 @@ def command(
     _require_networks(at, comparison)
     _show(comparison, clients, at, (*before.files, *after.files), form, out)
     if folder is not None:
-        _write_scripts(before, after, folder, force)
+        _write_scripts(before, after, clients.leases if clients else None, folder, force)
     elif form == "text":
         _say_next(comparison, sides)
     if exit_code and not comparison.is_same:
@@ -178,37 +185,53 @@ def _show(
         save_or_show((f"{line}\n" for line in lines(comparison, clients, at, width())), out)
 
 
-def _write_scripts(before: Subject, after: Subject, folder: str, force: bool) -> None:
+def _write_scripts(
+    before: Subject, after: Subject, leases: LeaseTable | None, folder: str, force: bool
+) -> None:
     """Write what leads each device from old to new; nothing, if one has no safe script."""
     from pathlib import Path
 
     import reservoir
-    from reservoir.dialects.notations.files import FILE_MARK, in_files
+    from reservoir.dialects.scripting import UnsafeError
     from reservoir.files.deliveries import Delivery, deliver
-    from reservoir.reports.scripts import gaps, texts, told
+    from reservoir.reports.scripts import STEPS, steps_text
 
-    made = reservoir.scripts(before, after)
-    unsafe = [each for each in made if each.why_not]
-    for each in unsafe:
-        complain(f"{each.device}: no script is safe at every step: {each.why_not}")
-    if unsafe:
-        talk("\nNo script was written.")
-        raise click.exceptions.Exit(1)
-    deliveries = []
-    for each in made:
-        for name, text in texts(each).items():
-            parts = in_files(text) if text.startswith(FILE_MARK) else []
-            deliveries += [Delivery(file, inner, name) for file, inner in parts]
-            deliveries += [] if parts else [Delivery(name, text)]
-    if not made:
+    try:
+        stages = reservoir.stages(before, after, leases)
+        for made in (made for stage in stages for made in stage.scripts if made.why_not):
+            raise UnsafeError(f"{made.device}: {made.why_not}")
+    except UnsafeError as error:
+        complain(f"No script is safe at every step: {error}.")
+        talk("No script was written.")
+        raise click.exceptions.Exit(1) from None
+    deliveries = [d for number, _ in enumerate(stages) for d in _delivered(stages, number)]
+    if not deliveries:
         talk("No device's configuration changes, so there is no script.")
         return
-    finish_what_was_cut_off(Path(folder), *(Path(folder) / d.folder for d in deliveries))
-    deliver(Path(folder), deliveries, force)
-    for each in made:
-        talk(told(each, [str(Path(folder) / name) for name in texts(each)]))
-        for gap in gaps(each.script.lines) if each.script is not None else ():
-            talk(f"  {gap}")
+    text = steps_text(stages)
+    if len(stages) > 1:
+        deliveries.append(Delivery(STEPS, text))
+    root = Path(folder)
+    finish_what_was_cut_off(*dict.fromkeys([root, *(root / d.folder for d in deliveries)]))
+    deliver(root, deliveries, force)
+    talk(text.rstrip("\n"))
+    talk(f"The scripts are in {folder}.")
+
+
+def _delivered(stages: Sequence[Stage], number: int) -> Iterator[Delivery]:
+    """The files of a stage: in a folder of its own, if there are several stages."""
+    from reservoir.dialects.notations.files import FILE_MARK, in_files
+    from reservoir.files.deliveries import Delivery
+    from reservoir.reports.scripts import folder_of, texts
+
+    folder = folder_of(stages, number)
+    for made in stages[number].scripts:
+        for name, text in texts(made).items():
+            if text.startswith(FILE_MARK):
+                inner = "/".join(filter(None, (folder, name)))
+                yield from (Delivery(file, part, inner) for file, part in in_files(text))
+            else:
+                yield Delivery(name, text, folder)
 
 
 def _say_next(comparison: Comparison, sides: tuple[str, ...]) -> None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 
 from reservoir.api.scripts import DeviceScript
+from reservoir.api.stages import Stage
+from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted, listed
 from reservoir.dialects.scripting import ScriptLine
 
@@ -52,9 +54,42 @@ def _text(head: Sequence[str], lines: Sequence[tuple[int, str]], comment: str) -
     return "".join(parts)
 
 
-def told(made: DeviceScript, files: Sequence[str]) -> str:
-    """A line about a device's script, for people."""
+STEPS = "steps.txt"
+"""The file that tells the steps of a change of several devices."""
+
+
+def folder_of(stages: Sequence[Stage], number: int) -> str:
+    """The folder of a stage's scripts, below that of all; empty if there is one stage."""
+    return f"step-{number + 1}" if len(stages) > 1 else ""
+
+
+def steps_text(stages: Sequence[Stage]) -> str:
+    """What is done in each step, with which scripts, and what is waited for."""
+    lines: list[str] = []
+    for number, stage in enumerate(stages):
+        folder = folder_of(stages, number)
+        if folder:
+            lines.append(f"Step {number + 1}")
+        lines += [f"  {sentence}" for sentence in stage.what]
+        indent = "  " if folder else ""
+        for made in stage.scripts:
+            lines += [f"{indent}{line}" for line in _told(made, folder)]
+        if stage.until and number + 1 < len(stages):
+            after = f" {format_duration(stage.wait)}" if stage.wait else ""
+            lines.append(f"  Then wait{after}: {stage.until}.")
+    if len(stages) > 1:
+        lines.append(
+            "The way back: the undo files of each step that was done, the last step first."
+        )
+    return "".join(f"{line}\n" for line in lines)
+
+
+def _told(made: DeviceScript, folder: str) -> Iterator[str]:
+    """A device's script: its files, and when a network isn't served."""
+    files = ["/".join(filter(None, (folder, name))) for name in texts(made)]
     if made.script is None:
-        return f"{made.device}: {listed(files)}, each the whole file"
+        yield f"{made.device}: {listed(files)}, each the whole file"
+        return
     count = counted(len(made.script.lines), "statement")
-    return f"{made.device}: {count} in {files[0]}, the way back in {files[1]}"
+    yield f"{made.device}: {count} in {files[0]}, the way back in {files[1]}"
+    yield from (f"  {gap}" for gap in gaps(made.script.lines))

@@ -1,0 +1,213 @@
+"""Changes of several devices from Python: in stages, where a network moves to another server."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from reservoir.api.comparisons import sides_of
+from reservoir.api.plans import sheets_of
+from reservoir.api.scripts import (
+    DeviceScript,
+    device_script,
+    device_texts,
+    required_text,
+    scripts,
+)
+from reservoir.core.compare.comparing import unaware
+from reservoir.core.compare.sides import paired
+from reservoir.core.leases.table import LeaseTable
+from reservoir.core.plan.model import Exclusion, Network, Plan
+from reservoir.core.plan.selection import only_networks
+from reservoir.core.pools import Pools
+from reservoir.core.subject import Subject
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.durations import INFINITE, format_duration
+from reservoir.core.wording import counted, listed
+from reservoir.dialects.running.subject import ReadSubject
+from reservoir.dialects.scripting import UnsafeError
+from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.writing import write_device
+
+SHORT = 600
+"""Seconds that leases last while a network moves."""
+
+SHORT_ENOUGH = 3600
+"""Leases up to this long are not shortened first."""
+
+
+@dataclass(frozen=True)
+class Stage:
+    """What is done together, and what is waited for before the next stage."""
+
+    what: tuple[str, ...]
+    """What it does, in sentences."""
+    scripts: Sequence[DeviceScript]
+    wait: int
+    """Seconds until the next stage may begin; 0 for none."""
+    until: str
+    """What has happened by then."""
+
+
+@dataclass(frozen=True)
+class _Move:
+    """A network whose addresses another server is to assign."""
+
+    name: str
+    """On the new side."""
+    old: str
+    """On the old side."""
+    sources: tuple[str, ...]
+    targets: tuple[str, ...]
+    addresses: AddressSet
+    """What the targets would assign without knowing of the leases there."""
+    lease: int
+    """The longest lease of the sources, in seconds."""
+
+
+def stages(old: Subject, new: Subject, leases: LeaseTable | None = None) -> list[Stage]:
+    """The change from old to new, in stages that are safe one after the other.
+
+    One, unless a network moves to a server that doesn't know its leases. Then leases are shortened
+    first; then the network moves, but for the addresses that somebody may have; last come these.
+
+    Args:
+        old: What the devices run; a plan for what they would if it was written.
+        new: What they are to run.
+        leases: Who has which address: only those are kept back, instead of all.
+
+    Raises:
+        UnsafeError: a network can't be moved safely.
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    moves = list(_moves(old, new))
+    if not moves:
+        return [Stage((), scripts(old, new), 0, "")]
+    if isinstance(new, ReadSubject):
+        names = listed(move.name for move in moves)
+        raise UnsafeError(f"{names} moves to another server; give the new side as a plan")
+    return list(_Moving(old, new, moves, leases).stages())
+
+
+def _moves(old: Subject, new: Subject) -> Iterator[_Move]:
+    sides = sides_of(old, new)
+    for before, after in paired(sides.old, sides.new):
+        if before is None or after is None:
+            continue
+        heard = before.without(sides.old.unheard(before))
+        at_risk = unaware(heard, after)
+        if not at_risk:
+            continue
+        addresses = AddressSet()
+        for some in at_risk.values():
+            addresses |= some
+        times = [sides.old.lease_time(heard, device) or 0 for device in heard.pools]
+        yield _Move(
+            after.name, before.name, tuple(heard.pools), tuple(at_risk), addresses, max(times)
+        )
+
+
+class _Moving:
+    def __init__(
+        self, old: Subject, new: Subject, moves: Sequence[_Move], leases: LeaseTable | None
+    ) -> None:
+        self._new, self._moves = new.plan, moves
+        self._old_plan = old.plan
+        self._old_sheets = {name: sheet for name, sheet, _ in device_texts(old)}
+        self._sheets: Mapping[str, Sheet] = sheets_of(new)
+        self._texts = {name: text for name, _, text in device_texts(old)}
+        self._leases = leases
+        missing = [t for move in moves for t in move.targets if t not in self._texts]
+        if missing:
+            raise UnsafeError(f"the configuration of {listed(missing)} is not among the files")
+        for move in moves:
+            if move.lease >= INFINITE and leases is None:
+                sources = listed(move.sources)
+                raise UnsafeError(
+                    f"{move.name} has leases without end at {sources}: --leases tells which"
+                )
+
+    def stages(self) -> Iterator[Stage]:
+        """Shorten leases; move what nobody has; then the rest."""
+        long = [move for move in self._moves if SHORT_ENOUGH < move.lease < INFINITE]
+        if long:
+            what = tuple(
+                f"{listed(m.sources)}: leases of {m.old} last {format_duration(SHORT)} from now on"
+                for m in long
+            )
+            wait = max(move.lease for move in long)
+            until = "every client has renewed its lease, or lost it"
+            yield Stage(what, list(self._shortened(long)), wait, until)
+        kept = {move.name: self._kept(move) for move in self._moves}
+        between = replace(
+            self._new,
+            networks={
+                name: _without(network, kept[name]) if name in kept else network
+                for name, network in self._new.networks.items()
+            },
+        )
+        what = tuple(self._moved(move, kept[move.name]) for move in self._moves)
+        wait = max(min(move.lease, SHORT) if move in long else move.lease for move in self._moves)
+        until = "the last lease of the old servers has ended"
+        if wait >= INFINITE:
+            wait, until = 0, "every client that has a lease without end was restarted"
+        targets = {target for move in self._moves for target in move.targets}
+        made = sorted(self._to(between), key=lambda each: each.device not in targets)
+        yield Stage(what, made, wait, until)
+        last = tuple(
+            f"{listed(move.targets)}: {counted(len(kept[move.name]), 'address')} of {move.name} "
+            "that had been kept back"
+            for move in self._moves
+            if kept[move.name]
+        )
+        yield Stage(last, list(self._to(self._new)), 0, "")
+
+    def _kept(self, move: _Move) -> AddressSet:
+        """The addresses that somebody may have a lease of from the old servers."""
+        if self._leases is None:
+            return move.addresses
+        return move.addresses & AddressSet.of_addresses(self._leases.address)
+
+    def _moved(self, move: _Move, kept: AddressSet) -> str:
+        text = f"{move.name} moves from {listed(move.sources)} to {listed(move.targets)}"
+        if not kept:
+            return text
+        pools = Pools(self._new).of(move.name)
+        left = len([p for p in pools if p.assignable - kept])
+        more = "" if left else "; new clients get no address meanwhile"
+        return f"{text}, without {counted(len(kept), 'address')} that may have a lease{more}"
+
+    def _shortened(self, moves: Sequence[_Move]) -> Iterator[DeviceScript]:
+        names = {move.old for move in moves}
+        networks = {
+            name: network.model_copy(update={"lease": SHORT}) if name in names else network
+            for name, network in self._old_plan.networks.items()
+        }
+        shortened = only_networks(replace(self._old_plan, networks=networks), names)
+        for device in dict.fromkeys(source for move in moves for source in move.sources):
+            if device in self._texts:
+                yield from self._changed(device, self._old_sheets[device], shortened, others=False)
+
+    def _to(self, plan: Plan) -> Iterator[DeviceScript]:
+        for device, sheet in self._sheets.items():
+            if device in self._texts:
+                yield from self._changed(device, sheet, plan, others=True)
+
+    def _changed(
+        self, device: str, sheet: Sheet, plan: Plan, *, others: bool
+    ) -> Iterator[DeviceScript]:
+        """A device's script to what a plan says; the next one begins where it leads."""
+        before = self._texts[device]
+        after = required_text(write_device(Pools(plan), device, sheet, before, others))
+        if after != before:
+            made = device_script(device, sheet, before, after)
+            if made.why_not:
+                raise UnsafeError(f"{device}: {made.why_not}")
+            self._texts[device] = made.script.text if made.script is not None else after
+            yield made
+
+
+def _without(network: Network, kept: AddressSet) -> Network:
+    """The network with some more addresses excluded."""
+    more = tuple(Exclusion(range=span) for span in kept.spans())
+    return network.model_copy(update={"exclusions": (*network.exclusions, *more)})
