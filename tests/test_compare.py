@@ -414,3 +414,14 @@ def test_a_pool_that_moves_to_another_server(
     told = run("compare", "old.yaml", "no-relay.yaml").out
     assert "cut off" in told
     assert "depot has no interface there, and nothing relays to it" in " ".join(told.split())
+
+
+def test_what_a_device_cannot_do_is_no_equality(run: Run, tmp_path: Path) -> None:
+    """A lease without end, where the dialect has none: both sides lack it, and that is said."""
+    plan = MOVED % ("", "pier", "20-10.84.30.99")
+    plan = plan.replace("dialect: larkspur", "dialect: quillon").replace("lease: 12h", "lease: 7d")
+    (tmp_path / "plan.yaml").write_text(plan)
+    assert run("write", "plan.yaml", "--device", "pier", "--out", "running", "-q").code == 0
+    (tmp_path / "plan.yaml").write_text(plan.replace("lease: 7d", "lease: infinite"))
+    ended = run("compare", "plan.yaml", "running/pier.quillon")
+    assert "Compared without what can't be done: pier" in " ".join(ended.out.split())

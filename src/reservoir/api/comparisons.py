@@ -41,7 +41,7 @@ def compare(old: Subject, new: Subject) -> Comparison:
         if isinstance(side, ReadSubject)
         for read in side.reads
     )
-    return compared(sides.old, sides.new, sides.devices, unread)
+    return compared(sides.old, sides.new, sides.devices, unread, sides.left_aside)
 
 
 def notices(

@@ -175,6 +175,8 @@ def closing(comparison: Comparison, clients: Clients | None) -> Iterator[str]:
             f"{counted(len(comparison.left_out), 'network')} of other devices not compared: "
             "their configuration is not among the files."
         )
+    for sentence in comparison.left_aside:
+        yield f"Compared without what can't be done: {sentence}."
     if comparison.not_understood:
         yield (
             f"{counted(comparison.not_understood, 'line')} not understood; what "
@@ -211,6 +213,7 @@ def as_json(
             for device in (comparison.devices if not at else ())
         ],
         "left_out": list(comparison.left_out),
+        "left_aside": list(comparison.left_aside),
         "summary": _summary(comparison, clients),
     }
     text = json.dumps(head, indent=2)

@@ -31,7 +31,11 @@ _HELD = "a static host or a device has it"
 
 
 def compare(
-    old: Side, new: Side, devices: Collection[str] | None = None, not_understood: int = 0
+    old: Side,
+    new: Side,
+    devices: Collection[str] | None = None,
+    not_understood: int = 0,
+    left_aside: Sequence[str] = (),
 ) -> Comparison:
     """What differs between two sides, and who notices.
 
@@ -42,6 +46,7 @@ def compare(
             serve nor have an interface in are left out; so are those that others serve, if nothing
             differs at their interfaces there.
         not_understood: Lines of configuration that were not understood.
+        left_aside: What the plan wants of devices that can't do it, in words.
     """
     facts = FactsCompared(old, new, devices)
     compared: list[NetworkCompared] = []
@@ -59,7 +64,7 @@ def compare(
         is_now = after.summary if after is not None else None
         compared.append(NetworkCompared(was, is_now, tuple(changes)))
     elsewhere = [DeviceCompared(name, tuple(changes)) for name, changes in facts.elsewhere()]
-    return Comparison(compared, elsewhere, left_out, not_understood)
+    return Comparison(compared, elsewhere, left_out, not_understood, left_aside)
 
 
 def _is_touched(
@@ -129,7 +134,8 @@ def _changes(
         else:  # nobody is there who could notice
             yield replace(change, notice=Notice.ONLY_NEW_CLIENTS, because="")
     yield from _gained(before, after)
-    yield from _not_heard(*unheard)
+    if path is None:
+        yield from _not_heard(*unheard)
 
 
 def _not_heard(was: Mapping[str, str], is_now: Mapping[str, str]) -> Iterator[Change]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from reservoir.core.values.addresses import Prefix
 
@@ -107,8 +107,8 @@ class Comparison:
     """Networks that were not compared: their servers' configuration isn't known."""
     not_understood: int = 0
     """Lines of configuration that were not understood, and are not part of this."""
-    ignored: Sequence[str] = field(default=())
-    """Columns, settings and the like that were passed over, for people."""
+    left_aside: Sequence[str] = ()
+    """What the plan wants of devices that can't do it: both sides are compared without it."""
 
     @property
     def differing(self) -> list[NetworkCompared]:

@@ -7,7 +7,7 @@ both sides, so that nothing is claimed of them.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -16,13 +16,17 @@ from reservoir.core.compare.sides import Part, Side
 from reservoir.core.plan.model import Plan
 from reservoir.core.pools import Pools
 from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.reading import ConfigurationRead
 from reservoir.dialects.running.devices import merged_plan
 from reservoir.dialects.sheet.model import Sheet
-from reservoir.dialects.writing import write_device
+from reservoir.dialects.writing import DeviceConfiguration, write_device
+
+_NOT_DONE = (NOT_EXPRESSIBLE, "too-many")
+"""Rules about what is not written."""
 
 
 class Sides(NamedTuple):
@@ -32,6 +36,8 @@ class Sides(NamedTuple):
     new: Side
     devices: Collection[str] | None
     """The devices that are compared; all if None."""
+    left_aside: tuple[str, ...] = ()
+    """What the plan wants of them that they can't do."""
 
 
 def sides_of_plans(old: Pools, new: Pools, sheets: Sequence[Mapping[str, Sheet]]) -> Sides:
@@ -65,22 +71,34 @@ def sides_with_plan(
 ) -> Sides:
     """A plan, and what some of its devices run; devices that it doesn't have are added."""
     by_name = {read.lifted.name: read for read in reads}
-    written = [
-        lift(
-            read_configuration(write_device(planned, name, read.sheet).text, read.sheet).device,
-            read.sheet,
-            name,
-        )
+    configured = {
+        name: write_device(planned, name, read.sheet)
         for name, read in by_name.items()
         if name in planned.plan.devices
+    }
+    written = [
+        lift(read_configuration(c.text, by_name[name].sheet).device, by_name[name].sheet, name)
+        for name, c in configured.items()
     ]
+    left_aside = dict.fromkeys(
+        said for name, c in configured.items() for said in _cannot_do(name, c)
+    )
     behaviours = _behaviours({**sheets, **{name: read.sheet for name, read in by_name.items()}})
     sides = [
         _beside(planned, lifted, by_name, behaviours)
         for lifted in (written, [read.lifted for read in by_name.values()])
     ]
     old, new = sides if plan_is_old else reversed(sides)
-    return Sides(old, new, by_name)
+    return Sides(old, new, by_name, tuple(left_aside))
+
+
+def _cannot_do(name: str, written: DeviceConfiguration) -> Iterator[str]:
+    """What a device can't be given, or wouldn't do as it is planned."""
+    for loss in written.losses:
+        yield f"{name} can't be given {loss.what}: {loss.reason}"
+    for obstacle in written.obstacles:
+        if obstacle.rule in _NOT_DONE:
+            yield obstacle.message
 
 
 def _beside(
