@@ -46,7 +46,7 @@ def scripts(old: Subject, new: Subject) -> list[DeviceScript]:
     return [
         device_script(name, sheet, before, after)
         for name, sheet, before in device_texts(old)
-        for after in _after(new, name, sheet, before)
+        for after in _after(new, name, sheet, before if isinstance(old, ReadSubject) else None)
         if after != before
     ]
 
@@ -62,13 +62,16 @@ def device_texts(subject: Subject) -> Iterator[tuple[str, Sheet, str]]:
         yield name, sheet, write_device(pools, name, sheet).text
 
 
-def _after(new: Subject, name: str, sheet: Sheet, before: str) -> Iterator[str]:
-    """The text that a device is to have; none if the new side doesn't know the device."""
+def _after(new: Subject, name: str, sheet: Sheet, present: str | None) -> Iterator[str]:
+    """The text that a device is to have; none if the new side doesn't know the device.
+
+    What else is in its present configuration, if that was read, stays.
+    """
     if isinstance(new, ReadSubject):
         yield from (r.text for r in new.reads if r.lifted.name == name and r.sheet is sheet)
     elif name in new.plan.devices and new.plan.devices[name].dialect == sheet.name:
         pools: Pools = pools_of(new)
-        yield required_text(write_device(pools, name, sheet, before, remove_others=True))
+        yield required_text(write_device(pools, name, sheet, present, remove_others=True))
 
 
 def required_text(written: DeviceConfiguration) -> str:

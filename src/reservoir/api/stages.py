@@ -117,6 +117,7 @@ class _Moving:
         self._sheets: Mapping[str, Sheet] = sheets_of(new)
         self._texts = {name: text for name, _, text in device_texts(old)}
         self._leases = leases
+        self._was_read = isinstance(old, ReadSubject)
         missing = [t for move in moves for t in move.targets if t not in self._texts]
         if missing:
             raise UnsafeError(f"the configuration of {listed(missing)} is not among the files")
@@ -198,7 +199,8 @@ class _Moving:
     ) -> Iterator[DeviceScript]:
         """A device's script to what a plan says; the next one begins where it leads."""
         before = self._texts[device]
-        after = required_text(write_device(Pools(plan), device, sheet, before, others))
+        present = before if self._was_read or not others else None
+        after = required_text(write_device(Pools(plan), device, sheet, present, others))
         if after != before:
             made = device_script(device, sheet, before, after)
             if made.why_not:

@@ -13,6 +13,9 @@ from reservoir.dialects.parse.not_understood import NotUnderstood, with_faults
 from reservoir.dialects.parse.open_fact import OpenFact
 from reservoir.dialects.sheet.model import Sheet
 
+WORTH_BULK = 3_000
+"""Characters of a text from which on reading in bulk is faster than node by node."""
+
 
 @dataclass(frozen=True)
 class Reading:
@@ -45,14 +48,15 @@ def read_configuration(text: str, sheet: Sheet) -> Reading:
 
 
 def read_nodes(
-    text: str, sheet: Sheet, *, in_bulk: bool = True
+    text: str, sheet: Sheet, *, in_bulk: bool | None = None
 ) -> tuple[Reading, Nodes, dict[int, Said]]:
     """Read a configuration; also the nodes, and by the ``id`` of each what it says.
 
     Args:
         text: The configuration.
         sheet: Its dialect's.
-        in_bulk: Whether plain blocks are read in bulk; the result is the same, only later.
+        in_bulk: Whether plain blocks are read in bulk; the result is the same. If None, as is
+            faster for a text of this length.
     """
     with garbage_collection_paused():
         nodes = bounded(sheet.notation.read(text))
@@ -65,11 +69,11 @@ def _understood(
     sheet: Sheet,
     text: str,
     said: dict[int, Said] | None = None,
-    in_bulk: bool = True,
+    in_bulk: bool | None = None,
 ) -> Reading:
     """What nodes state."""
     bulk = BulkReader(sheet, said)
-    if in_bulk:
+    if in_bulk or (in_bulk is None and len(text) > WORTH_BULK):
         bulk.make(nodes.top, sheet.scope)
     reader = NodeReader(sheet, said, bulk.made)
     device = OpenFact(Fact("device", {}), "", 1)
