@@ -425,3 +425,73 @@ def test_what_a_device_cannot_do_is_no_equality(run: Run, tmp_path: Path) -> Non
     (tmp_path / "plan.yaml").write_text(plan.replace("lease: 7d", "lease: infinite"))
     ended = run("compare", "plan.yaml", "running/pier.quillon")
     assert "Compared without what can't be done: pier" in " ".join(ended.out.split())
+
+
+SITE = """\
+reservoir: 1
+defaults: {dns: [10.84.0.53], lease: 8h}
+devices:
+  pier:
+    dialect: tamarack
+    interfaces:
+      trunk: {}
+      trunk.30: {parent: trunk, vlan: 30, address: 10.84.30.1/24, relay_to: [10.84.0.10]}
+      uplink: {address: 10.84.0.1/24}
+    routes: [{to: 0.0.0.0/0, via: 10.84.0.254}]
+  office:
+    dialect: merganser
+    interfaces:
+      core: {address: 10.84.0.10/24, zone: core}
+      lan: {address: 10.84.50.1/24, zone: staff}
+    zones: {core: {admits: [dhcp]}, staff: {admits: [dhcp]}}
+    routes: [{to: 10.84.30.0/24, via: 10.84.0.1}]
+networks:
+  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, served_by: office,
+    ranges: [10.84.30.20-10.84.30.99]}
+  staff: {subnet: 10.84.50.0/24, gateway: 10.84.50.1, served_by: office,
+    ranges: [10.84.50.20-10.84.50.99],
+    bindings: [{name: bell, mac: 00:00:5e:00:53:01, address: 10.84.50.10}]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("was", "is_now", "network", "what", "notice"),
+    [
+        ("trunk: {}", "trunk: {enabled: no}", "crew", "path", "cut-off"),
+        ("vlan: 30,", "vlan: 30, enabled: no,", "crew", "path", "cut-off"),
+        (", relay_to: [10.84.0.10]", "", "crew", "path", "cut-off"),
+        ("relay_to: [10.84.0.10]", "relay_to: [10.84.0.11]", "crew", "path", "cut-off"),
+        ("to: 10.84.30.0/24, via", "to: 10.84.31.0/24, via", "crew", "path", "cut-off"),
+        ("staff: {admits: [dhcp]}", "staff: {admits: [ping]}", "staff", "path", "cut-off"),
+        ("core: {admits: [dhcp]}", "core: {admits: [ping]}", "crew", "path", "cut-off"),
+        ("vlan: 30,", "vlan: 31,", "crew", "pier trunk.30 vlan", "none"),
+        ("10.84.50.1/24", "10.84.50.2/24", "staff", "office lan address", "cut-off"),
+        ("served_by: office,\n    ranges: [10.84.30", "served_by: [],\n    ranges: [10.84.30",
+         "crew", "server", "cut-off"),
+        ("10.84.50.20-10.84.50.99", "10.84.50.20-10.84.50.90", "staff", "assignable",
+         "new-address"),
+        ("10.84.50.20-10.84.50.99", "10.84.50.10-10.84.50.99", "staff", "assignable",
+         "only-new-clients"),
+        ("address: 10.84.50.10}", "address: 10.84.50.11}", "staff", "binding", "new-address"),
+        ("address: 10.84.50.10}", "address: 10.84.50.30}", "staff", "binding", "conflict"),
+        ("53:01, address", "53:02, address", "staff", "binding", "conflict"),
+        ("subnet: 10.84.50.0/24", "subnet: 10.84.50.0/23", "staff", "subnet", "at-renewal"),
+        ("  staff: {subnet", "  people: {subnet", "people", "name", "none"),
+    ],
+)  # fmt: skip
+def test_what_differs_has_its_consequence(
+    run: Run, tmp_path: Path, was: str, is_now: str, network: str, what: str, notice: str
+) -> None:
+    """One thing at a time, between two plans; and the other way round nobody is cut off."""
+    assert was in SITE
+    (tmp_path / "old.yaml").write_text(SITE)
+    (tmp_path / "new.yaml").write_text(SITE.replace(was, is_now))
+    found = json.loads(run("compare", "old.yaml", "new.yaml", "--format", "json").out)
+    changes = {each["network"]: each["changes"] for each in found["networks"]}
+    assert (what, notice) in {(change["what"], change["notice"]) for change in changes[network]}
+    assert all(not some for name, some in changes.items() if name != network)
+    back = json.loads(run("compare", "new.yaml", "old.yaml", "--format", "json").out)
+    assert [each["network"] for each in back["networks"] if each["changes"]]
+    if what == "path":
+        noticed = {c["notice"] for each in back["networks"] for c in each["changes"]}
+        assert noticed <= {"only-new-clients", "none"}

@@ -322,7 +322,7 @@ def test_one_network_alone_is_touched(run: Run, tmp_path: Path) -> None:
     into = ("write", "plan.yaml", "--into", str(file), "--only", "deck-2")
     shown = run(*into)
     assert "at renewal        lease: 12h → 2h" in shown.out
-    assert "1 of 3 networks differ; what clients notice at worst: 1 at renewal." in shown.out
+    assert "1 of 3 networks differs; what clients notice at worst: 1 at renewal." in shown.out
     assert run(*into, "--in-place", "--no-backup").code == 0
     assert file.read_text().count("lease 7200") == 1
     assert file.read_text().replace("lease 7200", "lease 43200") == before

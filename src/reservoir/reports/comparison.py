@@ -167,7 +167,8 @@ def closing(comparison: Comparison, clients: Clients | None) -> Iterator[str]:
             f"{worst[notice]:,} {notice.words}" for notice in sorted(worst, key=lambda n: -n.weight)
         ]
         noticed = f"; what clients notice at worst: {', '.join(parts)}" if parts else ""
-        yield f"{len(differing):,} of {counted(total, 'network')} differ{noticed}."
+        verb = "differs" if len(differing) == 1 else "differ"
+        yield f"{len(differing):,} of {counted(total, 'network')} {verb}{noticed}."
     if clients is not None:
         yield _clients_counted(clients)
     if comparison.left_out:

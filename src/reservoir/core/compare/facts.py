@@ -112,10 +112,11 @@ def _interfaces(
     }
     used: set[str] = set()
     for name, interface in new.interfaces.items():
-        there = name if name in old.interfaces else by_address.get(interface.primary or None)  # type: ignore[arg-type]
-        if there is not None:
-            used.add(there)
-        yield name, (old.interfaces.get(there or ""), interface)
+        there = name
+        if name not in old.interfaces and interface.primary is not None:
+            there = by_address.get(interface.primary, name)
+        used.add(there)
+        yield name, (old.interfaces.get(there), interface)
     for name, interface in old.interfaces.items():
         if name not in used:
             yield name, (interface, None)
