@@ -495,3 +495,29 @@ def test_what_differs_has_its_consequence(
     if what == "path":
         noticed = {c["notice"] for each in back["networks"] for c in each["changes"]}
         assert noticed <= {"only-new-clients", "none"}
+
+
+def test_a_side_of_several_files(run: Run, tmp_path: Path) -> None:
+    """Each is a device's; together they tell what relays to what, and one more is one more."""
+    (tmp_path / "plan.yaml").write_text(SITE)
+    assert run("write", "plan.yaml", "--out", "now", "-q").code == 0
+    pier, office = "now/pier.tamarack", "now/office.merganser"
+    both = ("--new", pier, "--new", office)
+    same = run("compare", "plan.yaml", *both, "--exit-code")
+    assert same.code == 0
+    assert same.out == "No difference in 2 networks.\n"
+    assert run("compare", "now", "now", "--exit-code").out == same.out
+    one = run("compare", "--old", office, *both)
+    assert "No difference in 2 networks." in one.out
+    twice = run("compare", "plan.yaml", "--new", pier, "--new", pier)
+    assert twice.code == 2
+    assert "this is the configuration of pier, and so is" in twice.err
+    text = (tmp_path / office).read_text()
+    (tmp_path / office).write_text(text.replace("lend 10.84.30.20", "lend 10.84.30.40"))
+    lost = run("compare", "plan.yaml", "now")
+    assert "new address       assignable: no longer 10.84.30.20-10.84.30.39" in lost.out
+    (tmp_path / office).write_text(
+        text + "lot crew2:\n    net 10.84.30 mask\n    lend some\ndone\n"
+    )
+    unread = run("compare", "plan.yaml", "now")
+    assert "not understood; what they do is not part of this." in unread.out

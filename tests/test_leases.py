@@ -283,3 +283,18 @@ def test_judged_leases_are_counted(put: Put, run: Run) -> None:
     ended = run("leases", "leases.csv", "--plan", "plan.yaml", *MORNING)
     assert ended.code == 1
     assert "8 leases, 1 of them expired: 2 errors, 1 warning." in ended.out
+
+
+@pytest.mark.parametrize("separator", [",", ";", "\t"])
+@pytest.mark.parametrize("quote", ["", '"'])
+def test_tables_of_any_make_are_read(separator: str, quote: str, put: Put, run: Run) -> None:
+    """With other separators, quotes, a byte-order mark and CRLF; by standard input too."""
+    put("plan.yaml", CREW)
+    rows = [["expires", "address", "mac"], ["1900000000", "10.84.30.41", "0000.5e00.5301"]]
+    lines = (separator.join(f"{quote}{cell}{quote}" for cell in row) for row in rows)
+    text = "\ufeff" + "\r\n".join(lines) + "\r\n"
+    ended = run("leases", "-", "--plan", "plan.yaml", "--format", "json", stdin=text)
+    assert ended.code == 0, ended.err
+    found = json.loads(ended.out)
+    assert found["networks"][0]["taken"] == 1
+    assert found["summary"] == {"leases": 1, "expired": 0, "errors": 0, "warnings": 0}

@@ -300,6 +300,24 @@ def test_clients_fail_only_where_the_checks_know_why(plan: dict[str, Any], diale
     assert all(failure.rule for each in found.networks for failure in each.failures)
 
 
+@given(plan=plans(), dialect=st.sampled_from(Library().names))
+@settings(max_examples=examples(50))
+def test_each_error_shows_or_says_why_it_cannot(plan: dict[str, Any], dialect: str) -> None:
+    """In small plans full of mistakes, in every dialect; what follows from another has no proof."""
+    for device in plan["devices"].values():
+        device["dialect"] = dialect
+    try:
+        opened = reservoir.loads(text_of(plan))
+    except InputError:
+        return
+    for finding in reservoir.prove(opened, reservoir.check(opened)).findings:
+        if finding.cause is None:
+            assert finding.proof is not None, finding
+            assert finding.proof.text, finding
+        else:
+            assert finding.proof is None, finding
+
+
 # Under way.
 
 
