@@ -53,7 +53,7 @@ def walked(file: Path, text: str, dialect: str) -> dict[str, set[int]]:
 
 @pytest.mark.parametrize("dialect", WITH_UNDO)
 @given(data=st.data())
-@settings(max_examples=examples(4))
+@settings(max_examples=examples(3))
 def test_it_is_safe_to_stop_after_each_statement(
     folder: Path, dialect: str, data: st.DataObject
 ) -> None:

@@ -45,7 +45,8 @@ def _plan_of(ctx: click.Context) -> Plan | None:
     from reservoir.files.recognising import is_plan
 
     # An option still without its value keeps Click from taking the words before it apart.
-    for file in (*(ctx.params.get("inputs") or ()), *ctx.args):
+    given = (*(ctx.params.get("inputs") or ctx.params.get("sides") or ()), ctx.params.get("plan"))
+    for file in (*filter(None, given), *ctx.args):
         try:
             if file != "-" and is_plan(file):
                 return load_plan(file).plan
