@@ -243,3 +243,20 @@ def test_what_cannot_be_moved_safely_is_not(run: Run, tmp_path: Path) -> None:
     refused = run("compare", "old.yaml", "new", "--script", "change")
     assert refused.code == 1
     assert "crew moves to another server; give the new side as a plan" in refused.err
+
+
+def test_the_new_relay_comes_before_the_old_one_goes(run: Run, tmp_path: Path) -> None:
+    """So that requests are always heard; where an interface must be stated anew, a gap is told."""
+    plan = (
+        "reservoir: 1\ndevices:\n  pier: {dialect: %s, interfaces: {deck: {address: "
+        "10.84.30.1/24, relay_to: [10.84.0.%d]}}}\n"
+    )
+    for name, last in (("old.yaml", 10), ("new.yaml", 11)):
+        (tmp_path / name).write_text(plan % ("tamarack", last))
+    assert run("compare", "old.yaml", "new.yaml", "--script", "change").code == 0
+    script = (tmp_path / "change/pier.tamarack").read_text()
+    assert script.index("port deck :: hands requests to 10.84.0.11") < script.index("without port")
+    for name, last in (("old.yaml", 10), ("new.yaml", 11)):
+        (tmp_path / name).write_text(plan % ("mortise", last))
+    ended = run("compare", "old.yaml", "new.yaml", "--script", "other")
+    assert "what deck relays is not served from statement 1 until 2" in ended.err

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 from reservoir.core.compare.differences import Difference, Served
@@ -123,7 +124,22 @@ class _State:
                 there = by_subnet.get((vrf, subnet), AddressSet())
                 by_subnet[vrf, subnet] = there | pool.assignable
                 served[f"{vrf} {subnet} {pool.name}"] = Served.of(pool, pools)
-        return cls(assignable, by_subnet, served, overlaps, lifted.device)
+        return cls(assignable, by_subnet, served, overlaps, _in_one_order(lifted.device))
+
+    def is_in(self, subnet: Prefix) -> bool:
+        """Whether an interface has an address in a subnet, and is enabled."""
+        return any(
+            subnet.span.holds(prefix.address)
+            for interface in self.device.interfaces.values()
+            if interface.enabled
+            for prefix in interface.addresses
+        )
+
+    @cached_property
+    def relaying(self) -> frozenset[str]:
+        """The interfaces that relay."""
+        interfaces = self.device.interfaces.items()
+        return frozenset(name for name, there in interfaces if there.relay_to and there.addresses)
 
     def differs_from(self, other: _State) -> list[str]:
         """What this does otherwise than another."""
@@ -132,6 +148,23 @@ class _State:
         if self.device != other.device:
             texts.append("the device's interfaces, zones or routes differ")
         return texts
+
+
+def _in_one_order(device: Device) -> Device:
+    """The device with its lists sorted whose order means nothing."""
+    interfaces = {
+        name: there.model_copy(
+            update={
+                "addresses": (*there.addresses[:1], *sorted(there.addresses[1:])),
+                "relay_to": tuple(sorted(there.relay_to)),
+                "members": tuple(sorted(there.members)),
+                "virtual": tuple(sorted(there.virtual)),
+            }
+        )
+        for name, there in device.interfaces.items()
+    }
+    routes = tuple(sorted(device.routes, key=lambda route: (route.to, route.via)))
+    return device.model_copy(update={"interfaces": interfaces, "routes": routes})
 
 
 class _Ordering:
@@ -229,12 +262,16 @@ class _Ordering:
         return not (refuses and state.overlaps and not self._before.overlaps)
 
     def _unserved(self, state: _State) -> Iterator[str]:
-        """The networks that both sides serve, and a state doesn't."""
+        """The networks that both sides serve or relay, and a state doesn't."""
         for key in self._common:
             before, after = self._before.by_subnet[key], self._after.by_subnet[key]
             there = state.by_subnet.get(key)
-            if there is None or (before and after and not there):
+            is_local = self._before.is_in(key[1]) and self._after.is_in(key[1])
+            has_way = state.is_in(key[1]) or not is_local
+            if there is None or (before and after and not there) or not has_way:
                 yield self._names[key]
+        for interface in self._before.relaying & self._after.relaying - state.relaying:
+            yield f"what {interface} relays"
 
     def _back(self, after: PresentText) -> tuple[str, ...]:
         """The statements that lead back from a state to the present one, as safe as those there."""
@@ -249,6 +286,7 @@ def _rank(step: Step) -> tuple[int, int]:
     place = order.index(kind) if kind in order else len(order) // 2
     relays = "relay_to" in step.row.mentioned
     if step.statement.undoes:
-        late = kind in ("exclusion", "interface", "zone", "route")
-        return (2 if late else 0, 9 if relays else place)
+        if relays:
+            return 2, -1  # not before the new one is there
+        return (2 if kind in ("exclusion", "interface", "zone", "route") else 0), place
     return 1, 9 if relays else place
