@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 
-from reservoir.api.plans import pools_of, sheets_of
+from reservoir.api.plans import Watch, pools_of, sheets_of
 from reservoir.core.compare.comparing import compare as compared
 from reservoir.core.compare.notice import Comparison
 from reservoir.core.compare.present import ClientNotices
@@ -20,7 +20,7 @@ from reservoir.dialects.running.sides import (
 from reservoir.dialects.running.subject import ReadSubject
 
 
-def compare(old: Subject, new: Subject) -> Comparison:
+def compare(old: Subject, new: Subject, *, watch: Watch | None = None) -> Comparison:
     """What differs between two sides by effect, network by network, and who notices.
 
     Each side is a plan, or configuration that was read (:func:`combine` without a plan). Where one
@@ -30,6 +30,7 @@ def compare(old: Subject, new: Subject) -> Comparison:
     Args:
         old: What clients have now.
         new: What they are to have.
+        watch: Called with the share of the networks that has been compared, 0 to 1.
 
     Raises:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
@@ -41,11 +42,18 @@ def compare(old: Subject, new: Subject) -> Comparison:
         if isinstance(side, ReadSubject)
         for read in side.reads
     )
-    return compared(sides.old, sides.new, sides.devices, unread, sides.left_aside)
+    return compared(
+        sides.old, sides.new, sides.devices, unread, sides.left_aside, watch or _unwatched
+    )
 
 
 def notices(
-    old: Subject, new: Subject, leases: LeaseTable, *, now: float | None = None
+    old: Subject,
+    new: Subject,
+    leases: LeaseTable,
+    *,
+    now: float | None = None,
+    watch: Watch | None = None,
 ) -> list[ClientNotices]:
     """What each client of a lease list notices when what it is served by changes, and when.
 
@@ -54,13 +62,19 @@ def notices(
         new: What they are to have.
         leases: Who has which address.
         now: The present time in seconds since 1970; by the clock if None.
+        watch: Called with the share of the networks that has been looked at, 0 to 1.
 
     Raises:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     sides = sides_of(old, new)
     present = time.time() if now is None else now
-    return list(noticed(sides.old, sides.new, leases, present, sides.devices))
+    told = noticed(sides.old, sides.new, leases, present, sides.devices, watch or _unwatched)
+    return list(told)
+
+
+def _unwatched(share: float) -> None:
+    """Nobody wants to know how far it is."""
 
 
 def sides_of(old: Subject, new: Subject) -> Sides:

@@ -112,15 +112,14 @@ def command(
 
     before, after = _subjects(sides, old, new, dialect)
     with progress("comparing") as watch:
-        comparison = reservoir.compare(before, after)
-        watch(0.5)
-        clients = None
-        if leases is not None:
-            from reservoir.reports.comparison import Clients
+        comparison = reservoir.compare(before, after, watch=watch)
+    clients = None
+    if leases is not None:
+        from reservoir.reports.comparison import Clients
 
-            table = leases_of(leases, columns)
-            noticed = reservoir.notices(before, after, table, now=now)
-            clients = Clients(table, noticed)
+        table = leases_of(leases, columns)
+        with progress("looking up leases") as watch:
+            clients = Clients(table, reservoir.notices(before, after, table, now=now, watch=watch))
     _require_networks(at, comparison)
     _show(comparison, clients, at, (*before.files, *after.files), form, out)
     if folder is not None:

@@ -8,7 +8,7 @@ about clients that it has no record of (section 4.3.2).
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from itertools import chain
 
@@ -36,6 +36,7 @@ def compare(
     devices: Collection[str] | None = None,
     not_understood: int = 0,
     left_aside: Sequence[str] = (),
+    watch: Callable[[float], None] = lambda share: None,
 ) -> Comparison:
     """What differs between two sides, and who notices.
 
@@ -47,11 +48,14 @@ def compare(
             differs at their interfaces there.
         not_understood: Lines of configuration that were not understood.
         left_aside: What the plan wants of devices that can't do it, in words.
+        watch: Called with the share of the networks that has been compared, 0 to 1.
     """
     facts = FactsCompared(old, new, devices)
     compared: list[NetworkCompared] = []
     left_out: list[str] = []
-    for before, after in paired(old, new):
+    pairs = paired(old, new)
+    for number, (before, after) in enumerate(pairs, start=1):
+        watch(number / len(pairs))
         changes: list[Change] = []
         if devices is None or _is_touched(before, after, old, new, set(devices)):
             changes = _ranked(_changes(before, after, old, new, facts))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -42,6 +42,7 @@ def notices(
     leases: LeaseTable,
     now: float,
     devices: Collection[str] | None = None,
+    watch: Callable[[float], None] = lambda share: None,
 ) -> Iterator[ClientNotices]:
     """What each client of a lease list notices, network by network.
 
@@ -51,10 +52,12 @@ def notices(
         leases: Who has which address.
         now: The present time, in seconds since 1970.
         devices: The devices that are known on both sides; all if None. What others do is not told.
+        watch: Called with the share of the networks that has been looked at, 0 to 1.
     """
     pairs = [(before, after) for before, after in paired(old, new) if before is not None]
     homes = ByNetwork(leases, [(b.name, b.network.subnet.span) for b, _ in pairs])
     for place, (before, after) in enumerate(pairs):
+        watch((place + 1) / len(pairs))
         rows = homes.rows(place)
         if len(rows):
             yield from _Network(before, after, old, new, leases, rows, now, devices).notices()
