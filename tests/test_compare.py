@@ -351,7 +351,11 @@ def test_present_clients_are_named(run: Run, runs: Path, tmp_path: Path) -> None
     assert told["till"]["because"] == "it gets the new lease"
     assert told["odd"]["notice"] is None
     assert told["gone"]["because"] == "its lease has expired"
-    text_ = run("compare", str(DEMO), str(runs), "--leases", "leases.csv", *COLUMNS, *now).out
+    again = ("compare", str(DEMO), str(runs), "--leases", "leases.csv", *COLUMNS, *now)
+    table = run(*again, "--format", "markdown").out
+    assert "## In networks that are not compared" in table
+    assert "| odd | `10.99.0.1` | not known |" in table
+    text_ = run(*again).out
     assert "cam at 10.84.31.80 by 2027-01-14 12:00 UTC: its address is not assignable" in text_
     assert "6 leases: 2 new address, 1 at renewal, 1 not known, 2 notice nothing." in text_
 

@@ -31,6 +31,8 @@ _MEANINGS: Mapping[Notice, str] = {
     Notice.NONE: "aside",
 }
 
+_ELSEWHERE = "In networks that are not compared"
+
 _WORDS = max(len(notice.words) for notice in Notice)
 
 SHOWN = 8
@@ -61,10 +63,9 @@ def lines(
         yield styled(device.name, "heading")
         yield from _changes(device.changes, width)
         yield ""
-    compared = {_old_name(network) for network in comparison.networks}
-    others = [each for name, some in by_network.items() if name not in compared for each in some]
+    others = _elsewhere(comparison, by_network)
     if others and not at:
-        yield styled("In networks that are not compared", "heading")
+        yield styled(_ELSEWHERE, "heading")
         yield from _client_lines(clients, others, width)
         yield ""
     for sentence in closing(comparison, clients):
@@ -128,6 +129,14 @@ def _by_network(clients: Clients | None) -> dict[str, list[ClientNotices]]:
         if told_.notice is not Notice.NONE:
             found.setdefault(told_.network, []).append(told_)
     return found
+
+
+def _elsewhere(
+    comparison: Comparison, by_network: Mapping[str, Sequence[ClientNotices]]
+) -> list[ClientNotices]:
+    """The clients in networks that are not compared, or in none."""
+    compared = {_old_name(network) for network in comparison.networks}
+    return [each for name, some in by_network.items() if name not in compared for each in some]
 
 
 def _client_lines(
@@ -300,6 +309,10 @@ def as_markdown(
     for device in comparison.devices if not at else ():
         yield f"## {plain(device.name)}\n\n"
         yield from _table(device.changes)
+    others = _elsewhere(comparison, by_network)
+    if others and not at:
+        yield f"## {_ELSEWHERE}\n\n"
+        yield from _client_table(clients, others)
     yield "".join(f"{plain(sentence)}\n" for sentence in closing(comparison, clients))
 
 
