@@ -260,3 +260,20 @@ def test_the_new_relay_comes_before_the_old_one_goes(run: Run, tmp_path: Path) -
         (tmp_path / name).write_text(plan % ("mortise", last))
     ended = run("compare", "old.yaml", "new.yaml", "--script", "other")
     assert "what deck relays is not served from statement 1 until 2" in ended.err
+
+
+def test_what_has_no_script_is_said(run: Run, tmp_path: Path) -> None:
+    """A device without a dialect, with another one, a new one, and one that is left behind."""
+    devices = "{%s, pier: {interfaces: {deck: {address: 10.84.30.%d/24}}}}"
+    old = "left: {}, box: {dialect: larkspur}"
+    new = "more: {dialect: fulmar}, box: {dialect: mortise}"
+    for name, others, last in (("old.yaml", old, 1), ("new.yaml", new, 2)):
+        (tmp_path / name).write_text(f"reservoir: 1\ndevices: {devices % (others, last)}\n")
+    told = run("compare", "old.yaml", "new.yaml", "--script", "change").err
+    for said in (
+        "more is new: `reservoir write` gives its configuration",
+        "box has another dialect: `reservoir write` gives its configuration",
+        "pier has no dialect: change its interfaces, zones and routes by hand",
+        "left is not on the new side: it goes on doing what it does",
+    ):
+        assert f"Without a script: {said}." in told

@@ -11,7 +11,7 @@ from reservoir.api.configuration import combine, convert, read
 from reservoir.api.lease_lists import adopt, check_leases
 from reservoir.api.plans import Plan, check, load, loads, mend, write
 from reservoir.api.rehearsals import prove, rehearse, served_by
-from reservoir.api.scripts import DeviceScript, scripts
+from reservoir.api.scripts import DeviceScript, scripts, unscripted
 from reservoir.api.stages import Stage, stages
 from reservoir.configurations import configuration_text
 from reservoir.core.checks import Report
@@ -62,5 +62,6 @@ __all__ = [
     "scripts",
     "served_by",
     "stages",
+    "unscripted",
     "write",
 ]

@@ -51,6 +51,28 @@ def scripts(old: Subject, new: Subject) -> list[DeviceScript]:
     ]
 
 
+def unscripted(old: Subject, new: Subject) -> Iterator[str]:
+    """What changes and has no script, in sentences: devices without a dialect, new ones, old ones.
+
+    Args:
+        old: What the devices run.
+        new: What they are to run.
+    """
+    was = {name: device.dialect for name, device in old.plan.devices.items()}
+    for name, device in new.plan.devices.items():
+        if name not in was:
+            if not isinstance(old, ReadSubject):
+                yield f"{name} is new: `reservoir write` gives its configuration"
+        elif device.dialect != was[name]:
+            yield f"{name} has another dialect: `reservoir write` gives its configuration"
+        elif device.dialect is None and device != old.plan.devices[name]:
+            yield f"{name} has no dialect: change its interfaces, zones and routes by hand"
+    if not isinstance(new, ReadSubject):
+        for name in was:
+            if name not in new.plan.devices:
+                yield f"{name} is not on the new side: it goes on doing what it does"
+
+
 def device_texts(subject: Subject) -> Iterator[tuple[str, Sheet, str]]:
     """The name, the sheet and the configuration of each device: as read, or as written."""
     if isinstance(subject, ReadSubject):

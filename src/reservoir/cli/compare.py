@@ -203,6 +203,8 @@ def _write_scripts(
         complain(f"No script is safe at every step: {error}.")
         talk("No script was written.")
         raise click.exceptions.Exit(1) from None
+    for sentence in reservoir.unscripted(before, after):
+        talk(f"Without a script: {sentence}.")
     deliveries = [d for number, _ in enumerate(stages) for d in _delivered(stages, number)]
     if not deliveries:
         talk("No device's configuration changes, so there is no script.")
