@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from reservoir.cli.completion import network_names
-from reservoir.cli.inputs import COLUMNS, MOMENT, leases_of
+from reservoir.cli.inputs import lease_options, leases_of
 from reservoir.cli.output import (
     complain,
     finish_what_was_cut_off,
@@ -51,13 +51,7 @@ if TYPE_CHECKING:
     metavar="from RANGE",
     help="Give each the next free address of a range, instead of the one that it has.",
 )
-@click.option(
-    "--columns",
-    type=COLUMNS,
-    metavar="NAME=HEADER,...",
-    help="What the lease list calls a column: mac=HW,address=IP.",
-)
-@click.option("--now", type=MOMENT, metavar="TIME", help="Take this as the present time.")
+@lease_options
 @click.option("--in-place", is_flag=True, help="Change the files; comments and layout are kept.")
 @click.option(
     "--format",

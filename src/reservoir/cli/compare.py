@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from reservoir.cli.completion import network_names
-from reservoir.cli.inputs import COLUMNS, MOMENT, leases_of, subject_of
+from reservoir.cli.inputs import lease_options, leases_of, subject_of
 from reservoir.cli.output import (
     complain,
     finish_what_was_cut_off,
@@ -37,13 +37,7 @@ if TYPE_CHECKING:
     "--dialect", metavar="NAME", help="The configuration's dialect (default: recognised)."
 )
 @click.option("--leases", metavar="FILE", help="A lease list: what each present client notices.")
-@click.option(
-    "--columns",
-    type=COLUMNS,
-    metavar="NAME=HEADER,...",
-    help="What the lease list calls a column: mac=HW,address=IP.",
-)
-@click.option("--now", type=MOMENT, metavar="TIME", help="Take this as the present time.")
+@lease_options
 @click.option(
     "--at",
     multiple=True,

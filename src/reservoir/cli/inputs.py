@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import TYPE_CHECKING, TypeVar
 
 import click
 
@@ -81,8 +82,21 @@ class Moment(click.ParamType[float]):
             self.fail(str(error), param, ctx)
 
 
-COLUMNS = Columns()
-MOMENT = Moment()
+Command = TypeVar("Command", bound=Callable[..., object])
+
+
+def lease_options(command: Command) -> Command:
+    """Give a command that takes a lease list ``--columns`` and ``--now``."""
+    columns = click.option(
+        "--columns",
+        type=Columns(),
+        metavar="NAME=HEADER,...",
+        help="What the lease list calls a column: mac=HW,address=IP.",
+    )
+    now = click.option(
+        "--now", type=Moment(), metavar="TIME", help="Take this as the present time."
+    )
+    return columns(now(command))
 
 
 def leases_of(file: str, columns: dict[str, str] | None) -> LeaseTable:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from reservoir.cli.inputs import COLUMNS, MOMENT, leases_of, subject_of
+from reservoir.cli.inputs import lease_options, leases_of, subject_of
 from reservoir.cli.output import save_or_show, talkative, width
 
 FAIL_ON = ("error", "warning")
@@ -13,13 +13,7 @@ FAIL_ON = ("error", "warning")
 @click.command("leases", short_help="Compare a lease list with the plan.")
 @click.argument("file")
 @click.option("--plan", required=True, metavar="PLAN", help="The plan, or running configuration.")
-@click.option(
-    "--columns",
-    type=COLUMNS,
-    metavar="NAME=HEADER,...",
-    help="What the lease list calls a column: mac=HW,address=IP.",
-)
-@click.option("--now", type=MOMENT, metavar="TIME", help="Take this as the present time.")
+@lease_options
 @click.option(
     "--fail-on",
     type=click.Choice([*FAIL_ON, "never"]),

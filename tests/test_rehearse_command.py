@@ -1,0 +1,228 @@
+"""What ``reservoir rehearse`` and ``check --prove`` tell, and what a virtual day takes."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import reservoir
+from conftest import Run, examples
+from reservoir.core.values.addresses import format_address, parse_address
+from reservoir.files.lease_list import lease_rows, read_leases
+from reservoir.rehearsal.day import rehearse_day
+from reservoir.rehearsal.rehearse import rehearse
+from reservoir.rehearsal.setting import start
+from test_rehearsal import LAN, RELAYED
+
+DEMO = Path(reservoir.__file__).parent / "demo"
+
+HURRIED = {
+    "passenger-wifi": "gateway-in-pool",
+    "ticketing": "binding-address-twice",
+    "crew": "range-outside-subnet",
+    "cameras": "static-in-pool",
+    "tills": "secondary-unserved",
+    "voice": "server-not-reached",
+    "depot-workshop": "gateway-edge-address",
+    "depot-guests": "pool-undersized",
+}
+
+
+def test_mistakes_are_felt_and_the_corrected_plan_passes(run: Run) -> None:
+    """In each network with the rule that knows them; as a table and as JSON."""
+    hurried, right = (str(DEMO / name / "ferry-line.yaml") for name in ("hurried", "right"))
+    ended = run("rehearse", hurried, "--format", "json")
+    found = json.loads(ended.out)
+    rules = {n["network"]: n["failure"]["rule"] for n in found["networks"] if n["failure"]}
+    assert (ended.code, rules) == (1, HURRIED)
+    shown = run("rehearse", hurried)
+    assert "two machines, one address (gateway-in-pool)" in " ".join(shown.out.split())
+    assert "8 of 12 networks failed" in shown.out
+    assert "--trace passenger-wifi" in shown.err
+    fine = run("rehearse", right, "--format", "json")
+    assert fine.code == 0
+    report = json.loads(fine.out)
+    assert report["summary"] | {"exchanges": 0} == {
+        "networks": 12,
+        "failed": 0,
+        "clients": 1438,
+        "served": 1438,
+        "exchanges": 0,
+    }
+    for each in report["networks"]:
+        assert each["gateway_answers"]
+        assert each["renewed"]
+        assert each["bindings"] == each["bindings_right"]
+
+
+def test_findings_are_proven_by_a_message_or_say_why_not(run: Run) -> None:
+    """Whatever is selected, a finding is never shown by what another one does."""
+    hurried = str(DEMO / "hurried/ferry-line.yaml")
+    report = json.loads(run("check", hurried, "--prove", "--format", "json").out)
+    proofs = {f["rule"]: f["proof"] for f in report["findings"] if f["cause"] is None}
+    unshown = {rule for rule, proof in proofs.items() if not proof["shown"]}
+    assert unshown == {
+        "range-takes-edge-address",  # no client is ever given it
+        "binding-outside-subnet",  # nobody serves that network
+        "networks-overlap",
+        "demand-unknown",
+        "lease-too-short",
+    }
+    assert all(proof["text"] for proof in proofs.values())
+    assert proofs["ranges-overlap"]["text"].startswith("harbour-office offers 10.84.51.120")
+    assert "is offered 10.84.31.254" in proofs["range-takes-edge-address"]["text"]
+    assert "causes   pool-undersized" in run("check", hurried, "--prove").out
+    shown = run("check", hurried, "--prove", "--select", "range-takes-edge-address").out
+    assert "replay   can't show it: a client that asks for 10.84.31.255" in shown
+
+
+def test_a_finding_is_not_proven_by_another_ones_harm(run: Run, tmp_path: Path) -> None:
+    """A virtual address that is none here has nothing to do with a gateway that nobody has."""
+    text = LAN.replace("DIALECT", "larkspur").replace("/24, zone", "/24, virtual: 10.48.9.9, zone")
+    (tmp_path / "plan.yaml").write_text(
+        text.replace("gateway: 10.84.30.1", "gateway: 10.84.30.254")
+    )
+    report = json.loads(run("check", "plan.yaml", "--prove", "--format", "json").out)
+    found = {f["rule"]: f for f in report["findings"]}
+    assert found["gateway-unattended"]["cause"] is None
+    assert found["gateway-unattended"]["proof"]["shown"]
+    assert not found["virtual-outside-subnet"]["proof"]["shown"]
+
+
+def test_a_trace_says_what_each_device_decided(run: Run, tmp_path: Path) -> None:
+    """Message by message; the plan's device without a dialect relays as the plan says."""
+    (tmp_path / "plan.yaml").write_text(RELAYED)
+    shown = run("rehearse", "plan.yaml", "--trace", "crew", "--clients", "1").out
+    said = " ".join(shown.split())
+    for part in (
+        "client to everybody: DISCOVER",
+        "pier relays the DISCOVER to 10.84.0.10, from 10.84.30.1",
+        "pier to 10.84.0.10: DISCOVER (relay 10.84.30.1, hops 1)",
+        "office offers 10.84.30.29 from pool crew: the next free address",
+        "office to relay 10.84.30.1: OFFER (gets 10.84.30.29",
+        "pier to client: OFFER",
+        "client to everybody: REQUEST (requested address 10.84.30.29, server 10.84.0.10)",
+        "office acknowledges 10.84.30.29 for 1h: it is this client's",
+    ):
+        assert part in said
+    assert "1 network rehearsed, no client failed; 1 of 1 expected client served" in said
+
+
+def test_configuration_is_rehearsed_as_it_runs(run: Run, tmp_path: Path) -> None:
+    """Files alone; a line that the device doesn't heed is said; what can't be rehearsed, too."""
+    (tmp_path / "plan.yaml").write_text(LAN.replace("DIALECT", "thimble"))
+    assert run("write", "plan.yaml", "--out", "running").code == 0
+    (file,) = (tmp_path / "running").glob("pier*")
+    assert run("rehearse", f"running/{file.name}").code == 0
+    text = file.read_text()
+    assert "10.84.30.24" in text
+    file.write_text(text.replace("10.84.30.24", "10.84.30.27"))
+    ended = run("rehearse", f"running/{file.name}")
+    assert ended.code == 1
+    assert "pier does without binding bell: its address is in a range" in ended.out
+    assert (
+        "bell was given 10.84.30.20, but is bound to 10.84.30.27 (binding-placement)"
+        in " ".join(ended.out.split())
+    )
+    (tmp_path / "plan.yaml").write_text(RELAYED)
+    assert run("write", "plan.yaml", "--out", "server").code == 0
+    ended = run("rehearse", "server/office.larkspur")  # its relay is another device
+    assert ended.code == 2
+    assert "no device of these files is in it, so nothing is known of its relay" in ended.err
+    (tmp_path / "plan.yaml").write_text(LAN.replace("dialect: DIALECT, ", ""))
+    ended = run("rehearse", "plan.yaml")
+    assert ended.code == 2
+    assert "pier has no dialect, so there is no configuration to start it from" in ended.err
+    assert "There is no network" in run("rehearse", "plan.yaml", "--network", "cew").err.replace(
+        "there is", "There is"
+    )
+    assert run("rehearse", "plan.yaml", "--loss", "120%").code == 2
+
+
+@given(
+    arrivals=st.lists(
+        st.tuples(st.integers(0, 23), st.integers(1, 60), st.integers(1, 90), st.integers(10, 300)),
+        min_size=1,
+        max_size=3,
+    ),
+    lease=st.sampled_from(["10m", "45m", "3h"]),
+)
+@settings(max_examples=examples(6))
+def test_a_day_takes_as_many_addresses_as_sizing_says(
+    arrivals: list[tuple[int, int, int, int]], lease: str
+) -> None:
+    """Groups that come together and leave without a word; but for those who come at once."""
+    demand = [
+        {"at": f"{hour:02}:00", "devices": devices, "over": f"{over}m", "stay": f"{stay}m"}
+        for hour, devices, over, stay in arrivals
+    ]
+    plan = reservoir.load(a_day_of({"arrivals": demand}, 400, lease))
+    (day,) = rehearse_day(plan.pools, reservoir.served_by(plan))
+    assert day.refused == 0
+    assert day.came == sum(devices for _, devices, _, _ in arrivals)
+    # Seen every five minutes, the peak may lie between two looks: as many come meanwhile.
+    between = sum(min(devices, devices * 5 // over + 1) for _, devices, over, _ in arrivals)
+    assert day.expected - between <= day.peak <= day.expected + len(arrivals)
+
+
+@pytest.mark.parametrize("seed", range(examples(2)))
+def test_as_many_are_refused_as_erlang_says(seed: int) -> None:
+    """Visitors who walk in find the pool full as often as his formula has it, within chance."""
+    demand = {"walk_in": {"rate": "60/h", "stay": "25m"}}
+    plan = reservoir.load(a_day_of(demand, 36, "20m"))  # each address is held for 40 minutes
+    (day,) = rehearse_day(plan.pools, reservoir.served_by(plan), seed=seed)
+    refused = 1.0
+    for places in range(1, 37):
+        refused = 40 * refused / (places + 40 * refused)
+    assert abs(day.refused / day.came - refused) < 0.05
+    assert day.peak == 36
+
+
+def a_day_of(demand: dict[str, Any], addresses: int, lease: str) -> dict[str, Any]:
+    """A plan with one network of so many addresses."""
+    last = format_address(parse_address("10.84.20.10") + addresses - 1)
+    network = {
+        "subnet": "10.84.20.0/22",
+        "gateway": "10.84.20.1",
+        "ranges": [f"10.84.20.10-{last}"],
+        "lease": lease,
+        "demand": demand,
+    }
+    pier = {"dialect": "tamarack", "interfaces": {"deck": {"address": "10.84.20.1/22"}}}
+    defaults: dict[str, Any] = {"dns": []}
+    return {
+        "reservoir": 1,
+        "defaults": defaults,
+        "devices": {"pier": pier},
+        "networks": {"wifi": network},
+    }
+
+
+def test_a_day_and_a_lease_list_as_people_get_them(run: Run, tmp_path: Path) -> None:
+    """The day is a second table; the list says who has what, in the format that others read."""
+    (tmp_path / "plan.yaml").write_text(json.dumps(a_day_of({"devices": 3}, 5, "1h")))
+    ended = run("rehearse", "plan.yaml", "--day", "--leases-out", "leases.csv")
+    assert ended.code == 0, ended.err
+    assert "wifi        3        0           3  00:05         3          5" in ended.out
+    assert "In a day 3 clients came and 0 found no free address." in ended.out
+    rows = list(lease_rows(read_leases(str(tmp_path / "leases.csv")).leases))
+    assert [format_address(row.address) for row in rows] == [f"10.84.20.{n}" for n in range(10, 15)]
+    assert {(row.network, row.server, row.expires) for row in rows} == {("wifi", "pier", None)}
+
+
+def test_leases_of_a_pair_are_one(run: Run) -> None:
+    """Two servers in step never give one address twice, and any of them renews it."""
+    text = (Path(__file__).parent / "plans/sound.yaml").read_text()
+    (plan,) = (t for t in text.split("\n---\n") if "keep their leases in step" in t)
+    opened = reservoir.loads(plan)
+    started = {c.device: start(c.text, opened.sheets[c.device]) for c in reservoir.write(opened)}
+    found = rehearse(opened.pools, started)
+    assert not found.failed
+    (staff,) = (each for each in found.networks if each.network == "staff")
+    assert len(staff.servers) == 2
+    assert staff.filled == len(opened.pools.assignable_in(opened.pools.place_of("staff")))
