@@ -204,6 +204,9 @@ def test_a_pool_that_moves_to_another_server(
     (tmp_path / "no-relay.yaml").write_text(MOVED % ("", "depot", ranges))
     told = run("compare", "old.yaml", "no-relay.yaml").out
     assert "cut off" in told
+    assert "conflict" not in told  # a server that hears nobody assigns nothing
+    script = run("compare", "old.yaml", "no-relay.yaml", "--script", "change")
+    assert "On the new side, clients of crew are cut off." in script.err
     assert "depot has no interface there, and nothing relays to it" in " ".join(told.split())
 
 

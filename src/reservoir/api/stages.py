@@ -95,7 +95,7 @@ def _moves(old: Subject, new: Subject) -> Iterator[_Move]:
         if before is None or after is None:
             continue
         heard = before.without(sides.old.unheard(before))
-        at_risk = unaware(heard, after)
+        at_risk = unaware(heard, after.without(sides.new.unheard(after)))
         if not at_risk:
             continue
         addresses = AddressSet()

@@ -117,6 +117,7 @@ def command(
     _require_networks(at, comparison)
     _show(comparison, clients, at, (*before.files, *after.files), form, out)
     if folder is not None:
+        _say_who_is_cut_off(comparison)
         _write_scripts(before, after, clients.leases if clients else None, folder, force)
     elif form == "text":
         _say_next(comparison, sides)
@@ -176,6 +177,16 @@ def _show(
         save_or_show(as_markdown(comparison, clients, at), out)
     else:
         save_or_show((f"{line}\n" for line in lines(comparison, clients, at, width())), out)
+
+
+def _say_who_is_cut_off(comparison: Comparison) -> None:
+    """A script that is safe at each step may still lead where clients get no answer."""
+    from reservoir.core.compare.notice import Notice
+    from reservoir.core.wording import listed
+
+    lost = [network.name for network in comparison.networks if network.worst is Notice.CUT_OFF]
+    if lost:
+        complain(f"On the new side, clients of {listed(lost)} are cut off.")
 
 
 def _write_scripts(

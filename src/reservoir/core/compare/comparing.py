@@ -126,20 +126,27 @@ def _changes(
         return
     if path is not None:
         yield path
-    was_heard = len(unheard[0]) < len(before.pools)
-    if was_heard and len(unheard[1]) < len(after.pools):
+    if len(unheard[0]) < len(before.pools) and len(unheard[1]) < len(after.pools):
         before, after = before.without(unheard[0]), after.without(unheard[1])
     for change in chain(
         _servers(before, after), _lost(before, after), _bindings(before, after),
-        _offers(before, after),
+        _offers(before, after), _gained(before, after),
     ):  # fmt: skip
-        if was_heard or change.notice is Notice.NONE:
-            yield change
-        else:  # nobody is there who could notice
-            yield replace(change, notice=Notice.ONLY_NEW_CLIENTS, because="")
-    yield from _gained(before, after)
+        yield _as_heard(change, path)
     if path is None:
         yield from _not_heard(*unheard)
+
+
+def _as_heard(change: Change, path: Change | None) -> Change:
+    """A change as it is noticed where the clients are heard on one side only."""
+    if path is None or change.notice is Notice.NONE:
+        return change
+    if path.notice is Notice.CUT_OFF:  # whatever the servers would do, no request reaches them
+        return replace(change, notice=Notice.CUT_OFF, because="")
+    is_conflict = change.notice is Notice.CONFLICT and change.because == _HELD
+    if is_conflict and change.new is not None:
+        return change  # a static host needs no server to notice
+    return replace(change, notice=Notice.ONLY_NEW_CLIENTS, because="")
 
 
 def _not_heard(was: Mapping[str, str], is_now: Mapping[str, str]) -> Iterator[Change]:
