@@ -11,8 +11,8 @@ from reservoir.api.configuration import combine, convert, read
 from reservoir.api.lease_lists import adopt, check_leases
 from reservoir.api.plans import Plan, check, load, loads, mend, write
 from reservoir.api.rehearsals import prove, rehearse, served_by
-from reservoir.api.scripts import DeviceScript, scripts, unscripted
-from reservoir.api.stages import Stage, stages
+from reservoir.api.scripts import scripts, unscripted
+from reservoir.api.stages import stages
 from reservoir.configurations import configuration_text
 from reservoir.core.checks import Report
 from reservoir.core.compare.notice import Comparison
@@ -20,6 +20,7 @@ from reservoir.core.findings import Finding, Proof, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.problems import InputError, Place, Problem, UnknownNameError
 from reservoir.dialects.reading import ConfigurationRead
+from reservoir.dialects.scripting import DeviceScript, Stage
 from reservoir.dialects.writing import DeviceConfiguration
 from reservoir.files.mending import Mended
 from reservoir.rehearsal.result import Rehearsal

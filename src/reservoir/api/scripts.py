@@ -3,33 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from reservoir.api.plans import pools_of, sheets_of
 from reservoir.core.pools import Pools
 from reservoir.core.subject import Subject
 from reservoir.dialects.running.subject import ReadSubject
-from reservoir.dialects.scripting import Script, UnsafeError, script
+from reservoir.dialects.scripting import DeviceScript, UnsafeError, device_script
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.writing import DeviceConfiguration, write_device
-
-
-@dataclass(frozen=True)
-class DeviceScript:
-    """The way of one device from its old to its new configuration."""
-
-    device: str
-    dialect: str
-    old: str
-    """The text of its old configuration."""
-    new: str
-    """The text of its new one."""
-    script: Script | None
-    """None where the dialect has no lines that undo others: the file is replaced as a whole."""
-    comment: str
-    """What begins a comment there; empty if nothing does."""
-    why_not: str = ""
-    """Why there is no safe script, if there is none."""
 
 
 def scripts(old: Subject, new: Subject) -> list[DeviceScript]:
@@ -108,15 +89,3 @@ def required_text(written: DeviceConfiguration) -> str:
     if wrong:
         raise UnsafeError(f"{written.device}: {wrong[0]}")
     return written.text
-
-
-def device_script(name: str, sheet: Sheet, before: str, after: str) -> DeviceScript:
-    """The script from one text of a device's configuration to another."""
-    comment = next(iter(sheet.notation.comments), "")
-    made, why_not = None, ""
-    if sheet.undo_words:
-        try:
-            made = script(before, after, sheet, name)
-        except UnsafeError as error:
-            why_not = str(error)
-    return DeviceScript(name, sheet.name, before, after, made, comment, why_not)

@@ -8,8 +8,6 @@ from dataclasses import dataclass, replace
 from reservoir.api.comparisons import sides_of
 from reservoir.api.plans import sheets_of
 from reservoir.api.scripts import (
-    DeviceScript,
-    device_script,
     device_texts,
     required_text,
     scripts,
@@ -25,7 +23,7 @@ from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.durations import INFINITE, format_duration
 from reservoir.core.wording import counted, listed
 from reservoir.dialects.running.subject import ReadSubject
-from reservoir.dialects.scripting import UnsafeError
+from reservoir.dialects.scripting import DeviceScript, Stage, UnsafeError, device_script
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.writing import write_device
 
@@ -34,19 +32,6 @@ SHORT = 600
 
 SHORT_ENOUGH = 3600
 """Leases up to this long are not shortened first."""
-
-
-@dataclass(frozen=True)
-class Stage:
-    """What is done together, and what is waited for before the next stage."""
-
-    what: tuple[str, ...]
-    """What it does, in sentences."""
-    scripts: Sequence[DeviceScript]
-    wait: int
-    """Seconds until the next stage may begin; 0 for none."""
-    until: str
-    """What has happened by then."""
 
 
 @dataclass(frozen=True)

@@ -61,6 +61,37 @@ class Script:
     """The configuration that it leads to."""
 
 
+@dataclass(frozen=True)
+class DeviceScript:
+    """The way of one device from its old to its new configuration."""
+
+    device: str
+    dialect: str
+    old: str
+    """The text of its old configuration."""
+    new: str
+    """The text of its new one."""
+    script: Script | None
+    """None where the dialect has no lines that undo others: the file is replaced as a whole."""
+    comment: str
+    """What begins a comment there; empty if nothing does."""
+    why_not: str = ""
+    """Why there is no safe script, if there is none."""
+
+
+@dataclass(frozen=True)
+class Stage:
+    """What is done together, and what is waited for before the next stage."""
+
+    what: tuple[str, ...]
+    """What it does, in sentences."""
+    scripts: Sequence[DeviceScript]
+    wait: int
+    """Seconds until the next stage may begin; 0 for none."""
+    until: str
+    """What has happened by then."""
+
+
 class UnsafeError(Exception):
     """There is no order of statements that is safe at every point."""
 
@@ -82,6 +113,18 @@ def script(old: str, new: str, sheet: Sheet, device: str) -> Script:
         return _Ordering(before, after, sheet, device).ordered()
     except NotStatedError as error:
         raise UnsafeError(str(error)) from None
+
+
+def device_script(name: str, sheet: Sheet, before: str, after: str) -> DeviceScript:
+    """The script from one text of a device's configuration to another."""
+    comment = next(iter(sheet.notation.comments), "")
+    made, why_not = None, ""
+    if sheet.undo_words:
+        try:
+            made = script(before, after, sheet, name)
+        except UnsafeError as error:
+            why_not = str(error)
+    return DeviceScript(name, sheet.name, before, after, made, comment, why_not)
 
 
 def _ended(text: str) -> str:

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 
-from reservoir.api.scripts import DeviceScript
-from reservoir.api.stages import Stage
 from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted, listed
-from reservoir.dialects.scripting import ScriptLine
+from reservoir.dialects.scripting import DeviceScript, ScriptLine, Stage
 
 
 def texts(made: DeviceScript) -> Mapping[str, str]:
