@@ -12,6 +12,7 @@ from reservoir.api.lease_lists import adopt, check_leases
 from reservoir.api.plans import Plan, check, load, loads, mend, write
 from reservoir.api.rehearsals import prove, rehearse, served_by
 from reservoir.api.scripts import scripts, unscripted
+from reservoir.api.sizing import Sizing, size, size_demand
 from reservoir.api.stages import stages
 from reservoir.configurations import configuration_text
 from reservoir.core.checks import Report
@@ -43,6 +44,7 @@ __all__ = [
     "Rehearsal",
     "Report",
     "Severity",
+    "Sizing",
     "Stage",
     "UnknownNameError",
     "Witness",
@@ -62,6 +64,8 @@ __all__ = [
     "rehearse",
     "scripts",
     "served_by",
+    "size",
+    "size_demand",
     "stages",
     "unscripted",
     "write",

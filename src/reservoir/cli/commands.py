@@ -24,6 +24,7 @@ COMMANDS = (
     "adopt",
     "rehearse",
     "stand-in",
+    "size",
     "dialect",
     "schema",
     "demo",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
@@ -36,6 +36,24 @@ def subject_of(inputs: tuple[str, ...], dialect: str | None) -> Subject:
     if planned is not None and not others:
         return planned
     return reservoir.combine(reservoir.read(others, dialect), planned)
+
+
+class Scalar(click.ParamType[Any]):
+    """A value as a plan has it: a duration, a subnet, an address."""
+
+    def __init__(self, name: str) -> None:
+        """Take the kind of value: a key of :data:`reservoir.core.plan.scalars.READERS`."""
+        self.name = name
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """What the text means."""
+        from reservoir.core.plan.scalars import READERS
+        from reservoir.core.values.addresses import MalformedValueError
+
+        try:
+            return READERS[self.name](value) if isinstance(value, str) else value
+        except MalformedValueError as error:
+            self.fail(str(error), param, ctx)
 
 
 class Columns(click.ParamType[dict[str, str]]):

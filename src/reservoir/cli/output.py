@@ -10,9 +10,12 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from itertools import islice
 from pathlib import Path
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 import click
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
 
 BAR = 40
 """Characters in a full progress bar."""
@@ -137,3 +140,23 @@ def save_or_show(text: str | Iterable[str], out: str | None) -> None:
     from reservoir.files.changing import write_whole  # late: not for --help
 
     write_whole(Path(str(out)), click.unstyle("".join(pieces)))
+
+
+def save_figure(figure: Figure, file: str) -> None:
+    """Put a figure into a file, as its name's ending says.
+
+    Raises:
+        UsageError: the ending is none of .png, .svg and .pdf.
+    """
+    import io  # late: only for a figure
+
+    from reservoir.files.changing import write_whole
+    from reservoir.reports.figures.style import FORMATS, drawn
+
+    ending = Path(file).suffix.lower().removeprefix(".")
+    if ending not in FORMATS:
+        raise click.UsageError(f"{file}: a figure is a .png, .svg or .pdf file.")
+    out = io.BytesIO()
+    drawn(figure, out, ending)
+    write_whole(Path(file), out.getvalue())
+    talk(f"Wrote {file}.")

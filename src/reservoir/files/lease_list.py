@@ -103,6 +103,8 @@ def read_leases(
     file: str,
     renamed: Mapping[str, str] | None = None,
     watch: Callable[[float], None] = lambda share: None,
+    *,
+    also: Mapping[str, str] | None = None,
 ) -> LeasesRead:
     """Read a lease list, whose first line names its columns, in any order.
 
@@ -110,6 +112,7 @@ def read_leases(
         file: Its path, or ``-`` for standard input. Its cells are apart by ``,``, ``;`` or tabs.
         renamed: What the file calls some of the columns, by their names in ``COLUMNS``.
         watch: Called with the share that has been read, 0 to 1.
+        also: Other names of some columns, for files that don't have the usual ones.
 
     Raises:
         InputError: the file can't be read, or with every wrong cell.
@@ -119,7 +122,8 @@ def read_leases(
     first = data[:begin].decode().rstrip("\n")
     separator = max(_SEPARATORS, key=first.count)
     header = [_unquoted(cell) for cell in first.split(separator)]
-    at = _positions(file, header, renamed or {})
+    other = {name: word for name, word in (also or {}).items() if word in header}
+    at = _positions(file, header, {**other, **(renamed or {})})
     cells = _plain(data, begin, len(header), at, watch) if separator == "," else None
     cells = cells or _quoted(file, data.decode(), header, at, separator)
     ignored = [name for place, name in enumerate(header) if place not in at.values()]

@@ -9,11 +9,13 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
+from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.model import PlanFile, PlanPath
 from reservoir.core.plan.scalars import shape_of
 from reservoir.core.wording import hint
 
-_UNION_TAGS = ("word", "list")
+_UNION_TAGS = ("(word)", "(list)", "(arrival)", "(table)")
+"""In brackets, so that no key of a plan can be taken for one."""
 
 
 def described_errors(error: ValidationError) -> Iterator[tuple[PlanPath, str, bool]]:
@@ -25,6 +27,14 @@ def described_errors(error: ValidationError) -> Iterator[tuple[PlanPath, str, bo
                 yield (*path, key), message, True
         elif details.get("input", "") is not None:  # the YAML reader has reported missing values
             yield path, _message(details, path), details["type"] == "extra_forbidden"
+
+
+def demand_of(data: Mapping[str, object]) -> tuple[Demand | None, list[str]]:
+    """A demand, or what is wrong with it."""
+    try:
+        return Demand.model_validate(data), []
+    except ValidationError as error:
+        return None, [message for _, message, _ in described_errors(error)]
 
 
 def _message(details: ErrorDetails, path: PlanPath) -> str:

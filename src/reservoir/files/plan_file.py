@@ -3,24 +3,29 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar, cast
 
 from pydantic import ValidationError
 
 from reservoir.core.checks import rules
+from reservoir.core.plan.demand import Arrival
+from reservoir.core.plan.history import History
 from reservoir.core.plan.hosts import HostTable, joined
 from reservoir.core.plan.model import Device, Network, Plan, PlanFile, PlanPath
 from reservoir.core.plan.references import dangling_references
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import Subject
 from reservoir.core.values.addresses import Prefix
+from reservoir.files.demand_tables import read_history, read_timetable
 from reservoir.files.plan_errors import described_errors
 from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS, TablePlaces, read_table
 from reservoir.files.texts import STANDARD_INPUT, read_text
 from reservoir.files.yaml_tree import YamlTree, parse_yaml
+
+Table = TypeVar("Table", "Sequence[Arrival]", History)
 
 MOST_FILES = 200
 """Files that a plan may consist of: each may include the next."""
@@ -115,6 +120,8 @@ class _Loader:
         """The files by their real paths: a file has many spellings."""
         self.parts: dict[str, PlanFile] = {}
         self.problems: list[Problem] = []
+        self._demand_tables: dict[str, Sequence[Arrival] | History | None] = {}
+        """The tables that demands name, each read once; None if it can't be."""
 
     def load(self) -> LoadedPlan:
         self._read(self.file, None)
@@ -122,7 +129,7 @@ class _Loader:
             raise InputError(self.problems)
         places = Places(self.trees[self.file])
         devices = self._merged("devices", places)
-        networks = self._merged("networks", places)
+        networks = self._with_demand_tables(self._merged("networks", places), places)
         tables = {
             key: self._tables(key, columns, networks, places)
             for key, columns in (
@@ -148,7 +155,7 @@ class _Loader:
         if self.problems:
             raise InputError(self.problems)
         read_tables = [file for read in tables.values() for _, file in read]
-        return LoadedPlan(plan, places, (*self.parts, *read_tables))
+        return LoadedPlan(plan, places, (*self.parts, *read_tables, *self._demand_tables))
 
     def _read(self, file: str, included_at: Place | None) -> None:
         """Read a plan file and, depth first, what it includes."""
@@ -209,6 +216,46 @@ class _Loader:
                 merged[name] = value
                 places.add_owner((key, name), tree, (key, name))
         return merged
+
+    def _with_demand_tables(
+        self, networks: Mapping[str, Network], places: Places
+    ) -> Mapping[str, Network]:
+        """The networks with the timetables and histories that their demands name."""
+        found = dict(networks)
+        for name, network in networks.items():
+            demand = network.demand
+            if demand is None or not demand.names_tables:
+                continue
+            file = places.tree_of(("networks", name))[0].file
+            timetables = {
+                table.file: self._demand_table(_beside(file, table.file), read_timetable)
+                for table in demand.timetables
+            }
+            history = demand.history and self._demand_table(
+                _beside(file, demand.history), lambda path, _instead: read_history(path)
+            )
+            known = {each: table for each, table in timetables.items() if table is not None}
+            if len(known) < len(timetables) or (demand.history and history is None):
+                continue
+            own = history.within(network.subnet.span) if history else None
+            if own is not None and not len(own):
+                place = places.place(("networks", name, "demand", "history"))
+                message = f"{demand.history} has no lease of an address in {network.subnet.subnet}"
+                self.problems.append(Problem(place, message))
+                continue
+            expected = demand.with_tables(known, own)
+            found[name] = network.model_copy(update={"demand": expected})
+        return found
+
+    def _demand_table(self, file: str, read: Callable[[str, str | None], Table]) -> Table | None:
+        """A table that demands name; what is wrong with it is noted once."""
+        if file not in self._demand_tables:
+            self._demand_tables[file] = None
+            try:
+                self._demand_tables[file] = read(file, self.instead.get(file))
+            except InputError as error:
+                self.problems += error.problems
+        return cast("Table | None", self._demand_tables[file])
 
     def _tables(
         self, key: str, columns: tuple[str, ...], networks: Mapping[str, Any], places: Places

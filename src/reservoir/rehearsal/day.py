@@ -2,7 +2,7 @@
 
 Every day is like the last. Leases of the days before are still held in the morning, so the day that
 counts comes after as many others as a visitor's address stays taken.
-Visitors leave without a word, and those of other days are others.
+Visitors of other days are others.
 """
 
 from __future__ import annotations
@@ -11,10 +11,15 @@ import math
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import partial
+from random import Random
+from typing import NamedTuple
 
-from reservoir.core.plan.model import Demand
+import numpy as np
+
+from reservoir.core.plan.demand import Demand
 from reservoir.core.pools import Pools
-from reservoir.core.sizing.demand import DAY, hold, peak_devices
+from reservoir.core.sizing.size import clients_at_peak
+from reservoir.core.sizing.streams import DAY, Stream, crowd
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.serving import Serving
@@ -41,7 +46,7 @@ class NetworkDay:
     room: int
     """Addresses that clients may have: assignable ones, and those that are bound."""
     expected: int
-    """The most that are taken at once, as sizing has it."""
+    """Those that are taken on average at the busiest moment, as sizing has it."""
     came: int = 0
     """Clients that asked for an address that day; those always there too."""
     refused: int = 0
@@ -101,15 +106,40 @@ def rehearse_day(
     return [life.result for life in lives]
 
 
+class Visit(NamedTuple):
+    """A client that comes and goes."""
+
+    at: float
+    """Seconds from midnight."""
+    stay: float
+    """Seconds."""
+    releases: bool
+    """Whether it releases its address when it leaves."""
+
+
+def _visits(stream: Stream, chance: Random) -> Iterator[Visit]:
+    """Who comes on a day: those who are known each at a moment by chance, others as they like."""
+    count, left = round(stream.count), 0.0
+    if not stream.is_known:
+        count, left = 0, chance.expovariate(1.0)
+        while left < stream.count:
+            count, left = count + 1, left + chance.expovariate(1.0)
+    shares = np.array([chance.random() for _ in range(2 * count)])
+    arrivals, stays = stream.arrivals(shares[:count]), stream.stays.quantiles(shares[count:])
+    for at, stay in zip(arrivals.tolist(), stays.tolist(), strict=True):
+        yield Visit(at, stay, chance.random() < stream.released)
+
+
 class _Life:
     """The clients of one network, as they come and go."""
 
     def __init__(self, name: str, demand: Demand, pools: Pools, wires: Wires) -> None:
         self._name = name
-        self._demand = demand
         self._wires = wires
         index = pools.place_of(name)
         self._lease = pools.offer_in(name).lease or INFINITE
+        self._crowd = crowd(demand, self._lease)
+        self._streams = self._crowd.streams
         self._first = FIRST_MAC + (index << 24)
         self._number = 0
         self._bound = [pools.bindings.client_at(row) for row in pools.bound_rows(index).tolist()]
@@ -117,7 +147,7 @@ class _Life:
         self.result = NetworkDay(
             name,
             len(pools.assignable_in(index)) + len(self._bound),
-            peak_devices(demand, self._lease),
+            clients_at_peak(demand, self._lease),
         )
 
     def _leases_of(self, pools: Pools) -> Iterator[PoolLeases]:
@@ -135,39 +165,25 @@ class _Life:
     @property
     def days_before(self) -> int:
         """Days after which as many addresses are taken as on any later one."""
-        stays = [arrival.stay for arrival in self._demand.arrivals]
-        if self._demand.walk_in is not None:
-            stays.append(self._demand.walk_in.stay.mean)
-        held = max((hold(stay, self._lease) for stay in stays), default=0.0)
-        return min(math.ceil(held / DAY), MOST_DAYS_BEFORE) if held < math.inf else 0
+        if self._lease == INFINITE:
+            return 0
+        ends = [s.edges[-1] + s.stays.holds(self._lease, s.released).longest for s in self._streams]
+        return min(math.floor(max(ends, default=0.0) / DAY), MOST_DAYS_BEFORE)
 
     def begin(self, before: int) -> None:
         """Plan everybody's coming and going, from the first day on."""
-        growth = (1 + self._demand.growth) ** self._demand.horizon
-        there = math.ceil(self._demand.devices * growth * (1 - 1e-9))
         first = before - self.days_before
-        for number in range(there):
+        for number in range(self._crowd.always):
             name = self._bound[number] if number < len(self._bound) else None
             at = first * DAY + number * 0.05
-            self._wires.clock.after(at, self._comes, math.inf, name, True)
+            self._wires.clock.after(at, self._comes, Visit(0.0, math.inf, False), name, True)
         for day in range(first, before + 1):
-            for at, stay in self._visits(growth):
-                is_counted = day == before
-                self._wires.clock.after(day * DAY + at, self._comes, stay, None, is_counted)
+            for stream in self._streams:
+                for visit in _visits(stream, self._wires.random):
+                    at = day * DAY + visit.at
+                    self._wires.clock.after(at, self._comes, visit, None, day == before)
 
-    def _visits(self, growth: float) -> Iterator[tuple[float, float]]:
-        """When each visitor of a day comes, and how long it stays: seconds."""
-        for arrival in self._demand.arrivals:
-            count = math.ceil(arrival.devices * growth * (1 - 1e-9))
-            for number in range(count):
-                yield arrival.at + (arrival.over or 0) * (number + 0.5) / count, arrival.stay
-        walk_in = self._demand.walk_in
-        if walk_in is not None and walk_in.rate:
-            at, end = map(float, walk_in.between)
-            while (at := at + self._wires.random.expovariate(walk_in.rate * growth)) < end:
-                yield at, float(walk_in.stay.mean)
-
-    def _comes(self, stay: float, name: Mac | bytes | None, is_counted: bool) -> None:
+    def _comes(self, visit: Visit, name: Mac | bytes | None, is_counted: bool) -> None:
         self._number += 1
         mac = name if isinstance(name, Mac) else Mac(self._first + self._number)
         identifier = name if isinstance(name, bytes) else None
@@ -179,8 +195,8 @@ class _Life:
         if is_counted:
             # By then it has an address or has given up.
             self._wires.clock.after(STEP, self._look_at, client)
-        if stay < math.inf:
-            self._wires.clock.after(stay, partial(client.leave, releases=False))
+        if visit.stay < math.inf:
+            self._wires.clock.after(visit.stay, partial(client.leave, releases=visit.releases))
 
     def _look_at(self, client: Client) -> None:
         self.result.refused += client.acknowledged is None

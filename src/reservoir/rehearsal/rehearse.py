@@ -8,7 +8,7 @@ from functools import partial
 from itertools import islice
 
 from reservoir.core.pools import Pools
-from reservoir.core.sizing.demand import peak_devices
+from reservoir.core.sizing.size import clients_expected
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Client as Name
 from reservoir.core.values.clients import Mac
@@ -168,7 +168,8 @@ def _cast(pools: Pools, name: str, wires: Wires, clients: int | None, tries: int
     room = len(pools.assignable_in(index))
     if clients is None:
         demand, lease = pools.plan.networks[name].demand, pools.offer_in(name).lease
-        wanted = peak_devices(demand, lease or INFINITE) if demand else min(WITHOUT_DEMAND, room)
+        lasts = lease or INFINITE
+        wanted = clients_expected(demand, lasts) if demand else min(WITHOUT_DEMAND, room)
         wanted = max(wanted - len(cast.bound), 0) if demand else wanted
     else:
         wanted = clients

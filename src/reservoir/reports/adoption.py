@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -10,8 +9,8 @@ from reservoir.core.leases.adopting import Adopted, Adoption, LeftOut
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import format_client
+from reservoir.reports.frame import framed
 from reservoir.reports.theme import moment, shown_moment
-from reservoir.version import __version__
 
 
 def notes(adoption: Adoption, leases: LeaseTable, file: str) -> Iterator[str]:
@@ -29,9 +28,6 @@ def notes(adoption: Adoption, leases: LeaseTable, file: str) -> Iterator[str]:
 def as_json(adoption: Adoption, leases: LeaseTable, file: str, inputs: Sequence[str]) -> str:
     """One JSON object, whose fields are only ever added to."""
     data = {
-        "reservoir": __version__,
-        "command": "adopt",
-        "inputs": list(inputs),
         "bindings": [_binding(each) for each in adoption.bindings],
         "left_out": [_left(each, leases, file) for each in adoption.left_out],
         "summary": {
@@ -40,7 +36,7 @@ def as_json(adoption: Adoption, leases: LeaseTable, file: str, inputs: Sequence[
             "left_out": len(adoption.left_out),
         },
     }
-    return json.dumps(data, indent=2) + "\n"
+    return framed("adopt", inputs, **data)
 
 
 def _binding(each: Adopted) -> dict[str, Any]:

@@ -20,7 +20,6 @@ from reservoir.core.values.addresses import format_address
 from reservoir.core.wording import counted, listed
 from reservoir.reports.markup import code, plain
 from reservoir.reports.theme import moment, shown_moment, styled, wrapped
-from reservoir.version import __version__
 
 _MEANINGS: Mapping[Notice, str] = {
     Notice.CONFLICT: "error",
@@ -214,9 +213,6 @@ def as_json(
     """One JSON object, whose fields are only ever added to; in pieces."""
     shown = _shown(comparison, at)
     head = {
-        "reservoir": __version__,
-        "command": "compare",
-        "inputs": list(inputs),
         "networks": [_network(network) for network in shown],
         "devices": [
             {"device": device.name, "changes": list(map(_change, device.changes))}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from typing import Any
@@ -12,22 +11,17 @@ from reservoir.core.leases.contradictions import Contradiction, LeasesChecked, P
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.values.addresses import format_address
 from reservoir.core.wording import counted
-from reservoir.reports.theme import styled, wrapped
-from reservoir.version import __version__
+from reservoir.reports.frame import framed
+from reservoir.reports.theme import columns, styled, wrapped
 
 HEADINGS = ("network", "server", "addresses", "taken", "free", "share", "bound", "end within 1h")
 
 
 def lines(checked: LeasesChecked, leases: LeaseTable, file: str, width: int) -> Iterator[str]:
     """A line for each network and server, then what contradicts the plan; a line with counts."""
-    rows = [_row(each) for each in checked.usage]
-    widths = [max(map(len, column)) for column in zip(HEADINGS, *rows, strict=True)]
-    for cells in (HEADINGS, *rows):
-        line = "  ".join(
-            cell.ljust(size) if place < 2 else cell.rjust(size)
-            for place, (cell, size) in enumerate(zip(cells, widths, strict=True))
-        )
-        yield styled(line.rstrip(), "heading") if cells is HEADINGS else line.rstrip()
+    heading, *rows = columns([HEADINGS, *map(_row, checked.usage)], left=(0, 1))
+    yield styled(heading, "heading")
+    yield from rows
     yield ""
     for each in checked.contradictions:
         place = f"{file}:{int(leases.line[each.row])}"
@@ -68,9 +62,6 @@ def as_json(
     """One JSON object, whose fields are only ever added to."""
     counts = Counter(each.severity for each in checked.contradictions)
     data = {
-        "reservoir": __version__,
-        "command": "leases",
-        "inputs": list(inputs),
         "networks": [_usage(each) for each in checked.usage],
         "findings": [_finding(each, leases, file) for each in checked.contradictions],
         "summary": {
@@ -80,7 +71,7 @@ def as_json(
             "warnings": counts[Severity.WARNING],
         },
     }
-    yield json.dumps(data, indent=2) + "\n"
+    yield framed("leases", inputs, **data)
 
 
 def _usage(each: PoolUsage) -> dict[str, Any]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
@@ -15,15 +14,15 @@ from reservoir.rehearsal.message import described
 from reservoir.rehearsal.rehearse import MOST_FILLED
 from reservoir.rehearsal.result import Failure, NetworkRehearsed, Rehearsal
 from reservoir.rehearsal.wires import Event
-from reservoir.reports.theme import styled, wrapped
-from reservoir.version import __version__
+from reservoir.reports.frame import framed
+from reservoir.reports.theme import clock, columns, styled, wrapped
 
 TOLD = 4
 """Clients whose conversation is shown."""
 
 HEADINGS = ("network", "server", "clients", "served", "addresses", "gateway", "DNS", "lease",
             "bound")  # fmt: skip
-_RIGHT = ("clients", "served")
+_LEFT = [place for place, name in enumerate(HEADINGS) if name not in ("clients", "served")]
 _ANSWERS: Mapping[bool | None, str] = {True: "yes", False: "no", None: "-"}
 _UNKNOWN = "?"
 
@@ -31,10 +30,10 @@ _UNKNOWN = "?"
 def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
     """A line for each network, below it what went wrong there; a closing line with counts."""
     rows = [_row(each) for each in rehearsal.networks]
-    widths = [max(map(len, column)) for column in zip(HEADINGS, *rows, strict=True)]
-    yield styled(_aligned(HEADINGS, widths), "heading")
-    for each, row in zip(rehearsal.networks, rows, strict=True):
-        yield styled(_aligned(row, widths), "error") if each.failures else _aligned(row, widths)
+    heading, *lines = columns([HEADINGS, *rows], left=_LEFT)
+    yield styled(heading, "heading")
+    for each, row in zip(rehearsal.networks, lines, strict=True):
+        yield styled(row, "error") if each.failures else row
         for failure in each.failures:
             known = f" ({failure.rule})" if failure.rule else " (no rule knows it)"
             yield from wrapped(failure.reason + known, width, "    ")
@@ -49,8 +48,8 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
             yield f"{each.network} was not filled: it has more than {MOST_FILLED:,} addresses."
     for name, why in rehearsal.left_out.items():
         yield f"{name} was not rehearsed: {why}."
-    for device, lines in rehearsal.ignored.items():
-        for line in lines:
+    for device, ignored in rehearsal.ignored.items():
+        for line in ignored:
             yield f"{device} does without {line}"
     if rehearsal.left_out or rehearsal.ignored:
         yield ""
@@ -66,27 +65,20 @@ def day_table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
             f"{day.came:,}",
             f"{day.refused:,}",
             f"{day.peak:,}",
-            _clock(day.peak_at),
+            clock(day.peak_at),
             f"{day.expected:,}",
             f"{day.room:,}",
         )
         for day in rehearsal.days
     ]
-    widths = [max(map(len, column)) for column in zip(heads, *rows, strict=True)]
-    for cells in (heads, *rows):
-        line = cells[0].ljust(widths[0]) + "".join(
-            f"  {cell.rjust(size)}" for cell, size in zip(cells[1:], widths[1:], strict=True)
-        )
-        yield styled(line, "heading") if cells is heads else line
+    heading, *lines = columns([heads, *rows])
+    yield styled(heading, "heading")
+    yield from lines
     yield ""
     came = sum(day.came for day in rehearsal.days)
     refused = sum(day.refused for day in rehearsal.days)
     told = f"In a day {counted(came, 'client')} came and {refused:,} found no free address."
     yield from wrapped(told, width, "")
-
-
-def _clock(seconds: int) -> str:
-    return f"{seconds // 3600 % 24:02}:{seconds // 60 % 60:02}"
 
 
 def summary(rehearsal: Rehearsal) -> str:
@@ -117,20 +109,10 @@ def _row(each: NetworkRehearsed) -> tuple[str, ...]:
     )
 
 
-def _aligned(cells: Sequence[str], widths: Sequence[int]) -> str:
-    return "  ".join(
-        cell.rjust(width) if heading in _RIGHT else cell.ljust(width)
-        for heading, cell, width in zip(HEADINGS, cells, widths, strict=True)
-    ).rstrip()
-
-
 def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
     """One JSON object, whose fields are only ever added to."""
     networks = rehearsal.networks
     data = {
-        "reservoir": __version__,
-        "command": "rehearse",
-        "inputs": list(files),
         "networks": [_network(each) for each in networks],
         "days": [_day(day) for day in rehearsal.days],
         "left_out": [{"network": n, "because": why} for n, why in rehearsal.left_out.items()],
@@ -147,7 +129,7 @@ def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
             "exchanges": rehearsal.exchanges,
         },
     }
-    return json.dumps(data, indent=2) + "\n"
+    return framed("rehearse", files, **data)
 
 
 def _network(each: NetworkRehearsed) -> dict[str, Any]:
@@ -180,7 +162,7 @@ def _day(day: NetworkDay) -> dict[str, Any]:
         "came": day.came,
         "refused": day.refused,
         "peak": day.peak,
-        "peak_at": _clock(day.peak_at),
+        "peak_at": clock(day.peak_at),
         "expected": day.expected,
         "addresses": day.room,
         "taken": day.taken,

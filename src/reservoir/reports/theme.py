@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 import textwrap
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 import click
@@ -49,3 +49,29 @@ def shown_moment(at: float) -> str:
 def moment(at: float) -> str:
     """A time in ISO 8601; ``at`` is in seconds since 1970."""
     return datetime.datetime.fromtimestamp(at, datetime.UTC).isoformat(timespec="seconds")
+
+
+def clock(seconds: float) -> str:
+    """A time of day, ``HH:MM``; ``seconds`` are counted from midnight."""
+    minutes = round(seconds / 60) % (24 * 60)
+    return f"{minutes // 60:02}:{minutes % 60:02}"
+
+
+def columns(
+    rows: Sequence[Sequence[str]], left: Collection[int] = (0,), gap: str = "  "
+) -> list[str]:
+    """Rows of cells as lines: each column as wide as its widest cell.
+
+    Args:
+        rows: As many cells in each.
+        left: The columns that begin at their left; the others end at their right.
+        gap: What stands between two columns.
+    """
+    widths = [max(map(len, column)) for column in zip(*rows, strict=True)]
+    return [
+        gap.join(
+            cell.ljust(width) if place in left else cell.rjust(width)
+            for place, (cell, width) in enumerate(zip(row, widths, strict=True))
+        ).rstrip()
+        for row in rows
+    ]

@@ -15,8 +15,6 @@ from itertools import accumulate
 from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import (
-    BaseModel,
-    ConfigDict,
     Discriminator,
     Field,
     PlainSerializer,
@@ -26,23 +24,21 @@ from pydantic import (
     model_validator,
 )
 
+from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.hosts import NO_HOSTS, HostTable
+from reservoir.core.plan.part import Part
 from reservoir.core.plan.scalars import (
     OPTIONS_SCHEMA,
     AddressOrNoneText,
     AddressText,
     ClientIdText,
-    ClockText,
     DateText,
     DurationText,
-    HorizonText,
-    HoursText,
     LabelText,
     ListOf,
     MacText,
     PatternText,
     PrefixText,
-    RateText,
     ShareText,
     ShortForm,
     SpanText,
@@ -60,13 +56,6 @@ PLAN_FORMAT = 1
 
 PlanPath = tuple[str | int, ...]
 """Where something is in the plan: keys and list positions from the top."""
-
-
-class Part(BaseModel):
-    """A part of the plan: immutable, without unknown keys."""
-
-    # Built when first used: the file's model contains all others, which need none of their own.
-    model_config = ConfigDict(frozen=True, extra="forbid", populate_by_name=True, defer_build=True)
 
 
 class Interface(Part):
@@ -116,11 +105,11 @@ class Device(Part):
 
 
 def _range_words(value: Any) -> str:
-    return "word" if isinstance(value, str) and value == "all" else "list"
+    return "(word)" if isinstance(value, str) and value == "all" else "(list)"
 
 
 RangesText = Annotated[
-    Annotated[Literal["all"], Tag("word")] | Annotated[ListOf[SpanText], Tag("list")],
+    Annotated[Literal["all"], Tag("(word)")] | Annotated[ListOf[SpanText], Tag("(list)")],
     Discriminator(_range_words),
 ]
 """`all`, or ranges like 10.84.20.20-10.84.23.250, a single address or a subnet."""
@@ -198,55 +187,6 @@ class Binding(Part):
         return Mac(self.mac) if self.mac is not None else self.client_id or b""
 
 
-class Arrival(Part):
-    """Clients that arrive together, once a day, and stay for a while."""
-
-    at: ClockText
-    devices: Annotated[int, Field(ge=0)]
-    over: DurationText | None = None
-    """How long until all have arrived; at once if None."""
-    stay: DurationText
-
-
-class Stay(Part):
-    """How long visitors stay."""
-
-    mean: DurationText
-
-
-def _stay(mean: str) -> dict[str, str]:
-    return {"mean": mean}
-
-
-class WalkIn(Part):
-    """Clients that arrive one by one at a rate."""
-
-    rate: RateText
-    between: HoursText = (0, 86_400)
-    stay: Annotated[Stay, ShortForm(_stay)]
-
-
-class Demand(Part):
-    """How many clients are expected: those always there, and those that come and go."""
-
-    devices: Annotated[int, Field(ge=0)] = 0
-    growth: ShareText = 0.0
-    horizon: HorizonText = 0.0
-    headroom: ShareText | None = None
-    arrivals: tuple[Arrival, ...] = ()
-    walk_in: WalkIn | None = None
-    risk: ShareText = 0.01
-    """The share of clients who walk in at the busiest time that may find no free address."""
-
-    @model_validator(mode="after")
-    def _says_something(self) -> Demand:
-        if not 0 < self.risk < 1:
-            raise MalformedValueError("a risk is above 0% and below 100%")
-        if not self.model_fields_set & {"devices", "arrivals", "walk_in"}:
-            raise MalformedValueError("a demand has devices, arrivals or walk_in")
-        return self
-
-
 OptionsText = Annotated[
     Mapping[int, bytes],
     PlainValidator(read_options),
@@ -263,7 +203,7 @@ class Defaults(Part):
     domain: WordText | None = None
     lease: DurationText | None = None
     next_server: AddressText | None = None
-    options: OptionsText = {}
+    options: OptionsText = Field(default_factory=dict)
 
 
 def _service(device: str) -> dict[str, str]:
@@ -288,7 +228,7 @@ class Network(Part):
     domain: WordText | None = None
     lease: DurationText | None = None
     next_server: AddressText | None = None
-    options: OptionsText = {}
+    options: OptionsText = Field(default_factory=dict)
     demand: Demand | None = None
     static: tuple[StaticHost, ...] = ()
     bindings: tuple[Binding, ...] = ()

@@ -86,6 +86,12 @@ def _read_share(text: str) -> float:
     return float(number[1]) / 100
 
 
+def _read_number(text: str) -> float:
+    if not re.fullmatch(r"[0-9]{1,9}(?:\.[0-9]{1,9})?", text):
+        raise MalformedValueError(f"{text!r} is not a number: write it like 0.8")
+    return float(text)
+
+
 def _read_horizon(text: str) -> float:
     number = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?) (month|year)s?", text)
     if number is None:
@@ -225,6 +231,7 @@ ClientIdText = Annotated[
 ]
 DurationText = Annotated[int, Scalar(parse_duration, format_duration, int, "a duration", "1d12h")]
 ShareText = Annotated[float, Scalar(_read_share, _write_share, float, "a percentage", "20%")]
+NumberText = Annotated[float, Scalar(_read_number, lambda n: f"{n:.10g}", float, "a number", "0.8")]
 HorizonText = Annotated[
     float, Scalar(_read_horizon, _write_horizon, float, "a time span", "2 years")
 ]
@@ -248,6 +255,15 @@ PatternText = Annotated[
     ),
 ]
 LabelText = Annotated[str, Scalar(_read_label, str, str, "a text", "ticket printers")]
+
+
+READERS: Mapping[str, Callable[[str], Any]] = {
+    "address": parse_address,
+    "duration": parse_duration,
+    "range": _read_span,
+    "subnet": _read_prefix,
+}
+"""How texts of some kinds are read, for those who meet them outside of a plan file."""
 
 
 @dataclass(frozen=True)

@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
-from functools import cached_property, lru_cache
+from collections.abc import Iterator
+from functools import lru_cache
 
 from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
-from reservoir.core.plan.model import Demand, PlanPath
-from reservoir.core.pools import Pool, Pools
-from reservoir.core.sizing.demand import peak_devices, peak_visits, with_headroom
+from reservoir.core.pools import Pools
+from reservoir.core.sizing.networks import Sized, segment_served_as_one, sized_networks
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span
 from reservoir.core.wording import be, counted
@@ -20,122 +17,14 @@ from reservoir.core.wording import be, counted
 OVERSIZED = 8
 """A pool this many times the demand is oversized."""
 
-A_DAY = 86_400
-"""Seconds."""
-
-LINK = 30
-"""The prefix length from which on a subnet is a link between two machines."""
-
 ORDINARY = 254
 """A pool up to this size is never oversized: a /24 is everybody's default."""
-
-
-@dataclass(frozen=True)
-class Sized:
-    """A network that states a demand, and the numbers that decide."""
-
-    index: int
-    pools: list[Pool]
-    demand: Demand
-    lease: int
-    """Seconds."""
-    assignable: int
-    shared: int
-    """Addresses beyond its own that its clients get: free ones of other networks on its LAN."""
-    bound: int
-    headroom: float
-
-    @property
-    def name(self) -> str:
-        """The network's name."""
-        return self.pools[0].name
-
-    @property
-    def path(self) -> PlanPath:
-        """Where the demand is."""
-        return (*self.pools[0].path, "demand")
-
-    @property
-    def elsewhere(self) -> str:
-        """The shared addresses in words; nothing if there are none."""
-        return f", {self.shared:,} more elsewhere on its LAN" if self.shared else ""
-
-    @property
-    def capacity(self) -> int:
-        """Clients that can have an address at once."""
-        return self.assignable + self.shared + self.bound
-
-    def peak(self, lease: int | None = None) -> int:
-        """Clients at the busiest moment; with another lease time if one is given."""
-        return self._peak if lease is None else peak_devices(self.demand, lease)
-
-    @cached_property
-    def _peak(self) -> int:
-        return peak_devices(self.demand, self.lease)
-
-    def needed(self, lease: int | None = None) -> int:
-        """The peak plus headroom."""
-        return with_headroom(self.peak(lease), self.headroom)
 
 
 @lru_cache(maxsize=1)
 def sized(site: Site) -> list[Sized]:
     """The networks whose demand can be sized: those whose leases expire."""
-    found = []
-    for index, pools in enumerate(site.pools.by_network):
-        demand = pools[0].network.demand
-        if demand is None:
-            continue
-        lease = lease_of(site, pools[0])
-        if math.isinf(peak_visits(demand, lease)):
-            continue  # visitors who keep their addresses for good: lease-infinite reports it
-        # Of a link between two there is nothing to keep free.
-        is_link = pools[0].network.subnet.bits >= LINK
-        settings = 0.0 if is_link else site.plan.checks.headroom
-        one = Sized(
-            index,
-            pools,
-            demand,
-            lease,
-            len(site.pools.assignable_in(index)),
-            0,
-            len(pools[0].bindings),
-            settings if demand.headroom is None else demand.headroom,
-        )
-        found.append(one)
-    return _with_shared(site, found)
-
-
-def _with_shared(site: Site, found: list[Sized]) -> list[Sized]:
-    """The same, with what their servers assign from other pools of the segment when one is full."""
-    peaks = {one.name: one.peak() for one in found} if site.topology.segments else {}
-    for number, one in enumerate(found if peaks else ()):
-        others = [n for n in segment_served_as_one(site, one.name) if n != one.name]
-        free = sum(_capacity(site, name) - peaks.get(name, 0) for name in others)
-        found[number] = replace(one, shared=max(0, free))
-    return found
-
-
-def segment_served_as_one(site: Site, name: str) -> Sequence[str]:
-    """The networks on a network's LAN whose pools one server assigns from when its own is full."""
-    servers = site.topology.serving(name)
-    behaviour = site.behaviour(next(iter(servers))) if len(servers) == 1 else None
-    if behaviour is None or not behaviour.assigns_by_secondary:
-        return (name,)
-    return [n for n in site.topology.segment_of(name) if site.topology.serving(n) == servers]
-
-
-def _capacity(site: Site, name: str) -> int:
-    pools = site.pools.of(name)
-    return sum(len(pool.assignable) for pool in pools) + len(pools[0].bindings)
-
-
-def lease_of(site: Site, pool: Pool) -> int:
-    """The lease time of a pool in seconds; the device's default, or a day, if the plan has none."""
-    if pool.offer.lease is not None:
-        return pool.offer.lease
-    behaviour = site.behaviour(pool.server)
-    return A_DAY if behaviour is None else behaviour.default_lease
+    return sized_networks(site.pools, site.behaviours)
 
 
 class PoolUndersized(Rule):
@@ -160,7 +49,7 @@ class PoolUndersized(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
-            short = network.peak() - network.capacity
+            short = network.needed - network.capacity
             if short > 0:
                 yield self.finding(
                     f"{expected(network)}, but only {counted(network.assignable, 'address')} "
@@ -168,22 +57,25 @@ class PoolUndersized(Rule):
                     f"{network.bound:,} bound: {short:,} too few",
                     network.path,
                     Witness("refused", network.name, count=network.capacity + 1),
-                    _wider(site.pools, network, network.needed() - network.capacity)
+                    _wider(site.pools, network, network.comfortable - network.capacity)
                     or _wider(site.pools, network, short),
                 )
 
 
 def expected(network: Sized) -> str:
     """How many clients there will be, in words."""
-    peak, demand = network.peak(), network.demand
-    if demand.arrivals or demand.walk_in:
-        if demand.walk_in:
-            risk = f"{demand.risk * 100:.4g}%"
-            return f"for at most {risk} to be refused, {counted(peak, 'address')} {be(peak)} needed"
-        return f"up to {counted(peak, 'address')} {be(peak)} in use at once"
-    if peak > demand.devices:
-        return f"{counted(demand.devices, 'device')} will grow to {peak:,}"
-    return f"{counted(peak, 'device')} {be(peak)} expected"
+    needed, demand = network.needed, network.demand
+    if not network.size.crowd.is_known:
+        risk = f"{demand.risk * 100:.4g}%"
+        return (
+            f"for at most a {risk} chance of a refusal a day, "
+            f"{counted(needed, 'address')} {be(needed)} needed"
+        )
+    if demand.comes_and_goes:
+        return f"up to {counted(needed, 'address')} {be(needed)} in use at once"
+    if needed > demand.devices:
+        return f"{counted(demand.devices, 'device')} will grow to {needed:,}"
+    return f"{counted(needed, 'device')} {be(needed)} expected"
 
 
 def _wider(every: Pools, sized: Sized, short: int) -> tuple[Edit, ...]:
@@ -232,15 +124,15 @@ class PoolTight(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
-            peak, needed = network.peak(), network.needed()
-            if peak <= network.capacity < needed:
-                spare = network.capacity - peak
+            needed, comfortable = network.needed, network.comfortable
+            if needed <= network.capacity < comfortable:
+                spare, short = network.capacity - needed, comfortable - needed
                 yield self.finding(
                     f"{expected(network)}, which leaves {spare:,} of {network.capacity:,} "
-                    f"addresses free; {network.headroom:.0%} headroom takes {needed - peak:,}",
+                    f"addresses free; {network.headroom:.0%} headroom takes {short:,}",
                     network.path,
                     Witness("refused", network.name, count=network.capacity + 1),
-                    _wider(site.pools, network, needed - network.capacity),
+                    _wider(site.pools, network, comfortable - network.capacity),
                 )
 
 
@@ -271,18 +163,16 @@ class SubnetOutgrown(Rule):
             subnet = network.pools[0].network.subnet
             if (
                 network.shared
-                and network.shared >= network.needed() - network.assignable - network.bound
+                and network.shared >= network.comfortable - network.assignable - network.bound
             ):
                 continue  # its clients get addresses of other networks on its LAN
-            if network.needed() + site.pools.held_at_most(network.index) <= subnet.hosts.size:
+            if network.comfortable + site.pools.held_at_most(network.index) <= subnet.hosts.size:
                 continue
-            held = len(site.pools.taken(network.index) & AddressSet([subnet.hosts]))
-            needed, whole = network.needed(), subnet.hosts.size - held
+            needed, whole = network.comfortable, subnet.hosts.size - network.kept
             if needed > whole:
-                bits = 32 - (needed + held + 1).bit_length()  # and two edge addresses
                 yield self.finding(
                     f"{expected(network)}, {needed:,} with headroom, but all of {subnet.subnet} "
-                    f"offers only {whole:,}; a /{bits} would do",
+                    f"offers only {whole:,}; a /{network.size.prefix(network.kept)} would do",
                     network.path,
                     Witness("refused", network.name, count=whole + 1),
                 )
@@ -309,8 +199,8 @@ class PoolOversized(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
-            peak = network.peak()
-            if network.assignable > max(OVERSIZED * peak, ORDINARY):
+            needed = network.needed
+            if network.assignable > max(OVERSIZED * needed, ORDINARY):
                 yield self.finding(
                     f"{expected(network)}; the pool has {counted(network.assignable, 'address')}",
                     network.path,
@@ -355,5 +245,5 @@ class DemandUnknown(Rule):
 
     def _is_stated(self, site: Site, name: str) -> bool:
         """Whether the network states its demand, or one whose clients get its addresses too."""
-        together = segment_served_as_one(site, name)
+        together = segment_served_as_one(site.pools, site.behaviours, name)
         return any(site.plan.networks[network].demand is not None for network in together)

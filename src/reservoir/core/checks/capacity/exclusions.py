@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from reservoir.core.checks.capacity.demand import Sized, expected, sized
+from reservoir.core.checks.capacity.demand import expected, sized
 from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.sizing.networks import Sized
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span
 from reservoir.core.wording import counted
@@ -38,13 +39,13 @@ class ExclusionSwallowsRange(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
-            if network.peak() <= network.capacity:
+            if network.needed <= network.capacity:
                 continue
             ranges = AddressSet(s for pool in network.pools for s in pool.ranges.spans())
             ranges &= AddressSet([network.pools[0].network.subnet.hosts])
             taken = _only_by_one(site, network, ranges)
             largest = max(taken, key=taken.__getitem__, default=0)
-            if taken and network.capacity + taken[largest] >= network.peak():
+            if taken and network.capacity + taken[largest] >= network.needed:
                 span = network.pools[0].network.exclusions[largest].range
                 yield self.finding(
                     f"{expected(network)}, but the exclusion {span} takes {taken[largest]:,} of "

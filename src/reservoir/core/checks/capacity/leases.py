@@ -4,19 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from reservoir.core.checks.capacity.demand import expected, lease_of, sized
+from reservoir.core.checks.capacity.demand import expected, sized
 from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.pools import Pool
-from reservoir.core.sizing.demand import hold
-from reservoir.core.values.durations import INFINITE, format_duration, parse_duration
+from reservoir.core.sizing.networks import lease_of
+from reservoir.core.sizing.size import USUAL
+from reservoir.core.sizing.stays import hold
+from reservoir.core.values.durations import INFINITE, format_duration
 from reservoir.core.wording import counted
-
-_LONGEST_FIRST = "7d 3d 2d 1d 12h 8h 6h 4h 3h 2h 90m 1h 45m 30m 20m 15m 10m"
-USUAL = tuple(map(parse_duration, _LONGEST_FIRST.split(" ")))
-"""Lease times in common use, longest first."""
 
 SHORT = 600
 """Seconds below which a lease doesn't outlast a server's restart."""
@@ -52,16 +50,14 @@ class LeaseTooLong(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
-            visits = [s.stay for s in network.demand.arrivals]
-            visits += [network.demand.walk_in.stay.mean] if network.demand.walk_in else []
-            if not visits or network.needed() <= network.capacity:
+            if not network.demand.comes_and_goes or network.comfortable <= network.capacity:
                 continue
-            shorter = (lease for lease in USUAL if lease < network.lease)
-            fits = next((x for x in shorter if network.needed(x) <= network.capacity), None)
+            shorter = [lease for lease in USUAL if lease < network.lease]
+            fits = network.size.longest_of(shorter)
             if fits is None:
                 continue
             now, then = format_duration(network.lease), format_duration(fits)
-            stay = max(visits)
+            stay = round(network.size.crowd.longest_stay)
             held = format_duration(round(hold(stay, network.lease)))
             path = _lease_path(network.pools[0])
             edit = Edit((*path[:1], *path[1:]), now, then)
@@ -69,7 +65,7 @@ class LeaseTooLong(Rule):
                 edit = Edit((*network.pools[0].path, "lease"), None, then)
             yield self.finding(
                 f"{expected(network)} with a lease of {now}, and only {network.capacity:,} are "
-                f"available; with a lease of {then} it would be {network.peak(fits):,}",
+                f"available; with a lease of {then} it would be {network.size.needed(fits):,}",
                 path,
                 Witness("stays", network.name, value=format_duration(stay), expected=held),
                 (edit,),
@@ -97,7 +93,7 @@ class LeaseTooShort(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for index, pools in enumerate(site.pools.by_network):
-            lease = lease_of(site, pools[0])
+            lease = lease_of(pools[0], site.behaviours)
             clients = len(site.pools.assignable_in(index)) + len(pools[0].bindings)
             if lease >= SHORT or not clients:
                 continue

@@ -1,0 +1,75 @@
+"""Sizing from Python: whether pools are large enough for who is expected."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+
+from reservoir.api.plans import pools_of, require_known, sheets_of
+from reservoir.core.plan.demand import Demand
+from reservoir.core.plan.history import History
+from reservoir.core.sizing import size as sizes
+from reservoir.core.sizing.networks import Sized, sized_networks
+from reservoir.core.sizing.size import Size
+from reservoir.core.subject import Subject
+from reservoir.dialects.behaviour.device import Behaviour
+
+
+@dataclass(frozen=True)
+class Sizing:
+    """The networks of a plan that were sized."""
+
+    networks: tuple[Sized, ...]
+    """In the plan's order."""
+    left_out: Mapping[str, str]
+    """Why the other networks were not."""
+
+
+def size(subject: Subject, only: Collection[str] = ()) -> Sizing:
+    """Size the networks that state a demand.
+
+    Args:
+        subject: A plan, or configuration that was read, perhaps with a plan.
+        only: The networks; all if empty.
+
+    Raises:
+        UnknownNameError: there is no such network.
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    pools = pools_of(subject)
+    require_known("network", only, pools.plan.networks)
+    behaviours = {name: Behaviour(sheet) for name, sheet in sheets_of(subject).items()}
+    wanted = [name for name in pools.names if not only or name in only]
+    found = {one.name: one for one in sized_networks(pools, behaviours)}
+    left_out = {
+        name: "its leases never end and its clients come and go"
+        if pools.plan.networks[name].demand
+        else "it states no demand"
+        for name in wanted
+        if name not in found
+    }
+    return Sizing(tuple(found[name] for name in wanted if name in found), left_out)
+
+
+def size_demand(
+    demand: Mapping[str, object] | Demand,
+    lease: int,
+    addresses: int = 0,
+    headroom: float = 0.2,
+    history: History | None = None,
+) -> Size:
+    """Size a demand that is in no plan.
+
+    Args:
+        demand: As a plan states it, with the values as texts.
+        lease: The lease time in seconds.
+        addresses: Clients that can have an address at once.
+        headroom: The share of what is needed that is to stay free, unless the demand says it.
+        history: Leases of the past, for a demand that names some.
+
+    Raises:
+        ValueError: the demand can't be used, or clients come and go and leases never end.
+    """
+    wanted = demand if isinstance(demand, Demand) else Demand.model_validate(demand)
+    known = wanted.with_tables({}, history) if history is not None else wanted
+    return sizes.size(known, lease, addresses, headroom)

@@ -1,0 +1,161 @@
+"""Demand: how many clients are expected, and how they come and go."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any
+
+from pydantic import Discriminator, Field, PlainSerializer, PrivateAttr, Tag, model_validator
+
+from reservoir.core.plan.history import History
+from reservoir.core.plan.part import Part
+from reservoir.core.plan.scalars import (
+    ClockText,
+    DurationText,
+    HorizonText,
+    HoursText,
+    ListOf,
+    NumberText,
+    RateText,
+    ShareText,
+    ShortForm,
+    WordText,
+)
+from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.durations import INFINITE, format_duration
+
+
+class Stay(Part):
+    """How long visitors stay."""
+
+    mean: DurationText
+    cv: Annotated[NumberText, Field(le=5)] = 0.0
+    """How much stays differ: their standard deviation, divided by their mean."""
+
+    @model_validator(mode="after")
+    def _ends(self) -> Stay:
+        if self.mean == INFINITE:
+            raise MalformedValueError("a stay ends; who stays for good belongs to devices")
+        return self
+
+
+def _stay(mean: str) -> dict[str, str]:
+    return {"mean": mean}
+
+
+def _written_stay(stay: Stay) -> str | dict[str, str]:
+    mean = format_duration(stay.mean)
+    return {"mean": mean, "cv": f"{stay.cv:.10g}"} if stay.cv else mean
+
+
+StayText = Annotated[Stay, ShortForm(_stay), PlainSerializer(_written_stay)]
+
+
+class Arrival(Part):
+    """Clients that arrive together, once a day, and stay for a while."""
+
+    at: ClockText
+    devices: Annotated[int, Field(ge=0)]
+    over: DurationText | None = None
+    """How long until all have arrived; at once if None."""
+    stay: StayText
+
+
+class Timetable(Part):
+    """A table of arrivals, with the columns at, devices, over and stay."""
+
+    file: WordText = Field(alias="from")
+
+
+def _arrival_words(value: Any) -> str:
+    is_table = isinstance(value, Timetable) or (isinstance(value, dict) and "from" in value)
+    return "(table)" if is_table else "(arrival)"
+
+
+class WalkIn(Part):
+    """Clients that arrive one by one at a rate."""
+
+    rate: RateText
+    between: HoursText = (0, 86_400)
+    stay: StayText
+
+
+class Leave(Part):
+    """How visitors leave."""
+
+    release: ShareText = 0.0
+    """The share of them that release their address; the others leave silently."""
+
+    @model_validator(mode="after")
+    def _is_a_part(self) -> Leave:
+        if self.release > 1:
+            raise MalformedValueError("no more than 100% of the clients can release an address")
+        return self
+
+
+class Demand(Part):
+    """How many clients are expected: those always there, and those that come and go."""
+
+    devices: Annotated[int, Field(ge=0)] = 0
+    growth: ShareText = 0.0
+    horizon: HorizonText = 0.0
+    headroom: ShareText | None = None
+    arrivals: ListOf[
+        Annotated[
+            Annotated[Arrival, Tag("(arrival)")] | Annotated[Timetable, Tag("(table)")],
+            Discriminator(_arrival_words),
+        ]
+    ] = ()
+    walk_in: WalkIn | None = None
+    leave: Leave = Leave()
+    history: WordText | None = None
+    """A table of leases of the past, with the columns mac, address, start and end."""
+    risk: ShareText = 0.01
+    """The accepted chance that on a day somebody is refused."""
+    _observed: History | None = PrivateAttr(None)
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Demand:
+        if not 0 < self.risk < 1:
+            raise MalformedValueError("a risk is above 0% and below 100%")
+        if not self.model_fields_set & {"devices", "arrivals", "walk_in", "history"}:
+            raise MalformedValueError("a demand has devices, arrivals, walk_in or history")
+        return self
+
+    @property
+    def groups(self) -> tuple[Arrival, ...]:
+        """The groups that come together; those of timetables once these have been read."""
+        return tuple(each for each in self.arrivals if isinstance(each, Arrival))
+
+    @property
+    def timetables(self) -> tuple[Timetable, ...]:
+        """The tables of groups that haven't been read."""
+        return tuple(each for each in self.arrivals if isinstance(each, Timetable))
+
+    @property
+    def names_tables(self) -> bool:
+        """Whether part of it is in files."""
+        return bool(self.timetables or self.history)
+
+    @property
+    def comes_and_goes(self) -> bool:
+        """Whether there are clients who leave again."""
+        return bool(self.groups or self.walk_in or self._observed)
+
+    @property
+    def observed(self) -> History | None:
+        """The leases of the past, once they have been read."""
+        return self._observed
+
+    def with_tables(
+        self, timetables: Mapping[str, Sequence[Arrival]], history: History | None
+    ) -> Demand:
+        """The same with what is in the files that it names."""
+        arrivals = [
+            arrival
+            for each in self.arrivals
+            for arrival in ([each] if isinstance(each, Arrival) else timetables[each.file])
+        ]
+        known = self.model_copy(update={"arrivals": tuple(arrivals)})
+        known._observed = history
+        return known

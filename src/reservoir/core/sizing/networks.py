@@ -1,0 +1,136 @@
+"""Which networks of a plan can be sized, and what their clients can get."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+from reservoir.core.behaviour import DeviceBehaviour
+from reservoir.core.plan.demand import Demand
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.pools import Pool, Pools
+from reservoir.core.sizing.size import Size, sizable, size
+from reservoir.core.values.address_set import AddressSet
+
+A_DAY = 86_400
+"""Seconds."""
+
+LINK = 30
+"""The prefix length from which on a subnet is a link between two machines."""
+
+Behaviours = Mapping[str, DeviceBehaviour]
+"""How devices behave whose dialect is known, by their names."""
+
+
+@dataclass(frozen=True)
+class Sized:
+    """A network that states a demand, and the numbers that decide."""
+
+    every: Pools
+    """All pools of the plan."""
+    index: int
+    """The network's place in the plan's order."""
+    pools: list[Pool]
+    demand: Demand
+    lease: int
+    """Seconds."""
+    assignable: int
+    shared: int
+    """Addresses beyond its own that its clients get: free ones of other networks on its LAN."""
+    bound: int
+    headroom: float
+
+    @property
+    def name(self) -> str:
+        """The network's name."""
+        return self.pools[0].name
+
+    @property
+    def path(self) -> PlanPath:
+        """Where the demand is."""
+        return (*self.pools[0].path, "demand")
+
+    @property
+    def elsewhere(self) -> str:
+        """The shared addresses in words; nothing if there are none."""
+        return f", {self.shared:,} more elsewhere on its LAN" if self.shared else ""
+
+    @property
+    def capacity(self) -> int:
+        """Clients that can have an address at once."""
+        return self.assignable + self.shared + self.bound
+
+    @cached_property
+    def size(self) -> Size:
+        """What its demand takes."""
+        return size(self.demand, self.lease, self.capacity, self.headroom)
+
+    @cached_property
+    def kept(self) -> int:
+        """Host addresses of its subnet that somebody has: gateway, static hosts, interfaces."""
+        hosts = AddressSet([self.pools[0].network.subnet.hosts])
+        return len(self.every.taken(self.index) & hosts)
+
+    @property
+    def needed(self) -> int:
+        """The fewest addresses that meet the accepted risk."""
+        return self.size.needed()
+
+    @property
+    def comfortable(self) -> int:
+        """The same with headroom."""
+        return self.size.comfortable()
+
+
+def sized_networks(pools: Pools, behaviours: Behaviours) -> list[Sized]:
+    """The networks whose demand can be sized, in the plan's order: those whose leases expire.
+
+    Visitors who keep their addresses for good take ever more; `lease-infinite` reports that.
+    """
+    found = []
+    for index, group in enumerate(pools.by_network):
+        demand = group[0].network.demand
+        lease = lease_of(group[0], behaviours)
+        if demand is None or not sizable(demand, lease):
+            continue
+        # Of a link between two there is nothing to keep free.
+        is_link = group[0].network.subnet.bits >= LINK
+        headroom = 0.0 if is_link else pools.plan.checks.headroom
+        room, bound = len(pools.assignable_in(index)), len(group[0].bindings)
+        found.append(Sized(pools, index, group, demand, lease, room, 0, bound, headroom))
+    return _with_shared(pools, behaviours, found)
+
+
+def _with_shared(pools: Pools, behaviours: Behaviours, found: list[Sized]) -> list[Sized]:
+    """The same, with what their servers assign from other pools of the segment when one is full."""
+    needed = {one.name: one.needed for one in found} if pools.topology.segments else {}
+    for number, one in enumerate(found if needed else ()):
+        together = segment_served_as_one(pools, behaviours, one.name)
+        others = [name for name in together if name != one.name]
+        free = sum(_capacity(pools, name) - needed.get(name, 0) for name in others)
+        found[number] = replace(one, shared=max(0, free))
+    return found
+
+
+def segment_served_as_one(pools: Pools, behaviours: Behaviours, name: str) -> Sequence[str]:
+    """The networks on a network's LAN whose pools one server assigns from when its own is full."""
+    topology = pools.topology
+    servers = topology.serving(name)
+    behaviour = behaviours.get(next(iter(servers))) if len(servers) == 1 else None
+    if behaviour is None or not behaviour.assigns_by_secondary:
+        return (name,)
+    return [n for n in topology.segment_of(name) if topology.serving(n) == servers]
+
+
+def _capacity(pools: Pools, name: str) -> int:
+    own = pools.of(name)
+    return sum(len(pool.assignable) for pool in own) + len(own[0].bindings)
+
+
+def lease_of(pool: Pool, behaviours: Behaviours) -> int:
+    """The lease time of a pool in seconds; the device's default, or a day, if the plan has none."""
+    if pool.offer.lease is not None:
+        return pool.offer.lease
+    behaviour = behaviours.get(pool.server or "")
+    return A_DAY if behaviour is None else behaviour.default_lease

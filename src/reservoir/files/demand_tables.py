@@ -1,0 +1,123 @@
+"""Tables that a demand names: arrivals that come together, and leases of the past."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+from pydantic import ValidationError
+
+from reservoir.core.leases.table import LeaseTable
+from reservoir.core.plan.demand import Arrival
+from reservoir.core.plan.history import History
+from reservoir.core.problems import InputError, Place, Problem
+from reservoir.core.wording import hint
+from reservoir.files.lease_list import read_leases
+from reservoir.files.plan_errors import described_errors
+from reservoir.files.tables import TablePlaces, csv_rows
+from reservoir.files.texts import read_utf8
+
+TIMETABLE_COLUMNS = ("at", "devices", "over", "stay")
+REQUIRED = ("at", "devices", "stay")
+
+LARGEST_TIMETABLE = 16 * 1024 * 1024
+"""Bytes."""
+
+HISTORY_COLUMNS = {"starts": "start", "expires": "end"}
+"""What a history calls the columns of a lease list."""
+
+
+def read_timetable(file: str, instead: str | None = None) -> Sequence[Arrival]:
+    """Read the groups of a timetable, whose first line names its columns, in any order.
+
+    Args:
+        file: Its path.
+        instead: A text that counts instead of what the file has.
+
+    Raises:
+        InputError: the file can't be read, or with every wrong cell.
+    """
+    data = read_utf8(file, LARGEST_TIMETABLE) if instead is None else instead.encode()
+    data = data.replace(b"\r\n", b"\n")
+    rows, lines = csv_rows(file, data.decode())
+    header = [cell.strip() for cell in rows[0]] if rows else []
+    _require_columns(file, header)
+    places = TablePlaces(file, data, lines[1:], {name: header.index(name) for name in header})
+    arrivals, problems = [], []
+    for number, row in enumerate(rows[1:]):
+        if len(row) != len(header):
+            message = f"the row has {len(row)} cells, but the first line has {len(header)} columns"
+            problems.append(Problem(Place(file, lines[number + 1]), message))
+            continue
+        cells = {name: cell.strip() for name, cell in zip(header, row, strict=True)}
+        try:
+            arrivals.append(Arrival.model_validate({k: v for k, v in cells.items() if v}))
+        except ValidationError as error:
+            problems += [
+                Problem(places.place(number, str(path[0]) if path else "at"), message)
+                for path, message, _ in described_errors(error)
+            ]
+    if problems:
+        raise InputError(problems)
+    return arrivals
+
+
+def _require_columns(file: str, header: Sequence[str]) -> None:
+    """Require the columns of a timetable, each once.
+
+    Raises:
+        InputError: one is missing, there twice, or unknown.
+    """
+    wanted = f"its first line should be: {','.join(TIMETABLE_COLUMNS)}"
+    problems = [
+        f"{name!r} is not a column of a timetable{hint(name, TIMETABLE_COLUMNS)}; {wanted}"
+        for name in header
+        if name not in TIMETABLE_COLUMNS
+    ]
+    problems += [
+        f"the column {name} is missing; {wanted}" for name in REQUIRED if name not in header
+    ]
+    problems += [
+        f"the column {name} is there twice; {wanted}"
+        for name in TIMETABLE_COLUMNS
+        if header.count(name) > 1
+    ]
+    if problems:
+        raise InputError([Problem(Place(file, 1), message) for message in problems])
+
+
+def read_history(file: str, columns: Mapping[str, str] | None = None) -> History:
+    """Read leases of the past: a lease list that says when each began and ended.
+
+    Args:
+        file: Its path, or ``-`` for standard input.
+        columns: What the file calls some columns of a lease list; ``start`` and ``end`` are
+            known besides.
+
+    Raises:
+        InputError: the file can't be read, or with every row that doesn't say it.
+    """
+    leases = read_leases(file, columns, also=HISTORY_COLUMNS).leases
+    problems = _incomplete(file, leases)
+    if not len(leases):
+        problems = [Problem(Place(file), "the history has no leases")]
+    if problems:
+        raise InputError(problems)
+    return History(leases.address, leases.starts, leases.expires)
+
+
+def _incomplete(file: str, leases: LeaseTable) -> list[Problem]:
+    """The rows that don't say when a lease began and ended."""
+    found = []
+    for what, missing in (
+        ("start", ~np.isfinite(leases.starts)),
+        ("end", np.isnan(leases.expires)),
+    ):
+        for row in np.flatnonzero(missing).tolist():
+            where = Place(file, int(leases.line[row]))
+            found.append(Problem(where, f"{what}: a history says when each lease began and ended"))
+    for row in np.flatnonzero(leases.expires < leases.starts).tolist():
+        where = Place(file, int(leases.line[row]))
+        found.append(Problem(where, "end: the lease ends before it begins"))
+    return sorted(found, key=lambda problem: problem.place.line or math.inf)

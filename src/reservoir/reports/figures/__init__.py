@@ -1,0 +1,1 @@
+"""Figures: the day of a pool, the address space of a plan."""

@@ -1,0 +1,125 @@
+"""A pool's day: addresses taken, the risk, the capacity; and what each lease time would take."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from reservoir.core.sizing.size import Size
+from reservoir.core.values.durations import format_duration
+from reservoir.core.wording import counted
+from reservoir.reports.figures.style import INK, LOOKS, RC, canvas, titled
+from reservoir.reports.sizing import chance, lease_times
+from reservoir.reports.theme import clock
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+HOUR = 3_600
+
+WORTH_NOTING = 0.001
+"""A share of refused clients from which on a moment is marked."""
+
+
+def figure(size: Size, name: str, *, has_pool: bool) -> Figure:
+    """Draw the day of a network, and lease times against addresses where clients come and go."""
+    import matplotlib as mpl  # late: takes a second
+
+    with mpl.rc_context(RC):
+        found = canvas()
+        if not size.demand.comes_and_goes:
+            _day(found.subplots(), size, name, has_pool=has_pool)
+            return found
+        upper, lower = found.subplots(2, 1, height_ratios=(3, 2))
+        _day(upper, size, name, has_pool=has_pool)
+        _leases(lower, size, has_pool=has_pool)
+        return found
+
+
+def _day(axes: Axes, size: Size, name: str, *, has_pool: bool) -> None:
+    occupancy = size.occupancy()
+    hours = np.append(occupancy.moments, 24 * HOUR) / HOUR
+    mean = np.append(occupancy.mean, occupancy.mean[0])
+    upto = occupancy.quantile(1 - size.demand.risk)
+    above = np.append(upto, upto[0])
+    look, band = LOOKS["taken"], LOOKS["band"]
+    axes.fill_between(hours, mean, color=look.colour, label="taken on average", lw=0)
+    axes.plot(hours, mean, color=INK, lw=1.4)
+    if (above > np.ceil(mean - 1e-9)).any():
+        label = f"exceeded at a moment with a chance of {chance(size.demand.risk)}"
+        axes.fill_between(
+            hours, mean, above, facecolor="none", edgecolor=band.colour, hatch=band.hatch,
+            lw=0.8, label=label,
+        )  # fmt: skip
+    highest = max(float(above.max()), size.needed())
+    if has_pool:
+        axes.axhline(size.capacity, color=INK, lw=2, ls="--")
+        axes.annotate(
+            f"{counted(size.capacity, 'address')} for clients", (24, size.capacity),
+            textcoords="offset points", xytext=(-4, 5), ha="right", fontweight="bold",
+        )  # fmt: skip
+        highest = max(highest, size.capacity)
+        _refusals(axes, size, hours[:-1], highest)
+    axes.set_xlim(0, 24)
+    axes.set_ylim(0, highest * 1.14 + 1)
+    axes.set_xticks(range(0, 25, 3), [f"{hour:02}:00" for hour in range(0, 25, 3)])
+    axes.set_ylabel("addresses taken")
+    axes.legend(loc="upper left", frameon=False, ncols=3)
+    titled(
+        axes, f"{name}: a lease of {format_duration(size.lease)}", _told(size, has_pool=has_pool)
+    )
+
+
+def _told(size: Size, *, has_pool: bool) -> str:
+    at = "" if size.peak_at is None else f" at {clock(size.peak_at)}"
+    said = f"peak {counted(size.peak, 'address')}{at}; {size.needed():,} needed"
+    if not size.crowd.is_known:
+        said += f" for a chance of {chance(size.demand.risk)}"
+    if has_pool:
+        said += f"; chance of a refusal on a day {chance(size.risk)}"
+    return said
+
+
+def _refusals(axes: Axes, size: Size, hours: np.ndarray, highest: float) -> None:
+    """Mark when clients are refused."""
+    occupancy = size.occupancy()
+    refused = occupancy.refused(size.capacity) >= WORTH_NOTING
+    refused |= occupancy.mean > size.capacity
+    if not refused.any():
+        return
+    look = LOOKS["refused"]
+    axes.fill_between(
+        hours, highest * 1.03, highest * 1.06, where=refused.tolist(), facecolor=look.colour,
+        edgecolor=INK, hatch=look.hatch, lw=0, label="clients are refused",
+    )  # fmt: skip
+
+
+def _leases(axes: Axes, size: Size, *, has_pool: bool) -> None:
+    """Lease times against the addresses that they take, the present one marked."""
+    times = sorted(lease_times(size))
+    places = np.arange(len(times))
+    needed = [needed for _, needed, _ in times]
+    comfortable = [comfortable for *_, comfortable in times]
+    axes.plot(places, needed, color=INK, marker="o", ms=5, lw=1.4, label="addresses needed")
+    axes.plot(
+        places, comfortable, color=INK, marker="s", ms=4, lw=1.2, ls=":",
+        label=f"with {size.headroom:.0%} headroom",
+    )  # fmt: skip
+    now = next(place for place, (lease, *_) in enumerate(times) if lease == size.lease)
+    axes.plot(
+        now, needed[now], marker="D", ms=11, color=LOOKS["refused"].colour, mec=INK, ls="",
+        label="now",
+    )  # fmt: skip
+    if has_pool:
+        axes.axhline(size.capacity, color=INK, lw=2, ls="--")
+    axes.set_yscale("log")
+    from matplotlib.ticker import FuncFormatter, NullFormatter  # late: see above
+
+    axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
+    axes.yaxis.set_minor_formatter(NullFormatter())
+    axes.set_xticks(places, [format_duration(lease) for lease, *_ in times])
+    axes.set_ylabel("addresses needed")
+    axes.set_xlabel("lease time")
+    axes.legend(loc="upper left", frameon=False, ncols=3)

@@ -1,0 +1,296 @@
+"""How large pools must be: a line a network, a page for one, and JSON."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from reservoir.api.sizing import Sizing
+from reservoir.core.sizing.networks import Sized
+from reservoir.core.sizing.observed import Observed
+from reservoir.core.sizing.size import USUAL, Size
+from reservoir.core.values.durations import format_duration
+from reservoir.core.wording import counted
+from reservoir.reports.frame import framed
+from reservoir.reports.theme import clock, columns, shown_moment, styled, wrapped
+
+HEADINGS = ("network", "addresses", "peak", "at", "refusal", "refused a day", "needed",
+            "with headroom", "lease", "longest", "prefix")  # fmt: skip
+
+DAYS_SHOWN = 14
+"""Observed days that are listed; the last ones."""
+
+LABEL = 16
+"""Characters of the labels at the left of a page."""
+
+
+def table(sizing: Sizing, width: int) -> Iterator[str]:
+    """A line for each network, then those that were not sized; a closing line with counts."""
+    if sizing.networks:
+        heading, *rows = columns([HEADINGS, *map(_row, sizing.networks)])
+        yield styled(heading, "heading")
+        for one, row in zip(sizing.networks, rows, strict=True):
+            yield styled(row, _meaning(one.size)) if _meaning(one.size) else row
+        yield ""
+    for name, why in sizing.left_out.items():
+        yield f"{name} was not sized: {why}."
+    if sizing.left_out:
+        yield ""
+    yield from wrapped(summary(sizing), width, "")
+
+
+def _meaning(size: Size) -> str:
+    if not is_enough(size):
+        return "error"
+    return "warning" if size.comfortable() > size.capacity else ""
+
+
+def is_enough(size: Size) -> bool:
+    """Whether the pool meets the accepted risk."""
+    return size.needed() <= size.capacity
+
+
+def _row(one: Sized) -> tuple[str, ...]:
+    size = one.size
+    return (
+        one.name,
+        f"{one.capacity:,}",
+        f"{size.peak:,}",
+        "-" if size.peak_at is None else clock(size.peak_at),
+        chance(size.risk),
+        amount(size.refused_per_day),
+        f"{size.needed():,}",
+        f"{size.comfortable():,}",
+        format_duration(one.lease),
+        longest(size),
+        f"/{size.prefix(one.kept)}",
+    )
+
+
+def summary(sizing: Sizing) -> str:
+    """How many networks were sized, and how many are too small."""
+    sizes = [one.size for one in sizing.networks]
+    short = sum(not is_enough(size) for size in sizes)
+    tight = sum(is_enough(size) and size.comfortable() > size.capacity for size in sizes)
+    said = [f"{counted(len(sizes), 'network')} sized"]
+    said += [f"{short:,} too small"] if short else []
+    said += [f"{tight:,} without the headroom asked for"] if tight else []
+    said += ["each is large enough"] if sizes and not short and not tight else []
+    return ", ".join(said) + "."
+
+
+def chance(share: float) -> str:
+    """A chance for people: not more digits than count, and never rounded to none or all."""
+    if share in (0.0, 1.0):
+        return f"{share:.0%}"
+    if share < 1e-5:
+        return "<0.001%"
+    if share > 0.999:
+        return ">99.9%"
+    return f"{share * 100:.2g}%" if share < 0.1 else f"{share:.0%}"
+
+
+def amount(number: float) -> str:
+    """A number of clients for people."""
+    if number == 0 or number >= 100:
+        return f"{number:,.0f}"
+    return "<0.01" if number < 0.01 else f"{number:.2g}"
+
+
+def longest(size: Size) -> str:
+    """The longest lease time that fits."""
+    return "none" if size.longest_lease is None else format_duration(size.longest_lease)
+
+
+def page(size: Size, name: str, kept: int, width: int, *, has_pool: bool) -> Iterator[str]:
+    """All that is known of one network or demand.
+
+    Args:
+        size: Its size.
+        name: What it is called.
+        kept: Addresses of its subnet that are never assigned.
+        width: Characters of a line.
+        has_pool: Whether the size of its pool is known.
+    """
+    room = f", {counted(size.capacity, 'address')} for clients" if has_pool else ""
+    yield styled(f"{name}: a lease of {format_duration(size.lease)}{room}", "heading")
+    yield ""
+    for label, text in _facts(size, kept, has_pool=has_pool):
+        yield from wrapped(text, width, " " * LABEL, styled(label.ljust(LABEL), "name"))
+    if size.observed is not None:
+        yield ""
+        yield from _days(size.observed)
+    if size.demand.comes_and_goes:
+        yield ""
+        yield from _lease_table(size, has_pool=has_pool)
+
+
+def _facts(size: Size, kept: int, *, has_pool: bool) -> Iterator[tuple[str, str]]:
+    needed, risk = size.needed(), chance(size.demand.risk)
+    at = "" if size.peak_at is None else f" at {clock(size.peak_at)}"
+    if size.observed is not None:
+        yield "observed", _observed(size.observed)
+    yield "peak", f"{counted(size.peak, 'address')} taken{at}, at the end of the horizon" if (
+        size.demand.growth and size.demand.horizon
+    ) else f"{counted(size.peak, 'address')} taken{at}"  # fmt: skip
+    if has_pool:
+        refused = amount(size.refused_per_day)
+        yield (
+            "refusal",
+            f"{chance(size.risk)} chance that on a day a client gets no address"
+            + (f"; {refused} a day on average" if size.risk else ""),
+        )
+    accepted = "" if size.crowd.is_known else f" for a chance of {risk}"
+    yield (
+        "smallest range",
+        (
+            f"{counted(needed, 'address')}{accepted}; "
+            f"{size.comfortable():,} with {size.headroom:.0%} headroom"
+        ),
+    )
+    if has_pool and size.demand.comes_and_goes:
+        yield "longest lease", _longest_lease(size)
+    yield "prefix", f"a /{size.prefix(kept)} holds it, with headroom and what is never assigned"
+    yield "renewals", f"{size.renewals_per_second:.3g} a second at the busiest time"
+    half, most = format_duration(size.outage_survived), format_duration(size.lease)
+    yield (
+        "server outage",
+        (f"for {half} nobody loses an address (T1); after {most} everybody has lost it"),
+    )
+
+
+def _longest_lease(size: Size) -> str:
+    if size.longest_lease is None:
+        return "no lease time in common use fits"
+    return f"{format_duration(size.longest_lease)} fits, with headroom"
+
+
+def _observed(seen: Observed) -> str:
+    trend = f"{abs(seen.trend):.2g} addresses a day"
+    steady = "steady" if abs(seen.trend) < 0.05 else (
+        f"growing by {trend}" if seen.trend > 0 else f"falling by {trend}"
+    )  # fmt: skip
+    return (
+        f"at most {counted(seen.peak, 'address')} taken, at {shown_moment(seen.peak_at)}; "
+        f"in {counted(len(seen.days), 'day')} {steady}"
+    )
+
+
+def _days(seen: Observed) -> list[str]:
+    """The most that was taken on each day, and a bar."""
+    most = max(*seen.peaks, 1)
+    rows = [
+        (
+            datetime.date.fromordinal(datetime.date(1970, 1, 1).toordinal() + day).isoformat(),
+            f"{peak:,}",
+            "#" * round(40 * peak / most),
+        )
+        for day, peak in list(zip(seen.days, seen.peaks, strict=True))[-DAYS_SHOWN:]
+    ]
+    heading, *lines = columns([("day", "most taken", ""), *rows], left=(0, 2))
+    return [styled(heading, "heading"), *lines]
+
+
+def lease_times(size: Size) -> list[tuple[int, int, int]]:
+    """Lease times in common use and the present one, longest first: seconds, needed, comfortable.
+
+    A lease time that needs as much as the next longer one is left out, but for the present one.
+    """
+    found: list[tuple[int, int, int]] = []
+    for lease in sorted({*USUAL, size.lease}, reverse=True):
+        needed = size.needed(lease)
+        if found and found[-1][1] == needed and found[-1][0] != size.lease and lease != size.lease:
+            continue
+        found.append((lease, needed, size.comfortable(lease)))
+    return found
+
+
+def _lease_table(size: Size, *, has_pool: bool) -> Iterator[str]:
+    heads = ("lease", "addresses needed", "with headroom", "fits" if has_pool else "", "")
+    rows = [
+        (
+            format_duration(lease),
+            f"{needed:,}",
+            f"{comfortable:,}",
+            _fits(size, needed, comfortable) if has_pool else "",
+            "<- now" if lease == size.lease else "",
+        )
+        for lease, needed, comfortable in lease_times(size)
+    ]
+    heading, *lines = columns([heads, *rows], left=(0, 3, 4))
+    yield styled(heading, "heading")
+    yield from lines
+
+
+def _fits(size: Size, needed: int, comfortable: int) -> str:
+    if comfortable <= size.capacity:
+        return "yes"
+    return "without headroom" if needed <= size.capacity else "no"
+
+
+def as_json(sizing: Sizing, inputs: Sequence[str], *, detailed: bool) -> str:
+    """One JSON object; with the lease times of each network if ``detailed``."""
+    sizes = [one.size for one in sizing.networks]
+    return framed(
+        "size",
+        inputs,
+        networks=[
+            {
+                "network": one.name,
+                "assignable": one.assignable,
+                "bound": one.bound,
+                "shared": one.shared,
+                **fields(one.size, one.kept, has_pool=True, detailed=detailed),
+            }
+            for one in sizing.networks
+        ],
+        left_out=[{"network": name, "because": why} for name, why in sizing.left_out.items()],
+        summary={
+            "networks": len(sizes),
+            "too_small": sum(not is_enough(size) for size in sizes),
+        },
+    )
+
+
+def demand_as_json(size: Size, inputs: Sequence[str], *, has_pool: bool) -> str:
+    """The same of a demand that is in no plan: one network without a name."""
+    own = {"network": None, "assignable": size.capacity if has_pool else None}
+    own |= fields(size, 1, has_pool=has_pool, detailed=True)
+    short = int(has_pool and not is_enough(size))
+    return framed("size", inputs, networks=[own], summary={"networks": 1, "too_small": short})
+
+
+def fields(size: Size, kept: int, *, has_pool: bool, detailed: bool) -> dict[str, Any]:
+    """What is known of a size, as JSON has it."""
+    found: dict[str, Any] = {
+        "peak": size.peak,
+        "peak_at": None if size.peak_at is None else clock(size.peak_at),
+        "risk": round(size.risk, 12) if has_pool else None,
+        "accepted_risk": size.demand.risk,
+        "refused_per_day": round(size.refused_per_day, 6) if has_pool else None,
+        "smallest_range": size.needed(),
+        "with_headroom": size.comfortable(),
+        "headroom": size.headroom,
+        "lease": size.lease,
+        "longest_lease": size.longest_lease if has_pool else None,
+        "prefix": size.prefix(kept),
+        "renewals_per_second": round(size.renewals_per_second, 6),
+        "outage_survived": size.outage_survived,
+    }
+    if detailed and size.demand.comes_and_goes:
+        found["lease_times"] = [
+            {"lease": lease, "smallest_range": needed, "with_headroom": comfortable}
+            for lease, needed, comfortable in lease_times(size)
+        ]
+    if size.observed is not None:
+        found["observed"] = {
+            "peak": size.observed.peak,
+            "peak_at": size.observed.peak_at,
+            "trend_per_day": round(size.observed.trend, 6),
+            "days": [
+                {"day": day, "peak": peak}
+                for day, peak in zip(size.observed.days, size.observed.peaks, strict=True)
+            ],
+        }
+    return found
