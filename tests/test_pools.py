@@ -19,7 +19,7 @@ from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.hosts import FIRST_IDENTIFIER, client_numbers, joined, repeated
 from reservoir.core.plan.model import Plan, format_path
 from reservoir.core.pools import Pools
-from reservoir.core.sizing.demand import peak_devices
+from reservoir.core.sizing.size import clients_expected
 from reservoir.core.values.addresses import Span, format_address, parse_address
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.text_column import TextColumn
@@ -182,7 +182,7 @@ def test_demand_grows_by_compound_interest(tmp_path: Path) -> None:
         ).plan
         demand = plan.networks["a"].demand
         assert demand is not None
-        assert peak_devices(demand, 3_600) == peak
+        assert clients_expected(demand, 3_600) == peak
 
 
 def test_a_wider_range_is_as_wide_as_needed_and_takes_nothing_of_others(tmp_path: Path) -> None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from reservoir.api.comparisons import compare, notices
 from reservoir.api.configuration import combine, convert, read
 from reservoir.api.lease_lists import adopt, check_leases
-from reservoir.api.plans import Plan, check, load, loads, mend, write
+from reservoir.api.plans import Plan, check, load, loads, mend, space, write
 from reservoir.api.rehearsals import prove, rehearse, served_by
 from reservoir.api.scripts import scripts, unscripted
 from reservoir.api.sizing import Sizing, size, size_demand
@@ -66,6 +66,7 @@ __all__ = [
     "served_by",
     "size",
     "size_demand",
+    "space",
     "stages",
     "unscripted",
     "write",

@@ -13,6 +13,7 @@ from reservoir.core.findings import Obstacle
 from reservoir.core.plan.selection import only_networks
 from reservoir.core.pools import Pools
 from reservoir.core.problems import UnknownNameError
+from reservoir.core.space import Space
 from reservoir.core.subject import Subject
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.sheet.library import beside
@@ -205,6 +206,20 @@ def write(
 def pools_of(subject: Subject) -> Pools:
     """The pools of a subject; a plan's are built once."""
     return subject.pools if isinstance(subject, Plan) else Pools(subject.plan)
+
+
+def space(subject: Subject, only: Collection[str] = ()) -> Space:
+    """What each address of a subject is for, and what is free.
+
+    Args:
+        subject: A plan, or configuration that was read, perhaps with a plan.
+        only: Networks that have to be in it.
+
+    Raises:
+        UnknownNameError: there is no such network.
+    """
+    require_known("network", only, subject.plan.networks)
+    return Space(pools_of(subject))
 
 
 def sheets_of(subject: Subject) -> dict[str, Sheet]:

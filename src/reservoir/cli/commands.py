@@ -25,6 +25,7 @@ COMMANDS = (
     "rehearse",
     "stand-in",
     "size",
+    "map",
     "dialect",
     "schema",
     "demo",

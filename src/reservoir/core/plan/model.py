@@ -203,7 +203,7 @@ class Defaults(Part):
     domain: WordText | None = None
     lease: DurationText | None = None
     next_server: AddressText | None = None
-    options: OptionsText = Field(default_factory=dict)
+    options: OptionsText = Field(default={})
 
 
 def _service(device: str) -> dict[str, str]:
@@ -228,7 +228,7 @@ class Network(Part):
     domain: WordText | None = None
     lease: DurationText | None = None
     next_server: AddressText | None = None
-    options: OptionsText = Field(default_factory=dict)
+    options: OptionsText = Field(default={})
     demand: Demand | None = None
     static: tuple[StaticHost, ...] = ()
     bindings: tuple[Binding, ...] = ()

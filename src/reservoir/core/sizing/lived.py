@@ -13,11 +13,14 @@ import numpy as np
 
 from reservoir.core.sizing.streams import DAY, Crowd
 
-CLIENTS = 40_000
-"""As many clients come in all the days together, about."""
+AT_ONCE = 10_000
+"""Clients whose days are lived together, about."""
 
-DAYS = (10, 400)
-"""Days that are lived, at least and at most."""
+ENOUGH = 2_000
+"""Refusals after which their number a day is known well enough: to some percent."""
+
+MOST = 100_000
+"""Clients after whose days it has to be."""
 
 
 def refusals_lived(crowd: Crowd, lease: int, places: int) -> float:
@@ -34,30 +37,36 @@ def refusals_lived(crowd: Crowd, lease: int, places: int) -> float:
         int((s.edges[-1] + s.stays.holds(lease, s.released).longest) // DAY) + 1
         for s in crowd.streams
     )
-    days = int(min(max(CLIENTS / max(a_day, 1), DAYS[0]), DAYS[1]))
-    times, ends = _visits(crowd, lease, before + days)
-    held: list[float] = []
-    refused = 0
-    counted_from = before * DAY
-    for at, end in zip(times.tolist(), ends.tolist(), strict=True):
-        while held and held[0] <= at:
-            heapq.heappop(held)
-        if len(held) < free:
-            heapq.heappush(held, end)
-        elif at >= counted_from:
-            refused += 1
-    return refused / days + max(0, crowd.always - places)
-
-
-def _visits(crowd: Crowd, lease: int, days: int) -> tuple[np.ndarray, np.ndarray]:
-    """When each client comes, ascending, and until when it holds an address: shape (n,) each."""
+    days = max(10, round(AT_ONCE / max(a_day, 1)))
     chance = np.random.default_rng(0)
+    held: list[float] = []
+    refused, lived = 0, -before
+    while refused < ENOUGH and lived * a_day < MOST:
+        some = days if lived >= 0 else before
+        times, ends = _visits(crowd, lease, lived, some, chance)
+        turned_away = 0
+        for at, end in zip(times.tolist(), ends.tolist(), strict=True):
+            while held and held[0] <= at:
+                heapq.heappop(held)
+            if len(held) < free:
+                heapq.heappush(held, end)
+            else:
+                turned_away += 1
+        refused += turned_away if lived >= 0 else 0
+        lived += some
+    return refused / lived + max(0, crowd.always - places)
+
+
+def _visits(
+    crowd: Crowd, lease: int, first: int, days: int, chance: np.random.Generator
+) -> tuple[np.ndarray, np.ndarray]:
+    """When each client of some days comes, ascending, and until when it holds an address."""
     times, ends = [], []
     for stream in crowd.streams:
         a_day = [round(stream.count)] * days if stream.is_known else chance.poisson(
             stream.count, days
         ).tolist()  # fmt: skip
-        day = np.repeat(np.arange(days), a_day)
+        day = np.repeat(np.arange(first, first + days), a_day)
         at = stream.arrivals(chance.random(len(day)))
         holds = stream.stays.holds(lease, stream.released)
         which = np.searchsorted(np.cumsum(holds.shares), chance.random(len(day)))

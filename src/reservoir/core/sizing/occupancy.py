@@ -8,12 +8,14 @@ one with the same chance: a binomial number. All of them together are the sum, e
 Somebody is refused on a day if that sum exceeds the pool at any moment of it. That chance has no
 closed form; it is taken as
 
-    1 - (1 - largest chance at one moment) exp(-new excursions above the pool a day)
+    1 - (1 - chance at the busiest moment) exp(-other excursions above the pool)
 
-where the excursions are the upward crossings, less those that only return to one that has not
-ended: near the top the number falls faster than it rises, and of every crossing the share
-rise/fall is followed by another (Poisson clumping; Aldous 1989, chapter B). Against simulated days
-the smallest sufficient pool differs by two addresses at most, or half a percent of a large one.
+An excursion begins with an upward crossing and ends with a downward one; after the busiest moment
+the first are counted, before it the last, less those that only return to an excursion which hasn't
+ended: of upward crossings the share rise/fall is followed by another before the number has come
+down, and backwards in time of downward ones the share fall/rise (Poisson clumping; Aldous 1989,
+chapter B). Against simulated days the smallest sufficient pool differs by two addresses at most, or
+two percent of a large one.
 """
 
 from __future__ import annotations
@@ -29,11 +31,16 @@ from numpy.typing import NDArray
 from reservoir.core.sizing.stays import Values
 from reservoir.core.sizing.streams import DAY, Crowd, moments_of
 
-STEP = 60.0
+STEP = 120.0
 """Seconds between two moments that are looked at; turns of the arrivals are looked at besides."""
 
-BREADTH = 9
+BREADTH = 7
 """Standard deviations beyond which nothing is expected."""
+
+ALIKE = 0.05
+"""Addresses; moments that differ by less are equally busy."""
+
+MOMENTS_A_CHUNK = 4_000
 
 LARGEST_TABLE = 500_000
 """Numbers in the tables that are worked on at once."""
@@ -107,8 +114,8 @@ class Occupancy:
 
     @property
     def peak_at(self) -> int:
-        """The first busiest moment: seconds from midnight."""
-        return int(self.moments[np.flatnonzero(self.mean >= self.peak * (1 - 1e-12))[0]])
+        """The first moment that is as busy as any: seconds from midnight."""
+        return int(self.moments[np.flatnonzero(self.mean >= self.peak - ALIKE)[0]])
 
     @cached_property
     def _weights(self) -> Values:
@@ -148,18 +155,27 @@ class Occupancy:
         if places[-1] < surely:
             return np.ones(len(places))
         near = np.flatnonzero(self._reaches >= places[0])
-        largest, excursions = np.zeros(len(places)), np.zeros(len(places))
-        for some in _chunks(near, int(self._reaches.max()) - int(places[0]) + 2):
-            exactly, others, above = self._distribution(some, places)
+        excursions = np.zeros(len(places))
+        # One number less and one more than asked for: an excursion goes from one to the next.
+        wide = np.arange(places[0] - 1, places[-1] + 2)
+        for some in _chunks(near, len(wide)):
+            exactly, others = self._exactly(some, wide)
+            rise = self._rate[some, None] * others
             back, more = (part[some, None] for part in self._fall)
-            falls = np.maximum(back + (places[None, :] - self.mean[some, None]) * more, 0.0)
-            rises, ends = self._rate[some, None] * others, exactly * falls
-            another = np.divide(rises, ends, out=np.full_like(ends, 2.0), where=ends > 0)
-            excursions += self._weights[some] @ (rises * np.clip(1 - another, 0.0, 1.0))
-            largest = np.maximum(largest, above.max(axis=0))
+            fall = exactly * np.maximum(back + (wide[None, :] - self.mean[some, None]) * more, 0.0)
+            begun = rise[:, 1:-1] * _lasting(rise[:, 1:-1], fall[:, 1:-1])
+            ended = fall[:, 2:] * _lasting(fall[:, 2:], rise[:, :-2])
+            is_later = (some >= self._height)[:, None]
+            excursions += self._weights[some] @ np.where(is_later, begun, ended)
+        largest = self._above(np.array([self._height]), places)[0]
         chance = 1 - (1 - largest) * np.exp(-excursions)
         falling: Values = np.maximum.accumulate(chance[::-1])[::-1]
         return np.where(falling < CERTAIN, 0.0, falling)
+
+    @cached_property
+    def _height(self) -> int:
+        """The place of the moment at which most may be taken."""
+        return int((self.mean + 2 * np.sqrt(self.variance)).argmax())
 
     @cached_property
     def _reaches(self) -> Values:
@@ -173,27 +189,37 @@ class Occupancy:
 
     def chance(self, places: int) -> float:
         """The chance that on a day somebody is refused, with so many addresses."""
-        most = int(self._reaches.max())
-        if places >= most:
-            return 0.0
-        return float(self.chances(np.arange(max(places, 0), most + 1))[0])
+        return float(self.chances(np.arange(places, places + 1))[0])
 
     def needed(self, risk: float) -> int:
         """The fewest addresses with which that chance is no larger than the risk."""
-        first = max(0, math.floor(self.peak) - 1)
-        places = np.arange(first, int(self._reaches.max()) + 2)
-        enough = np.flatnonzero(self.chances(places) <= risk)
-        return int(places[enough[0]])
+        # Fewer than at the busiest moment alone can't be enough.
+        first = int(self.quantile(1 - risk, np.array([self._height]))[0])
+        width = 1 + 2 * math.ceil(math.sqrt(math.sqrt(float(self.variance.max()))))
+        while True:
+            places = np.arange(first, first + width)
+            enough = np.flatnonzero(self.chances(places) <= risk)
+            if len(enough):
+                return int(places[enough[0]])
+            first, width = first + width, width * 2
 
-    def quantile(self, share: float) -> NDArray[np.int64]:
-        """At each moment, the addresses that are not exceeded with this chance: shape (n,)."""
-        spread = np.sqrt(self.variance)
-        found = np.ceil(self.mean - CERTAIN).astype(np.int64)
-        for at in np.flatnonzero(self._is_wide).tolist():
-            low = max(0, math.floor(self.mean[at] - BREADTH * spread[at]) - 8)
-            places = np.arange(low, int(self._reaches[at]) + 1)
-            above = self._distribution(np.array([at]), places)[2][0]
-            found[at] = places[int(np.flatnonzero(above <= 1 - share)[0])]
+    def quantile(self, share: float, at: NDArray[np.intp] | None = None) -> NDArray[np.int64]:
+        """The addresses that are not exceeded at a moment with this chance.
+
+        Args:
+            share: The chance, below 1.
+            at: The moments' places, shape (k,); all if None.
+
+        Returns:
+            Shape (k,).
+        """
+        at = np.arange(len(self.moments)) if at is None else at
+        found = np.ceil(self.mean[at] - CERTAIN).astype(np.int64)
+        low = np.floor(self.mean - BREADTH * np.sqrt(self.variance)) - 8
+        for some in _chunks(np.flatnonzero(self._is_wide[at]), 4 * MOMENTS_A_CHUNK):
+            places = np.arange(max(0, int(low[at[some]].min())), int(self._reaches[at[some]].max()))
+            enough = self._above(at[some], places) <= 1 - share
+            found[some] = places[enough.argmax(axis=1)]
         return found
 
     def refused(self, places: int) -> Values:
@@ -205,46 +231,69 @@ class Occupancy:
         shares = np.zeros(len(self.moments))
         near = np.flatnonzero((self._reaches >= places) & (self._rate > 0))
         if len(near):
-            _, others, above = self._distribution(near, np.arange(places, places + 1))
-            shares[near] = np.minimum(others[:, 0] / np.maximum(1 - above[:, 0], 1e-9), 1.0)
+            place = np.array([places])
+            others, above = self._exactly(near, place)[1][:, 0], self._above(near, place)[:, 0]
+            shares[near] = np.minimum(others / np.maximum(1 - above, TINY), 1.0)
         return shares
 
     def refusals(self, places: int) -> float:
         """Clients a day that find no address, by :meth:`refused`; right while they are few."""
         return float(self._weights @ (self._rate * self.refused(places)))
 
-    def _distribution(
-        self, at: NDArray[np.intp], places: NDArray[np.int64]
-    ) -> tuple[Values, Values, Values]:
-        """How likely numbers of addresses taken are at some moments.
+    def _above(self, at: NDArray[np.intp], places: NDArray[np.int64]) -> Values:
+        """The chance that more addresses are taken.
 
         Args:
             at: The moments' places, shape (k,).
             places: Numbers of addresses, consecutive and ascending, shape (m,).
 
         Returns:
-            The chance that just so many are taken; that a client who arrives finds just so many
-            taken by others; that more are taken. Shape (k, m) each.
+            Shape (k, m).
         """
         top = max(int(self._reaches[at].max()), int(places[-1])) + 1
-        wide = np.arange(places[0], top + 1) - self.crowd.always
-        certain, partial = np.zeros(len(at)), []
-        for group in self._binomials:
-            share = group.share[at]
-            is_partial = (share > CERTAIN) & (share < 1 - CERTAIN)
-            certain += np.where(share >= 1 - CERTAIN, group.count, 0.0)
-            if is_partial.any():
-                partial.append(_Binomial(group.count, share * is_partial, group.rate[at]))
-        taken = wide[None, :] - certain[:, None]
-        load, rate = self._poisson[at], self._rate[at]
-        if partial:
-            exactly, others = _convolved(taken, load, rate, partial)
-        else:
-            exactly = others = _poisson(taken, load)
+        exactly = self._exactly(at, np.arange(places[0], top + 1))[0]
         above = np.cumsum(exactly[:, ::-1], axis=1)[:, ::-1] - exactly
-        above[taken < 0] = 1.0
-        count = len(places)
-        return exactly[:, :count], others[:, :count], np.minimum(above[:, :count], 1.0)
+        surely = places[None, :] < self.crowd.always + self._certain(at)[:, None]
+        return np.where(surely, 1.0, np.clip(above[:, : len(places)], 0.0, 1.0))
+
+    def _certain(self, at: NDArray[np.intp]) -> Values:
+        """Members of groups all of which hold an address at some moments: shape (k,)."""
+        shares = ((group.count, group.share[at]) for group in self._binomials)
+        parts = (np.where(share >= 1 - CERTAIN, count, 0.0) for count, share in shares)
+        return np.asarray(sum(parts, np.zeros(len(at))))
+
+    def _exactly(self, at: NDArray[np.intp], places: NDArray[np.int64]) -> tuple[Values, Values]:
+        """How likely numbers of addresses taken are at some moments.
+
+        Args:
+            at: The moments' places, shape (k,).
+            places: Numbers of addresses, shape (m,).
+
+        Returns:
+            The chance that just so many are taken, and that a client who arrives finds just so
+            many taken by others. Shape (k, m) each.
+        """
+        taken = places[None, :] - self.crowd.always - self._certain(at)[:, None]
+        exactly = _poisson(taken, self._poisson[at])
+        others = exactly.copy()
+        shares = np.array([group.share[at] for group in self._binomials]).reshape(-1, len(at))
+        is_partial = (shares > CERTAIN) & (shares < 1 - CERTAIN)
+        some = np.flatnonzero(is_partial.any(axis=0))
+        if len(some):
+            groups = [
+                _Binomial(group.count, (share * partial)[some], group.rate[at[some]])
+                for group, share, partial in zip(self._binomials, shares, is_partial, strict=True)
+                if partial.any()
+            ]
+            load, rate = self._poisson[at[some]], self._rate[at[some]]
+            exactly[some], others[some] = _convolved(taken[some], load, rate, groups)
+        return exactly, others
+
+
+def _lasting(there: Values, back: Values) -> Values:
+    """The share of the crossings that are no return to an excursion which hasn't ended."""
+    again = np.divide(there, back, out=np.full_like(back, 2.0), where=back > 0)
+    return np.asarray(np.clip(1 - again, 0.0, 1.0))
 
 
 def _chunks(at: NDArray[np.intp], width: int) -> Iterator[NDArray[np.intp]]:
@@ -266,30 +315,57 @@ def _poisson(taken: Values, load: Values) -> Values:
 def _convolved(
     taken: Values, load: Values, rate: Values, groups: Sequence[_Binomial]
 ) -> tuple[Values, Values]:
-    """The same of a Poisson number and binomial ones together, by their characteristic functions.
+    """The same of a Poisson number and binomial ones together.
+
+    Args:
+        taken: Consecutive numbers for each moment, shape (k, m).
+        load: The mean of the Poisson number, shape (k,).
+        rate: Arrivals a second, of all together, shape (k,).
+        groups: The binomial numbers.
 
     Returns:
         The chance that so many are taken, and that the others have taken so many when a client
         arrives: of its own group one less may have. Shape (k, m) each.
     """
-    spread = load + sum(g.count * g.share * (1 - g.share) for g in groups)
-    mean = load + sum(g.count * g.share for g in groups)
-    reach = BREADTH * math.sqrt(float(spread.max())) + 8
-    low, high = math.floor(float((mean - reach).min())), math.ceil(float((mean + reach).max()))
-    size = 1 << (high - low + 1).bit_length()
-    angle = 2 * np.pi * np.arange(size // 2 + 1) / size
-    turn = np.exp(-1j * angle)[None, :]
-    all_of_them = load[:, None] * (turn - 1) + 1j * (angle * low)[None, :]
-    the_others = all_of_them.copy()
-    for group in groups:
-        one = np.log(1 - group.share[:, None] * (1 - turn) + TINY)
-        own = np.divide(group.rate, rate, out=np.zeros_like(rate), where=rate > 0)
-        all_of_them += group.count * one
-        the_others += (group.count - own[:, None]) * one
-    column = np.clip(np.round(taken).astype(np.int64) - low, -1, size)
-    found = []
-    for logs in (all_of_them, the_others):
-        chances = np.fft.irfft(np.exp(logs), size, axis=1)
-        padded = np.pad(np.maximum(chances, 0.0), ((0, 0), (0, 2)))  # beyond it: none
-        found.append(np.take_along_axis(padded, np.where(column < 0, size, column), axis=1))
-    return found[0], found[1]
+    exactly = _sum_of(taken, load, groups)
+    own = [np.divide(g.rate, rate, out=np.zeros_like(rate), where=rate > 0) for g in groups]
+    others = exactly * (1 - np.sum(own, axis=0))[:, None]
+    for group, share in zip(groups, own, strict=True):
+        come = np.flatnonzero(share > 0)
+        if len(come):
+            without = [
+                _Binomial(g.count - (g is group), g.share[come], g.rate[come]) for g in groups
+            ]
+            others[come] += share[come, None] * _sum_of(taken[come], load[come], without)
+    return exactly, others
+
+
+def _sum_of(taken: Values, load: Values, groups: Sequence[_Binomial]) -> Values:
+    """The chance that a Poisson number and binomial ones are together so many: shape (k, m)."""
+    parts = [_binomial(group) for group in groups]
+    widths = [chances.shape[1] for _, chances in parts]
+    first = taken[:, 0] - sum(
+        low + width - 1 for (low, _), width in zip(parts, widths, strict=True)
+    )
+    length = taken.shape[1] + sum(width - 1 for width in widths)
+    found = _poisson(first[:, None] + np.arange(length)[None, :], load)
+    for (_, chances), width in zip(parts, widths, strict=True):
+        windows = np.lib.stride_tricks.sliding_window_view(found, width, axis=1)
+        found = np.einsum("kmw,kw->km", windows, chances[:, ::-1])
+    return found
+
+
+def _binomial(group: _Binomial) -> tuple[Values, Values]:
+    """Where a binomial number is likely: its lowest values, (k,), and the chances from there on."""
+    from scipy.special import gammaln  # late: see above
+
+    count, share = group.count, np.clip(group.share, TINY, 1 - CERTAIN)
+    reach = BREADTH * np.sqrt(count * share * (1 - share)) + 8
+    low = np.maximum(np.floor(count * share - reach), 0.0)
+    width = int(min(count + 1, 2 * math.ceil(float(reach.max())) + 1))
+    low = np.minimum(low, count + 1 - width)
+    number = low[:, None] + np.arange(width)[None, :]
+    logs = gammaln(count + 1) - gammaln(number + 1) - gammaln(count - number + 1)
+    logs += number * np.log(share)[:, None] + (count - number) * np.log1p(-share)[:, None]
+    chances = np.where(group.share[:, None] > CERTAIN, np.exp(logs), number == 0)
+    return low, chances

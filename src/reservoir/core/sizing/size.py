@@ -112,9 +112,9 @@ class Size:
 
     def fits(self, lease: int) -> bool:
         """Whether the pool meets the risk with headroom, with another lease time."""
+        usable = math.floor(self.capacity / (1 + self.headroom) * (1 + 1e-9))
         occupancy = self.occupancy(lease)
-        least = with_headroom(_whole(occupancy.peak), self.headroom)
-        return least <= self.capacity and self.comfortable(lease) <= self.capacity
+        return _whole(occupancy.peak) <= usable and occupancy.chance(usable) <= self.demand.risk
 
     @cached_property
     def longest_lease(self) -> int | None:

@@ -114,9 +114,8 @@ def _holds(stays: Stays, lease: int, released: float) -> Holds:
     silent = _left_silently(stays, lease) if released < 1 else _NOBODY
     seconds, shares = silent.seconds, silent.shares
     if released:
-        middles = (np.arange(MOST_HOLDS) + 0.5) / MOST_HOLDS
-        count = MOST_HOLDS if stays.variation or stays.observed else 1
-        own = stays.quantiles(middles[:count])
+        count = MOST_HOLDS // 2 if stays.variation or stays.observed else 1
+        own = stays.quantiles((np.arange(count) + 0.5) / count)
         seconds = np.concatenate([seconds, own])
         shares = np.concatenate([shares * (1 - released), np.full(count, released / count)])
     return _joined(seconds[shares > 0], shares[shares > 0])

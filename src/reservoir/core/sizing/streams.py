@@ -20,6 +20,9 @@ from reservoir.core.sizing.stays import Stays, Values
 DAY = 86_400
 """Seconds."""
 
+FEW = 8
+"""Parts of a stretch of arrivals, and times for which addresses are held, that are looked at."""
+
 
 @dataclass(frozen=True)
 class Stream:
@@ -93,11 +96,18 @@ class Stream:
             found += self.arrived(since - half) - last
         return found * (self.count / half)
 
-    def turns(self, lease: int) -> list[float]:
-        """When arriving or giving back begins or ends, in seconds from midnight."""
-        seconds = self.stays.holds(lease, self.released).seconds
-        few = seconds if len(seconds) <= 8 else seconds[:: math.ceil(len(seconds) / 8)]
-        return [edge + back for edge in self.edges for back in (0.0, *few.tolist())]
+    def turns(self, lease: int) -> Values:
+        """When arriving or giving back begins, goes on or ends: seconds from midnight, shape (n,).
+
+        A few moments of each stretch of arrivals, and each again when addresses come back.
+        """
+        holds = self.stays.holds(lease, self.released).seconds
+        few = holds if len(holds) <= FEW else holds[:: math.ceil(len(holds) / FEW)]
+        edges = np.array(self.edges)
+        if 1 < len(edges) <= FEW:
+            whole = np.arange(0, len(edges) - 1 + 1 / FEW, 1 / FEW)
+            edges = np.interp(whole, np.arange(len(edges)), edges)
+        return np.asarray((edges[:, None] + np.append(0.0, few)[None, :]).ravel())
 
 
 @dataclass(frozen=True)
@@ -179,7 +189,7 @@ def moments_of(streams: Sequence[Stream], lease: int, step: float) -> NDArray[np
     Returns:
         Seconds from midnight, ascending, shape (n,).
     """
-    turns = np.array([turn for stream in streams for turn in stream.turns(lease)])
+    turns = np.concatenate([np.empty(0), *(stream.turns(lease) for stream in streams)])
     turns %= DAY
     before = np.nextafter(np.where(turns > 0, turns, float(DAY)), 0.0)
     every = np.concatenate([np.arange(0, DAY, step), turns, before])

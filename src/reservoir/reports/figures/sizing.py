@@ -9,7 +9,7 @@ import numpy as np
 from reservoir.core.sizing.size import Size
 from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted
-from reservoir.reports.figures.style import INK, LOOKS, RC, canvas, titled
+from reservoir.reports.figures.style import INK, LOOKS, PAPER, RC, canvas, titled
 from reservoir.reports.sizing import chance, lease_times
 from reservoir.reports.theme import clock
 
@@ -47,8 +47,8 @@ def _day(axes: Axes, size: Size, name: str, *, has_pool: bool) -> None:
     look, band = LOOKS["taken"], LOOKS["band"]
     axes.fill_between(hours, mean, color=look.colour, label="taken on average", lw=0)
     axes.plot(hours, mean, color=INK, lw=1.4)
-    if (above > np.ceil(mean - 1e-9)).any():
-        label = f"exceeded at a moment with a chance of {chance(size.demand.risk)}"
+    if (above - mean).max() > max(1.0, 0.01 * mean.max()) and not size.crowd.is_known:
+        label = f"exceeded at that moment with a chance of {chance(size.demand.risk)}"
         axes.fill_between(
             hours, mean, above, facecolor="none", edgecolor=band.colour, hatch=band.hatch,
             lw=0.8, label=label,
@@ -59,6 +59,7 @@ def _day(axes: Axes, size: Size, name: str, *, has_pool: bool) -> None:
         axes.annotate(
             f"{counted(size.capacity, 'address')} for clients", (24, size.capacity),
             textcoords="offset points", xytext=(-4, 5), ha="right", fontweight="bold",
+            bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 1},
         )  # fmt: skip
         highest = max(highest, size.capacity)
         _refusals(axes, size, hours[:-1], highest)
@@ -66,6 +67,7 @@ def _day(axes: Axes, size: Size, name: str, *, has_pool: bool) -> None:
     axes.set_ylim(0, highest * 1.14 + 1)
     axes.set_xticks(range(0, 25, 3), [f"{hour:02}:00" for hour in range(0, 25, 3)])
     axes.set_ylabel("addresses taken")
+    axes.yaxis.set_major_formatter("{x:,.0f}")
     axes.legend(loc="upper left", frameon=False, ncols=3)
     titled(
         axes, f"{name}: a lease of {format_duration(size.lease)}", _told(size, has_pool=has_pool)
@@ -115,9 +117,10 @@ def _leases(axes: Axes, size: Size, *, has_pool: bool) -> None:
     if has_pool:
         axes.axhline(size.capacity, color=INK, lw=2, ls="--")
     axes.set_yscale("log")
-    from matplotlib.ticker import FuncFormatter, NullFormatter  # late: see above
+    from matplotlib.ticker import LogLocator, NullFormatter  # late: see above
 
-    axes.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:,.0f}"))
+    axes.yaxis.set_major_locator(LogLocator(subs=(1, 2, 5)))
+    axes.yaxis.set_major_formatter("{x:,.0f}")
     axes.yaxis.set_minor_formatter(NullFormatter())
     axes.set_xticks(places, [format_duration(lease) for lease, *_ in times])
     axes.set_ylabel("addresses needed")

@@ -1,0 +1,117 @@
+"""``reservoir map``: the address space of a plan."""
+
+from __future__ import annotations
+
+import re
+from typing import TYPE_CHECKING
+
+import click
+
+from reservoir.cli.completion import network_names
+from reservoir.cli.inputs import Scalar, subject_of
+from reservoir.cli.output import save_figure, save_or_show, talk, talkative, width
+
+if TYPE_CHECKING:
+    from reservoir.core.values.addresses import Prefix
+
+
+class PrefixLength(click.ParamType[int]):
+    """The size of a subnet: ``/24``."""
+
+    name = "prefix length"
+
+    def convert(
+        self, value: str | int, param: click.Parameter | None, ctx: click.Context | None
+    ) -> int:
+        """The number of bits."""
+        if isinstance(value, int):
+            return value
+        found = re.fullmatch("/?([0-9]{1,2})", value)
+        if found is None or not 1 <= int(found[1]) <= 32:
+            self.fail(f"{value!r} is not a prefix length: write it like /24", param, ctx)
+        return int(found[1])
+
+
+@click.command("map", short_help="Show the address space of a plan.")
+@click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
+@click.option(
+    "--dialect", metavar="NAME", help="The configuration's dialect (default: recognised)."
+)
+@click.option(
+    "--network",
+    "networks",
+    multiple=True,
+    metavar="NETWORK",
+    shell_complete=network_names,
+    help="Show only this network.",
+)
+@click.option(
+    "--within",
+    multiple=True,
+    type=Scalar("subnet"),
+    metavar="BLOCK",
+    help="Look in this block: 10.84.0.0/16 (default: the /16 around each subnet).",
+)
+@click.option("--free", type=PrefixLength(), metavar="/BITS", help="List free subnets this large.")
+@click.option("--free-vlans", is_flag=True, help="List free VLAN tags.")
+@click.option("--figure", metavar="FILE", help="Draw the space: a .png or .svg file.")
+@click.option(
+    "--format",
+    "form",
+    type=click.Choice(["text", "json"]),
+    default="text",
+    help="Output format.",
+)
+@click.option("-o", "--out", metavar="FILE", help="Write the results to a file.")
+@talkative
+def command(
+    inputs: tuple[str, ...],
+    dialect: str | None,
+    networks: tuple[str, ...],
+    within: tuple[Prefix, ...],
+    free: int | None,
+    free_vlans: bool,
+    figure: str | None,
+    form: str,
+    out: str | None,
+) -> None:
+    """Show what each address of a plan, or of devices' configuration, is for, and what is free.
+
+    Networks come in the order of their addresses. An address that two would have is conflicting,
+    and marked. A subnet is free if the plan names no address of it: no network, interface or
+    route lies there, in any VRF. A VLAN tag is free if no network or interface has it.
+
+    \b
+    Examples:
+      reservoir map ferry-line.yaml
+      reservoir map ferry-line.yaml --free /24 --within 10.84.0.0/18
+      reservoir map ferry-line.yaml --free-vlans
+      reservoir map ferry-line.yaml --figure map.svg
+
+    Exit status: 0 fine, 2 unusable input.
+    """
+    import reservoir  # late: --help needs none of it
+    from reservoir.reports import space as report
+
+    subject = subject_of(inputs, dialect)
+    space = reservoir.space(subject, networks)
+    blocks = [block.subnet for block in within]
+    subnets = None if free is None else list(space.free(free, blocks))
+    tags = space.free_vlans if free_vlans else None
+    if form == "json":
+        save_or_show(report.as_json(space, subject.files, blocks, networks, subnets, tags), out)
+    elif subnets is not None or tags is not None:
+        found = list(map(str, subnets or ()))
+        found += [str(a) if a == b else f"{a}-{b}" for a, b in tags or ()]
+        save_or_show((f"{line}\n" for line in found), out)
+        if subnets is not None and not subnets:
+            where = ", ".join(map(str, blocks or space.blocks))
+            talk(f"No /{free} is free in {where}.")
+    elif figure is None or out:
+        lines = report.lines(space, blocks, networks, width())
+        save_or_show((f"{line}\n" for line in lines), out)
+    if figure is not None:
+        from reservoir.reports.figures.space import figure as drawn  # late: only for a figure
+
+        title = subject.plan.name or "Address space"
+        save_figure(drawn(space, title, blocks, networks), figure)

@@ -1,0 +1,201 @@
+"""The address space of a plan: what each address is for, what is free, which VLAN tags are."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from itertools import pairwise
+
+import numpy as np
+
+from reservoir.core.plan.model import Network
+from reservoir.core.pools import Pool, Pools
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Prefix, Span
+
+KINDS = ("conflicting", "bound", "static", "assignable", "excluded", "free")
+"""What an address is for; the first that holds. ``static`` is all that some machine has set by
+itself: static hosts, gateway, interfaces. ``free`` is a host address that the plan says nothing of.
+"""
+
+VLAN_TAGS = range(2, 4095)
+"""Tags that a new VLAN can have: 1 is everybody's default (IEEE 802.1Q section 9.6)."""
+
+USUAL_BLOCK = 16
+"""The prefix length of the blocks in which a plan's subnets are, if none are stated."""
+
+
+@dataclass(frozen=True)
+class NetworkSpace:
+    """The addresses of one network's subnet, by what they are for."""
+
+    name: str
+    network: Network
+    kinds: Mapping[str, AddressSet]
+    """By :data:`KINDS`; no address is in two of them. Together the subnet's host addresses, and
+    its edges where they conflict."""
+
+    @property
+    def subnet(self) -> Prefix:
+        """The network's subnet."""
+        return self.network.subnet.subnet
+
+
+class Space:
+    """The address space of a plan."""
+
+    def __init__(self, pools: Pools) -> None:
+        """Take the plan's pools."""
+        self._pools = pools
+        self._plan = pools.plan
+
+    @cached_property
+    def networks(self) -> list[NetworkSpace]:
+        """The networks, by their addresses; VRFs one after the other."""
+        twice = self._subnets_twice
+        found = [
+            NetworkSpace(name, network, self._kinds(index, twice[network.vrf]))
+            for index, (name, network) in enumerate(self._plan.networks.items())
+        ]
+        return sorted(found, key=lambda one: (one.network.vrf, one.subnet.span))
+
+    @cached_property
+    def _subnets_twice(self) -> dict[str, AddressSet]:
+        """For each VRF, the addresses that are in the subnets of two networks."""
+        by_vrf: dict[str, list[Span]] = {}
+        for network in self._pools.networks:
+            by_vrf.setdefault(network.vrf, []).append(network.subnet.subnet.span)
+        return {vrf: covered_twice(spans) for vrf, spans in by_vrf.items()}
+
+    def _kinds(self, index: int, twice: AddressSet) -> Mapping[str, AddressSet]:
+        network = self._pools.networks[index]
+        span = network.subnet.subnet.span
+        hosts = AddressSet([network.subnet.hosts])
+        assignable = self._pools.assignable_in(index)
+        taken = self._pools.taken(index).clipped(span)
+        own, others, by_two = self._bound(index)
+        conflicting = twice.clipped(span) | (taken & (assignable | own)) | by_two
+        conflicting |= (assignable & others) | self._assigned_by_two(index)
+        excluded = AddressSet(exclusion.range for exclusion in network.exclusions) & hosts
+        parts = (conflicting, own, taken, assignable, excluded, hosts)
+        found, before = {}, AddressSet()
+        for kind, part in zip(KINDS, parts, strict=True):
+            found[kind] = part - before
+            before |= part
+        return found
+
+    def _bound(self, index: int) -> tuple[AddressSet, AddressSet, AddressSet]:
+        """Addresses in a network's subnet that its clients are bound to, others, and several."""
+        pools, table = self._pools, self._pools.bindings
+        span = pools.networks[index].subnet.subnet.span
+        rows = pools.bindings_by_address.within(int(pools.vrf_numbers[index]), span)
+        address, client = table.address[rows], table.client[rows]
+        is_own = table.network[rows] == index
+        pairs = np.unique(np.stack([address, client]), axis=1)
+        which, count = np.unique(pairs[0], return_counts=True)
+        return (
+            AddressSet.of_addresses(address[is_own]),
+            AddressSet.of_addresses(address[~is_own]),
+            AddressSet.of_addresses(which[count > 1]),
+        )
+
+    def _assigned_by_two(self, index: int) -> AddressSet:
+        """What two servers of a network assign without knowing of each other's leases."""
+        group = self._pools.by_network[index]
+        found = AddressSet()
+        before: list[Pool] = []
+        for pool in group:
+            for other in before:
+                if not pool.keeps_in_step_with(other):
+                    found |= pool.assignable & other.assignable
+            before.append(pool)
+        return found
+
+    @cached_property
+    def used(self) -> AddressSet:
+        """Every address that the plan names or gives a subnet to, in any VRF."""
+        plan = self._plan
+        subnets = [network.subnet.subnet.span for network in plan.networks.values()]
+        for device in plan.devices.values():
+            for interface in device.interfaces.values():
+                subnets += [prefix.subnet.span for prefix in interface.addresses]
+        named = [_named(network) for network in plan.networks.values()]
+        every = [address for some in named for address in some]
+        every += [*plan.anycast, *plan.listeners, *(plan.defaults.dns or ())]
+        for device in plan.devices.values():
+            every += [route.via for route in device.routes]
+            for interface in device.interfaces.values():
+                every += [*interface.virtual, *interface.relay_to]
+        tables = [self._pools.bindings.address, self._pools.static.address]
+        addresses = np.concatenate([np.array(every, dtype=np.int64), *tables])
+        return AddressSet(subnets) | AddressSet.of_addresses(addresses) | self._routed(subnets)
+
+    def _routed(self, subnets: Sequence[Span]) -> AddressSet:
+        """Where routes lead besides the plan's own subnets; not what holds some of these."""
+        starts = np.sort(np.array([span.first for span in subnets], dtype=np.int64))
+        found = []
+        for device in self._plan.devices.values():
+            for route in device.routes:
+                span = route.to.subnet.span
+                if np.searchsorted(starts, span.first) == np.searchsorted(starts, span.last + 1):
+                    found.append(span)
+        return AddressSet(found)
+
+    @cached_property
+    def blocks(self) -> list[Prefix]:
+        """The blocks that the subnets are in: the /16 around each, if it isn't larger."""
+        wanted = {
+            Prefix(subnet.address, min(subnet.bits, USUAL_BLOCK)).subnet
+            for subnet in (one.subnet for one in self.networks)
+        }
+        return sorted(wanted, key=lambda block: (block.span.first, block.bits))
+
+    def free(self, bits: int, within: Sequence[Prefix] = ()) -> Iterator[Prefix]:
+        """The blocks of a prefix length of which the plan uses no address, ascending.
+
+        Args:
+            bits: The prefix length.
+            within: Where to look; in :attr:`blocks` if empty.
+        """
+        for span in AddressSet(block.subnet.span for block in within or self.blocks).spans():
+            size = 1 << (32 - bits)
+            for gap in self.used.complement_within(span).spans():
+                first = -(-gap.first // size) * size
+                for address in range(first, gap.last - size + 2, size):
+                    yield Prefix(address, bits)
+
+    @cached_property
+    def vlans(self) -> set[int]:
+        """The VLAN tags that networks and interfaces have."""
+        tags = {network.vlan for network in self._plan.networks.values()}
+        for device in self._plan.devices.values():
+            tags |= {interface.vlan for interface in device.interfaces.values()}
+        return {tag for tag in tags if tag is not None}
+
+    @property
+    def free_vlans(self) -> list[tuple[int, int]]:
+        """The tags that nothing has: the first and the last of each stretch, ascending."""
+        used = sorted(tag for tag in self.vlans if tag in VLAN_TAGS)
+        edges = [VLAN_TAGS.start - 1, *used, VLAN_TAGS.stop]
+        return [(low + 1, high - 1) for low, high in pairwise(edges) if high - low > 1]
+
+
+def _named(network: Network) -> list[int]:
+    """Addresses that a network names."""
+    found = [*(network.dns or ())]
+    found += [address for address in (network.gateway, network.next_server) if address is not None]
+    return found
+
+
+def covered_twice(spans: Sequence[Span]) -> AddressSet:
+    """The addresses that are in two of the spans or more."""
+    if not spans:
+        return AddressSet()
+    begins, lasts = np.array(spans, dtype=np.int64).T
+    at = np.concatenate([begins, lasts + 1])
+    step = np.concatenate([np.ones(len(begins), np.int64), -np.ones(len(lasts), np.int64)])
+    order = np.lexsort((step, at))
+    at, depth = at[order], np.cumsum(step[order])
+    twice = np.flatnonzero(depth[:-1] > 1)
+    return AddressSet.of_borders(at[twice], at[twice + 1])
