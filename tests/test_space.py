@@ -133,7 +133,7 @@ devices:
   pier:
     interfaces:
       up: {address: 10.84.0.1/24}
-      deck.30: {vlan: 30, address: 10.84.30.1/24}
+      deck.30: {parent: up, vlan: 30, address: 10.84.30.1/24}
     routes: [{to: 10.84.96.0/19, via: 10.84.0.9}, {to: 0.0.0.0/0, via: 10.84.0.254}]
 networks:
   crew: {subnet: 10.84.30.0/24, vlan: 30, gateway: 10.84.30.1, ranges: [10.84.30.20-99],
