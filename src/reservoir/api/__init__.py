@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from reservoir.api.comparisons import compare, notices
 from reservoir.api.configuration import combine, convert, read
+from reservoir.api.drafts import drafting
 from reservoir.api.lease_lists import adopt, check_leases
 from reservoir.api.plans import Plan, check, load, loads, mend, space, write
 from reservoir.api.rehearsals import prove, rehearse, served_by
@@ -55,6 +56,7 @@ __all__ = [
     "compare",
     "configuration_text",
     "convert",
+    "drafting",
     "load",
     "loads",
     "mend",

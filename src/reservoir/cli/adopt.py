@@ -7,21 +7,19 @@ from typing import TYPE_CHECKING
 
 import click
 
+from reservoir.cli.changes import (
+    changed_plan,
+    make_changes,
+    require_no_new_errors,
+    show_changes,
+)
 from reservoir.cli.completion import network_names
 from reservoir.cli.inputs import lease_options, leases_of
-from reservoir.cli.output import (
-    complain,
-    finish_what_was_cut_off,
-    save_or_show,
-    show_difference,
-    talk,
-    talkative,
-)
+from reservoir.cli.output import finish_what_was_cut_off, save_or_show, talk, talkative
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from reservoir import Plan
     from reservoir.core.leases.adopting import Adoption
     from reservoir.core.leases.table import LeaseTable
     from reservoir.core.values.address_set import AddressSet
@@ -102,7 +100,8 @@ def command(
     adoption = reservoir.adopt(loaded, leases, wanted, now=now)
     new = [NewBinding(b.network, b.name, b.client, b.address) for b in adoption.bindings]
     before, after = with_bindings(loaded, new)
-    _require_no_new_errors(loaded, plan, after)
+    if after:
+        require_no_new_errors(loaded, changed_plan(plan, after))
     if form == "json":
         from reservoir.reports.adoption import as_json
 
@@ -110,11 +109,7 @@ def command(
     else:
         _show(adoption, leases, file, before, after)
     if in_place:
-        from reservoir.files.changing import change_files, with_mark_of
-
-        texts = {Path(name): text for name, text in after.items()}
-        was = {Path(name): text for name, text in before.items()}
-        change_files({path: with_mark_of(path, text) for path, text in texts.items()}, was)
+        make_changes(before, after)
     _say_done(adoption, plan, in_place)
 
 
@@ -130,31 +125,6 @@ def _addresses(option: tuple[str, str] | None) -> AddressSet | None:
         raise click.BadParameter(str(error), param_hint="--address") from None
 
 
-def _require_no_new_errors(loaded: Plan, plan: str, texts: Mapping[str, str]) -> None:
-    """Refuse what would add an error to the plan."""
-    import reservoir
-    from reservoir.api.plans import opened
-    from reservoir.core.findings import Severity
-    from reservoir.files.plan_file import load_plan
-
-    if not texts:
-        return
-    changed = opened(load_plan(plan, texts))
-    known = {(f.rule, f.message) for f in reservoir.check(loaded).findings}
-    new = [
-        finding
-        for finding in reservoir.check(changed).findings
-        if finding.severity is Severity.ERROR
-        and finding.accepted is None
-        and (finding.rule, finding.message) not in known
-    ]
-    for finding in new:
-        complain(f"{changed.place(finding.at)}: {finding.rule}: {finding.message}")
-    if new:
-        talk("\nNothing was changed: the plan would have new errors.")
-        raise click.exceptions.Exit(1)
-
-
 def _show(
     adoption: Adoption,
     leases: LeaseTable,
@@ -163,11 +133,8 @@ def _show(
     after: Mapping[str, str],
 ) -> None:
     from reservoir.reports.adoption import notes
-    from reservoir.reports.difference import unified_difference
 
-    for name, text in after.items():
-        old, new = before[name].splitlines(), text.splitlines()
-        show_difference(unified_difference(old, new, (name, name), context=1))
+    show_changes(before, after)
     for line in notes(adoption, leases, file):
         talk(line)
 

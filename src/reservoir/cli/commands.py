@@ -13,6 +13,7 @@ import click
 from reservoir.version import __version__
 
 COMMANDS = (
+    "new",
     "check",
     "explain",
     "mend",
@@ -72,7 +73,8 @@ def reservoir(debug: bool) -> None:
     """Plan DHCP once, check it, and write it for every maker's device.
 
     A plan is one YAML file: networks, devices, ranges, exclusions, bindings. Start with
-    `reservoir demo`, which creates an example and walks through it.
+    `reservoir new`, which asks for a first network, or `reservoir demo`, which creates an example
+    and walks through it.
     """
 
 

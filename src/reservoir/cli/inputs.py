@@ -61,23 +61,29 @@ class Columns(click.ParamType[dict[str, str]]):
 
     name = "columns"
 
+    def __init__(self, table: str = "lease_list") -> None:
+        """Take the module of :mod:`reservoir.files` that knows the table's columns."""
+        self.table = table
+
     def convert(
         self, value: str | dict[str, str], param: click.Parameter | None, ctx: click.Context | None
     ) -> dict[str, str]:
         """The table's name of each column."""
         if isinstance(value, dict):
             return value
-        from reservoir.core.wording import hint
-        from reservoir.files.lease_list import COLUMNS
+        from importlib import import_module
 
+        from reservoir.core.wording import hint
+
+        known_columns = import_module(f"reservoir.files.{self.table}").COLUMNS
         found: dict[str, str] = {}
         for pair in value.split(","):
             name, sign, header = pair.partition("=")
             if not sign or not header:
-                self.fail(f"{pair!r} is not of the form mac=HW", param, ctx)
-            if name not in COLUMNS:
-                known = ", ".join(COLUMNS)
-                self.fail(f"{name!r} is not a column{hint(name, COLUMNS)}: {known}", param, ctx)
+                self.fail(f"{pair!r} is not of the form {known_columns[0]}=HEADER", param, ctx)
+            if name not in known_columns:
+                near, known = hint(name, known_columns), ", ".join(known_columns)
+                self.fail(f"{name!r} is not a column{near}: {known}", param, ctx)
             found[name] = header
         return found
 

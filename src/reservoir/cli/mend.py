@@ -6,7 +6,8 @@ from pathlib import Path
 
 import click
 
-from reservoir.cli.output import finish_what_was_cut_off, show_difference, talk, talkative
+from reservoir.cli.changes import make_changes, show_changes
+from reservoir.cli.output import finish_what_was_cut_off, talk, talkative
 
 
 @click.command("mend", short_help="Apply the fixes that are unambiguous.")
@@ -25,23 +26,16 @@ def command(plan: str, in_place: bool) -> None:
     """
     import reservoir  # late: --help needs none of it
     from reservoir.core.wording import counted
-    from reservoir.files.changing import change_files, with_mark_of
     from reservoir.files.texts import STANDARD_INPUT
-    from reservoir.reports.difference import unified_difference
 
     if plan == STANDARD_INPUT:
         raise click.UsageError("mend changes files, so it can't read standard input.")
     if in_place:
         finish_what_was_cut_off(Path(plan).parent)
     mended = reservoir.mend(plan)
-    for file, after in mended.after.items():
-        before = mended.before[file]
-        texts = before.splitlines(), after.splitlines()
-        show_difference(unified_difference(*texts, (file, file), context=1))
+    show_changes(mended.before, mended.after)
     if in_place:
-        paths = {Path(file): after for file, after in mended.after.items()}
-        was = {Path(file): mended.before[file] for file in mended.after}
-        change_files({path: with_mark_of(path, after) for path, after in paths.items()}, was)
+        make_changes(mended.before, mended.after)
     count = len(mended.applied)
     if not count:
         talk("Nothing to mend: of no finding is it certain what was meant.")

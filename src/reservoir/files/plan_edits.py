@@ -8,13 +8,15 @@ from __future__ import annotations
 
 import re
 from bisect import bisect
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import cached_property
+from typing import Any
 
 import yaml
 
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
+from reservoir.files.plan_text import entry_lines, in_braces, scalar_text
 
 _LOADER = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
 
@@ -62,6 +64,14 @@ class TextEdits:
             NotEditableError: there is no place for them, or an edit touches the same text.
         """
         self._make(_appended(self.text, self._root, path, items))
+
+    def add(self, path: PlanPath, entries: Mapping[str, Any]) -> None:
+        """Add entries to a mapping of a plan's text, which may be missing.
+
+        Raises:
+            NotEditableError: there is no mapping, or an edit touches the same text.
+        """
+        self._make(_added(self.text, self._root, path, entries))
 
     def result(self) -> str:
         """The text with all edits made."""
@@ -154,6 +164,36 @@ def _addition(text: str, root: Tree, path: PlanPath, new: str) -> Change:
         if key.value == last:  # there, and empty
             return (*_extent(value), new)
     return _inserted(text, parent, [f"{last}: {new}"])
+
+
+def _added(text: str, root: Tree, path: PlanPath, entries: Mapping[str, Any]) -> Change:
+    """Entries at the end of a mapping, as those before them stand."""
+    try:
+        parent = root.find(path)
+    except NotEditableError:
+        *above, key = path
+        return _added(text, root, tuple(above), {str(key): entries})
+    apart = [""] if len(path) == 1 else []  # networks and devices have an empty line between them
+    if isinstance(parent, yaml.ScalarNode) and not parent.value:  # a key without a value
+        owner = root.find(path[:-1])
+        column = owner.value[0][0].start_mark.column + 2 if path[:-1] else 2
+        lines = [
+            line for name, inner in entries.items() for line in entry_lines(name, inner, column)
+        ]
+        return (*_extent(parent), "".join(f"\n{line}" for line in lines))
+    if not isinstance(parent, yaml.MappingNode):
+        raise NotEditableError(f"nothing can be added to {'.'.join(map(str, path))}")
+    if parent.flow_style:
+        items = [f"{scalar_text(name)}: {in_braces(inner)}" for name, inner in entries.items()]
+        return _inserted(text, parent, items)
+    column = parent.value[0][0].start_mark.column
+    lines = [
+        line
+        for name, inner in entries.items()
+        for line in (*apart, *entry_lines(name, inner, column))
+    ]
+    at = _line_end(text, _last_index(parent.value[-1][1]))
+    return at, at, "".join(f"\n{line}" for line in lines)
 
 
 def _appended(text: str, root: Tree, path: PlanPath, items: Sequence[str]) -> Change:

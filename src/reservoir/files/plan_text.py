@@ -45,8 +45,12 @@ def plan_text(plan: Plan) -> str:
                 interface["address"] = interface["address"][0]
     for name, network in plan.networks.items():
         _shorten(data["networks"][name], network)
-    sections = {key: data[key] for key in PlanFile.model_fields if key in data}
-    return "\n".join(_sections(sections)) + "\n"
+    return data_text({key: data[key] for key in PlanFile.model_fields if key in data})
+
+
+def data_text(data: dict[str, Any]) -> str:
+    """The text of a plan file that has these keys, in their order."""
+    return "\n".join(_sections(data)) + "\n"
 
 
 def _shorten(written: dict[str, Any], network: Network) -> None:
@@ -69,20 +73,20 @@ def _sections(data: dict[str, Any]) -> Iterator[str]:
     """The lines of the file, an empty one before each section, device and network."""
     for key, value in data.items():
         if not isinstance(value, dict) or not value:
-            yield f"{key}: {_flow(value)}"
+            yield f"{key}: {in_braces(value)}"
             continue
         yield from ("", f"{key}:")
         apart = key in ("devices", "networks")
         for number, (name, inner) in enumerate(value.items()):
             if apart and number:
                 yield ""
-            yield from _entry(name, inner, 2)
+            yield from entry_lines(name, inner, 2)
 
 
-def _entry(key: str, value: Any, indent: int) -> Iterator[str]:
+def entry_lines(key: str, value: Any, indent: int) -> Iterator[str]:
     """The lines of one key: in braces where it is small and fits, else as a block."""
-    head = f"{' ' * indent}{_scalar(key)}:"
-    line = f"{head} {_flow(value)}"
+    head = f"{' ' * indent}{scalar_text(key)}:"
+    line = f"{head} {in_braces(value)}"
     if (
         not value
         or not isinstance(value, dict | list)
@@ -93,10 +97,10 @@ def _entry(key: str, value: Any, indent: int) -> Iterator[str]:
     yield head
     if isinstance(value, dict):
         for name, inner in value.items():
-            yield from _entry(name, inner, indent + 2)
+            yield from entry_lines(name, inner, indent + 2)
         return
     for item in value:
-        yield f"{' ' * (indent + 2)}- {_flow(item)}"
+        yield f"{' ' * (indent + 2)}- {in_braces(item)}"
 
 
 def _has_blocks(value: dict[str, Any] | list[Any]) -> bool:
@@ -107,18 +111,20 @@ def _has_blocks(value: dict[str, Any] | list[Any]) -> bool:
     return False
 
 
-def _flow(value: Any) -> str:
+def in_braces(value: Any) -> str:
+    """A value in a line."""
     if isinstance(value, dict):
-        pairs = (f"{_scalar(key)}: {_flow(inner)}" for key, inner in value.items())
+        pairs = (f"{scalar_text(key)}: {in_braces(inner)}" for key, inner in value.items())
         return f"{{{', '.join(pairs)}}}"
     if isinstance(value, list):
-        return f"[{', '.join(map(_flow, value))}]"
+        return f"[{', '.join(map(in_braces, value))}]"
     if isinstance(value, bool):
         return "yes" if value else "no"
-    return str(value) if isinstance(value, int) else _scalar(value)
+    return str(value) if isinstance(value, int) else scalar_text(value)
 
 
-def _scalar(text: str) -> str:
+def scalar_text(text: str) -> str:
+    """A text as YAML takes it for just that."""
     if _is_plain(text) and text.lower() not in _NOT_A_TEXT:
         return text
     return json.dumps(text, ensure_ascii=False)
