@@ -122,7 +122,7 @@ def _size_plan(
     if not found.networks:
         why = next(iter(found.left_out.items()), ("the plan", "it has no networks"))
         raise click.UsageError(f"Nothing to size: {why[0]}: {why[1]}.")
-    detailed = bool(networks) or len(found.networks) == 1
+    detailed = bool(networks) or len(found.networks) + len(found.left_out) == 1
     if form == "json":
         save_or_show(report.as_json(found, subject.files, detailed=detailed), out)
     elif detailed:

@@ -129,11 +129,13 @@ class Drafting:
         near = min((one.vlan for one in self._devices[answers["device"]].values() if one.vlan),
                    default=2)  # fmt: skip
         low, high = self.tags or (near, 4094)
-        free = (t for t in range(low, high + 1) if t not in self._space.vlans | self._tags)
-        for tag in free:
-            if not self._tags_are_octets or self._by_tag(tag, USUAL_BITS) is not None:
-                return Suggested(tag, "the next tag that no network or interface has")
-        raise NoRoomError(f"no VLAN tag from {low} to {high} is free")
+        used = self._space.vlans | self._tags
+        free = [tag for tag in range(low, high + 1) if tag not in used]
+        if not free:
+            raise NoRoomError(f"no VLAN tag from {low} to {high} is free")
+        fitting = (tag for tag in free if self._by_tag(tag, USUAL_BITS) is not None)
+        tag = next(fitting, free[0]) if self._tags_are_octets else free[0]
+        return Suggested(tag, "the next tag that no network or interface has")
 
     @cached_property
     def _tags_are_octets(self) -> bool:
@@ -156,7 +158,9 @@ class Drafting:
     @property
     def _blocks(self) -> list[Prefix]:
         """Where free subnets are looked for."""
-        return [self.block] if self.block else self._space.blocks or [USUAL_BLOCK]
+        around = {Prefix(span.first, USUAL_BLOCK_BITS).subnet for span in self._subnets}
+        blocks = sorted({*self._space.blocks, *around}, key=lambda block: block.span)
+        return [self.block] if self.block else blocks or [USUAL_BLOCK]
 
     def _suggest_interface(self, answers: Answers) -> Suggested | None:
         device, vlan = answers["device"], answers.get("vlan")
@@ -237,7 +241,7 @@ class Drafting:
 
     def _suggest_range(self, answers: Answers) -> Suggested | None:
         subnet = answers["subnet"].subnet
-        held = [span for span in answers["keep"].within(subnet)]
+        held = list(answers["keep"].within(subnet))
         if answers.get("gateway") is not None:
             held.append(Span(answers["gateway"], answers["gateway"]))
         left = list(AddressSet(held).complement_within(subnet.hosts).spans())

@@ -66,8 +66,10 @@ class Observed:
         end = np.minimum(history.end, last + 1)
         times = np.concatenate([history.start, end])
         steps = np.concatenate([np.ones(len(end)), -np.ones(len(end))])
-        order = np.lexsort((steps, times))  # what ends at a moment makes room for what begins
+        order = np.argsort(times, kind="stable")
         times, held = times[order], np.cumsum(steps[order]).astype(np.int64)
+        is_last = np.append(times[1:] != times[:-1], True)  # all that happens at a moment is one
+        times, held = times[is_last], held[is_last]
         days, peaks = _daily(times, held)
         is_always = end - history.start >= ALWAYS * max(last - first, DAY)
         others = ~is_always
@@ -92,7 +94,7 @@ def _daily(times: np.ndarray, held: np.ndarray) -> tuple[np.ndarray, np.ndarray]
     """The days, and the most that was held on each; what was held at midnight counts too."""
     day = (times // DAY).astype(np.int64)
     days = np.arange(day[0], day[-1] + 1)
-    starts = np.searchsorted(times, days * DAY, side="left")
+    starts = np.searchsorted(times, days * DAY, side="right")
     carried = np.where(starts > 0, held[np.maximum(starts - 1, 0)], 0)
     peaks = carried.copy()
     np.maximum.at(peaks, day - day[0], held)

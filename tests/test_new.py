@@ -1,0 +1,330 @@
+"""Starting a plan and adding networks: answers, suggestions, tables, and what becomes of a plan."""
+
+from __future__ import annotations
+
+import os
+import pty
+import select
+from collections.abc import Callable, Iterator
+from difflib import SequenceMatcher
+from importlib import resources
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import reservoir
+from conftest import PROGRAM, Run, examples
+from reservoir.core.drafting.answers import BY_NAME, QUESTIONS, Answers
+from reservoir.core.drafting.drafting import NoRoomError
+from reservoir.core.findings import Severity
+from reservoir.core.values.addresses import Prefix, parse_address
+from reservoir.dialects.sheet.library import Library
+from reservoir.files.drafts import new_plan
+
+Put = Callable[[str, str], Path]
+
+DIALECTS = Library().names
+
+
+def drafted(answers: list[Answers], dialect: str | None) -> str:
+    """The text of a plan of networks, each with some answers and the rest as suggested."""
+    drafting = reservoir.drafting(block=Prefix(parse_address("10.84.0.0"), 16))
+    for number, some in enumerate(answers):
+        given = {"network": f"net-{number}", "dialect": dialect, "dns": [], **some}
+        for question in QUESTIONS:
+            if question.name not in given:
+                suggested = drafting.suggest(question.name, given)
+                assert suggested is not None, question.name
+                assert suggested.because
+                # What is suggested can be typed: it reads as what it was.
+                text = question.write(suggested.value)
+                assert question.read(text) == suggested.value
+                given[question.name] = suggested.value
+        drafting.add(given)
+    return new_plan(drafting.additions)
+
+
+some_answers = st.fixed_dictionaries(
+    {},
+    optional={
+        "clients": st.integers(1, 900),
+        "vlan": st.integers(2, 4094),
+        "keep": st.sampled_from(["first 5", "last 9", "none"]).map(BY_NAME["keep"].read),
+        "lease": st.sampled_from([1_800, 86_400]),
+    },
+)
+
+
+@given(
+    answers=st.lists(
+        some_answers, min_size=1, max_size=6, unique_by=lambda a: a.get("vlan", id(a))
+    ),
+    dialect=st.sampled_from([None, *DIALECTS]),
+)
+@settings(max_examples=examples(60))
+def test_what_is_suggested_makes_a_sound_plan(answers: list[Answers], dialect: str | None) -> None:
+    """Whatever was answered before: no two networks in one subnet, room for everybody, no error.
+
+    Where a device can't have VLANs, or more than so many networks, the plan says so; nothing else.
+    """
+    plan = reservoir.loads(drafted(answers, dialect))
+    for finding in reservoir.check(plan).findings:
+        known = finding.rule in ("not-expressible", "limit-exceeded", "pool-shadowed")
+        assert known or finding.severity is not Severity.ERROR, finding
+        assert finding.rule not in ("pool-tight", "networks-overlap", "subnet-outgrown")
+    sizes = reservoir.size(plan)
+    assert all(one.comfortable <= one.capacity for one in sizes.networks)
+    assert len(sizes.networks) == sum("clients" in some for some in answers)
+
+
+def test_no_room_is_said() -> None:
+    """Neither a subnet nor a tag is made up."""
+    drafting = reservoir.drafting(block=Prefix(parse_address("10.84.0.0"), 25), tags=(5, 5))
+    with pytest.raises(NoRoomError, match=r"no /24 is free in 10\.84\.0\.0/25"):
+        drafting.suggest("subnet", {"device": "pier", "interface": "lan"})
+
+
+PLAN = """reservoir: 1
+name: Quay          # ours
+
+defaults: {dns: [10.84.0.53], lease: 12h}
+
+devices:
+  pier-router:
+    dialect: larkspur
+    interfaces:
+      up:      {address: 10.84.0.2/24}
+      deck:    {}
+      deck.20: {parent: deck, vlan: 20, address: 10.84.20.1/24}   # keep
+      deck.30: {parent: deck, vlan: 30, address: 10.84.30.1/24, relay_to: [10.84.0.10]}
+      deck.31: {parent: deck, vlan: 31, address: 10.84.31.1/24, relay_to: [10.84.0.10]}
+    routes: [{to: 0.0.0.0/0, via: 10.84.0.1}]
+  office:
+    dialect: merganser
+    interfaces: {core: {address: 10.84.0.10/24, zone: inner}, lan: {zone: inner}}
+    zones: {inner: {admits: [dhcp, ping]}}
+    routes: [{to: 10.84.0.0/16, via: 10.84.0.2}]
+
+networks:
+  # the first
+  wifi: {subnet: 10.84.20.0/24, vlan: 20, gateway: 10.84.20.1, served_by: pier-router,
+         ranges: [10.84.20.20-200], demand: {devices: 90}}
+
+  crew:
+    subnet: 10.84.30.0/24
+    vlan: 30
+    gateway: 10.84.30.1
+    served_by: office
+    ranges: [10.84.30.20-200]
+    demand: {devices: 40}     # of whom half are ashore
+
+  cabins: {subnet: 10.84.31.0/24, vlan: 31, gateway: 10.84.31.1, served_by: office,
+           ranges: [10.84.31.20-200], demand: {devices: 40}}
+
+# agreed with the harbour master
+accept: []
+"""
+
+
+def only_added(before: str, after: str) -> list[str]:
+    """The lines that were added; none was changed or removed."""
+    old, new = before.splitlines(), after.splitlines()
+    added = []
+    for what, _, _, begin, end in SequenceMatcher(None, old, new, autojunk=False).get_opcodes():
+        assert what in ("equal", "insert"), (what, new[begin:end])
+        added += new[begin:end] if what == "insert" else []
+    return added
+
+
+def test_a_network_gets_what_it_needs_and_the_plan_keeps_the_rest(
+    run: Run, put: Put, tmp_path: Path
+) -> None:
+    """A sub-interface with the next tag, its subnet by the plan's habit, the others' relay."""
+    put("plan.yaml", PLAN)
+    arguments = ("new", "--into", "plan.yaml", "--network", "lounge", "--device", "pier-router",
+                 "--clients", "60", "--yes")  # fmt: skip
+    shown = run(*arguments)
+    assert shown.code == 0, shown.err
+    assert (tmp_path / "plan.yaml").read_text() == PLAN
+    assert "1 network can be added; --in-place does it." in shown.err
+    done = run(*arguments, "--in-place")
+    assert done.code == 0, done.err
+    added = only_added(PLAN, (tmp_path / "plan.yaml").read_text())
+    assert [line.strip() for line in added if line] == [
+        "deck.21: {parent: deck, vlan: 21, address: 10.84.21.1/25, relay_to: [10.84.0.10]}",
+        "lounge:", "subnet: 10.84.21.0/25", "vlan: 21", "gateway: 10.84.21.1", "served_by: office",
+        "ranges: [10.84.21.16-10.84.21.126]", "demand: {devices: 60}",
+    ]  # fmt: skip
+    assert run("rehearse", "plan.yaml", "--network", "lounge").code == 0
+
+
+def test_a_firewall_gets_a_zone(run: Run, put: Put, tmp_path: Path) -> None:
+    """The one that its other interfaces are in, also where they stand in braces; or a new one."""
+    put("plan.yaml", PLAN)
+    done = run("new", "--into", "plan.yaml", "--network", "store", "--device", "office", "--yes",
+               "--clients", "20", "--in-place")  # fmt: skip
+    assert done.code == 0, done.err
+    text = (tmp_path / "plan.yaml").read_text()
+    assert "store: {address: 10.84.1.1/26, zone: inner}}\n" in text
+    assert run("check", "plan.yaml").code == 0
+    alone = run("new", "--network", "lan", "--dialect", "merganser", "--dns", "none", "--yes")
+    assert "zones:\n      inside: {admits: [dhcp, ping]}" in alone.out
+
+
+def test_what_would_be_wrong_is_refused(run: Run, put: Put, tmp_path: Path) -> None:
+    """A subnet that is used already, a name that is taken, a gateway elsewhere: nothing changes."""
+    put("plan.yaml", PLAN)
+    into = ("new", "--into", "plan.yaml", "--device", "pier-router", "--yes", "--in-place")
+    for options, code, said in (
+        (("--network", "store", "--subnet", "10.84.20.0/25"), 1, "networks-overlap"),
+        (("--network", "crew"), 2, "there is a network crew already"),
+        (("--network", "a", "--subnet", "10.84.9.0/24", "--gateway", "10.84.8.1"), 2,
+         "10.84.8.1 is not in 10.84.9.0/24 (--gateway)"),
+        (("--network", "a", "--subnet", "10.84.9.0/24", "--range", "10.84.8.20-99"), 2,
+         "10.84.8.20-10.84.8.99 is not in 10.84.9.0/24 (--range)"),
+        (("--network", "a", "--block", "10.84.20.0/24"), 2, "is free in 10.84.20.0/24"),
+        (("--network", "a", "--tags", "30-31"), 2, "no VLAN tag from 30 to 31 is free"),
+        (("--network", "a", "--vlan", "5000"), 2, "'5000' is not a VLAN tag"),
+        (("--network", "a", "--keep", "some"), 2, "write it like first 10"),
+        (("--network", "a", "--device", "new", "--dialect", "larkspr"), 2,
+         "did you mean larkspur?"),
+        (("--out", "x.yaml"), 2, "--out is for a new plan"),
+        (("--columns", "subnet=Net"), 2, "--columns goes with --from"),
+    ):  # fmt: skip
+        ended = run(*into, *options)
+        assert (ended.code, said in ended.err) == (code, True), (options, ended.err)
+        assert (tmp_path / "plan.yaml").read_text() == PLAN
+    exists = run("new", "--yes", "--network", "a", "--dns", "none", "-o", "plan.yaml")
+    assert (exists.code, "exists; add to it with --into" in exists.err) == (2, True)
+    assert "Nothing can be suggested for --dns." in run("new", "--yes").err
+
+
+def test_a_spreadsheet_becomes_a_plan(run: Run, put: Put, tmp_path: Path) -> None:
+    """Subnets in any notation, kept addresses as people write them, other columns named."""
+    rows = [
+        f"{i};Lan {i};10.84.{i}.0{('/24', '/255.255.255.0', ' 255.255.255.0')[i % 3]};{i};"
+        f"{('10', 'first 10', f'10.84.{i}.2-10.84.{i}.11', '-')[i % 4]};{('', '45m')[i % 2]}"
+        for i in range(100, 140)
+    ]
+    put("nets.csv", "\n".join(["No;Name;Net;Tag;Ours;lease", *rows]) + "\n")
+    made = run("new", "--from", "nets.csv", "-o", "plan.yaml", "--columns",
+               "network=Name,subnet=Net,vlan=Tag,keep=Ours", "--device", "pier-router",
+               "--dialect", "larkspur", "--dns", "10.84.0.53")  # fmt: skip
+    assert made.code == 0, made.err
+    assert "ignored column: 'No'" in made.err
+    networks = reservoir.load(tmp_path / "plan.yaml").plan.networks
+    assert len(networks) == 40
+    for i, network in enumerate(networks.values(), start=100):
+        first = {0: 11, 1: 11, 2: 12, 3: 20}[i % 4]
+        assert str(network.subnet) == f"10.84.{i}.0/24"
+        assert str(network.ranges[0]) == f"10.84.{i}.{first}-10.84.{i}.254"
+        assert network.vlan == i
+        assert network.lease == (2_700 if i % 2 else 43_200)
+    assert run("check", "plan.yaml").code == 0
+    assert run("write", "plan.yaml").code == 0
+
+
+def test_rows_that_cannot_be_used_are_listed(run: Run, put: Put, tmp_path: Path) -> None:
+    """All of them, with line and column; nothing is written, unless they may be left out."""
+    put(
+        "nets.csv",
+        "Network,Subnet,mask,gateway,vlan\n"
+        "crew,10.84.30.0,255.255.255.0,,30\n"
+        "shop,10.84.51.0/24,,10.84.5.1,\n"
+        "\n"
+        "cabin,10.84.300.0/24,,,9999\n"
+        "store,,,,\n"
+        "crew,10.84.31.0/24,,,31\n",
+    )
+    arguments = ("new", "--from", "nets.csv", "--dns", "none", "-o", "plan.yaml")
+    ended = run(*arguments)
+    assert ended.code == 2
+    assert not (tmp_path / "plan.yaml").exists()
+    lines = [line for line in ended.err.splitlines() if line.startswith("nets.csv:")]
+    assert [line.split(": ")[0] for line in lines] == [
+        "nets.csv:3:1", "nets.csv:5:7", "nets.csv:5:24", "nets.csv:6:7", "nets.csv:7:1",
+    ]  # fmt: skip
+    some = run(*arguments, "--skip-unusable")
+    assert "4 rows left out, 1 network taken." in some.err
+    assert list(reservoir.load(tmp_path / "plan.yaml").plan.networks) == ["crew"]
+    put("bad.csv", "a,b\n1,2\n")
+    assert (
+        "bad.csv:1:1: the column subnet is missing; the table has: a, b"
+        in run("new", "--from", "bad.csv").err
+    )
+
+
+def conversation(answers: list[str], folder: Path, *arguments: str) -> tuple[str, int]:
+    """Type answers at a terminal, one at each prompt: what was shown, and the exit status."""
+    child, terminal = pty.fork()
+    if child == 0:  # the program
+        os.chdir(folder)
+        environment = {"PATH": "/usr/bin", "NO_COLOR": "1"}
+        os.execve(PROGRAM, [str(PROGRAM), *arguments], environment)  # noqa: S606
+    shown, left = b"", iter(answers)
+    for piece in _pieces(terminal):
+        shown += piece
+        if shown.rstrip(b" ").endswith(b":"):
+            os.write(terminal, next(left, "\x03").encode() + b"\n")
+    _, status = os.waitpid(child, 0)
+    os.close(terminal)
+    return shown.decode().replace("\r", ""), os.waitstatus_to_exitcode(status)
+
+
+def _pieces(terminal: int) -> Iterator[bytes]:
+    """What comes from a terminal, until the program ends."""
+    while select.select([terminal], [], [], 60)[0]:
+        try:
+            piece = os.read(terminal, 65_536)
+        except OSError:
+            return
+        if not piece:
+            return
+        yield piece
+
+
+def test_from_nothing_to_a_written_router_by_answers_alone(run: Run, tmp_path: Path) -> None:
+    """In the order in which engineers think; a wrong answer is asked again, an empty one agrees."""
+    shown, code = conversation(
+        ["crew", "pier-router", "larkspr", "larkspur", "30", "", "10.84.30.0", "10.84.30.0/24", "",
+         "first 10", "", "", "10.84.0.53", "sable.example", "", "90",
+         "y", "cabins", "", "", "10.84.31.0/24", "", "", "", "", "40", "n"],
+        tmp_path, "new", "-o", "plan.yaml",
+    )  # fmt: skip
+    assert code == 0, shown
+    asked = [shown.index(question.asks) for question in QUESTIONS]
+    assert asked == sorted(asked)
+    assert "Error: there is no dialect 'larkspr' (did you mean larkspur?)" in shown
+    assert "2 networks checked: 0 findings." in shown
+    plan = reservoir.load(tmp_path / "plan.yaml").plan
+    assert [str(n.subnet) for n in plan.networks.values()] == ["10.84.30.0/24", "10.84.31.0/24"]
+    assert list(plan.devices["pier-router"].interfaces) == ["trunk", "trunk.30", "trunk.31"]
+    written = run("write", "plan.yaml")
+    assert written.code == 0, written.err
+    assert run("rehearse", "plan.yaml").code == 0
+
+
+def test_an_interrupted_conversation_leaves_nothing(tmp_path: Path) -> None:
+    """Whoever stops half-way has no half plan."""
+    shown, code = conversation(["crew", "pier-router"], tmp_path, "new", "-o", "plan.yaml")
+    assert code == 130
+    assert "no file was changed" in shown
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_the_demos_plan_takes_one_network_more(run: Run, tmp_path: Path) -> None:
+    """On each of its devices, with comments and layout as they were."""
+    source = resources.files("reservoir.demo") / "right"
+    for name in ("ferry-line.yaml", "bindings.csv", "inventory.csv"):
+        (tmp_path / name).write_text((source / name).read_text())
+    text = (tmp_path / "ferry-line.yaml").read_text()
+    for number, device in enumerate(reservoir.load(tmp_path / "ferry-line.yaml").plan.devices):
+        done = run("new", "--into", "ferry-line.yaml", "--network", f"more-{number}", "--device",
+                   device, "--clients", "50", "--yes", "--in-place")  # fmt: skip
+        assert done.code == 0, done.err
+    added = only_added(text, (tmp_path / "ferry-line.yaml").read_text())
+    assert sum(line.startswith("  more-") for line in added) == 4
+    checked = run("check", "ferry-line.yaml", "--fail-on", "warning")
+    assert checked.code == 0, checked.out

@@ -1,0 +1,324 @@
+"""``reservoir size`` as people use it, and its numbers against the rehearsal's virtual days."""
+
+from __future__ import annotations
+
+import json
+import math
+import random
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+import reservoir
+from conftest import Run, examples
+from reservoir.core.sizing.streams import crowd
+from reservoir.core.values.durations import format_duration
+from reservoir.rehearsal.day import NetworkDay
+
+Put = Callable[[str, str], Path]
+
+WIFI = """
+devices:
+  pier:
+    dialect: larkspur
+    interfaces: {{deck: {{address: 10.84.20.1/22}}}}
+networks:
+  wifi:
+    subnet: 10.84.20.0/22
+    gateway: 10.84.20.1
+    ranges: [10.84.20.20-10.84.{last}]
+    dns: [10.84.20.2]
+    lease: {lease}
+    demand: {demand}
+"""
+
+SAILINGS = (
+    '{arrivals: [{at: "06:30", devices: 300, over: 20m, stay: 55m},'
+    ' {at: "12:00", devices: 280, over: 20m, stay: 55m}]}'
+)
+
+
+def sized(run: Run, *arguments: str) -> dict[str, Any]:
+    """The JSON of ``size`` for one network, and the summary."""
+    ended = run("size", *arguments, "--format", "json")
+    assert ended.code in (0, 1), ended.err
+    data = json.loads(ended.out)
+    assert data["command"] == "size"
+    assert (ended.code == 1) == bool(data["summary"]["too_small"])
+    return dict(data["networks"][0])
+
+
+def test_a_plan_is_sized_with_every_figure_of_the_interface(run: Run, put: Put) -> None:
+    """Peak and when, risk, refusals, range, lease, prefix, renewals, outage."""
+    put("plan.yaml", WIFI.format(last="21.99", lease="12h", demand=SAILINGS))
+    found = sized(run, "plan.yaml")
+    assert found["network"] == "wifi"
+    assert found["assignable"] == 336
+    assert (found["peak"], found["peak_at"]) == (580, "12:20")
+    assert found["risk"] == 1
+    assert found["refused_per_day"] == pytest.approx(580 - 336, abs=1)
+    assert (found["smallest_range"], found["with_headroom"]) == (580, 696)
+    assert found["prefix"] == 22
+    assert found["lease"] == 43_200
+    assert found["outage_survived"] == 21_600
+    assert found["longest_lease"] is None
+    needed = {row["lease"]: row["smallest_range"] for row in found["lease_times"]}
+    assert needed[14_400] == 300
+    page = run("size", "plan.yaml")
+    assert page.code == 1
+    for said in ("580 addresses taken at 12:20", "100% chance", "696 with 20% headroom",
+                 "<- now", "without headroom"):  # fmt: skip
+        assert said in page.out, said
+
+
+@pytest.mark.parametrize("remedy", ["lease", "range"])
+def test_what_is_suggested_makes_refusals_vanish_in_rehearsal(
+    run: Run, put: Put, remedy: str
+) -> None:
+    """A day with the lease that is too long refuses clients; with either suggestion it doesn't."""
+    text = {"last": "21.123", "lease": "8h", "demand": SAILINGS}
+    put("plan.yaml", WIFI.format(**text))
+    found = sized(run, "plan.yaml")
+    assert refused(run) == pytest.approx(found["refused_per_day"], abs=3) != 0
+    if remedy == "lease":
+        text["lease"] = format_duration(found["longest_lease"])
+    else:
+        last = 20 + found["with_headroom"] - 1
+        text["last"] = f"{20 + last // 256}.{last % 256}"
+    put("plan.yaml", WIFI.format(**text))
+    assert sized(run, "plan.yaml")["risk"] == 0
+    assert refused(run) == 0
+    assert run("check", "plan.yaml", "--select", "capacity").code == 0
+
+
+def refused(run: Run) -> int:
+    """Clients that find no address on the virtual day."""
+    lived = run("rehearse", "plan.yaml", "--day", "--clients", "1", "--format", "json")
+    return int(json.loads(lived.out)["days"][0]["refused"])
+
+
+def test_a_demand_by_options_alone(run: Run) -> None:
+    """Without a plan; with a pool it says whether that is enough."""
+    stated = ("--rate", "40/h", "--stay", "25m", "--lease", "1h", "--risk", "1%")
+    page = run("size", *stated)
+    assert page.code == 0
+    assert "40 addresses taken\n" in page.out
+    assert "67 addresses for a chance of 1%" in page.out
+    assert "refusal" not in page.out
+    small = run("size", *stated, "--addresses", "60")
+    assert small.code == 1
+    assert "chance that on a day a client gets no address" in small.out
+    found = sized(run, *stated, "--addresses", "67", "--devices", "9", "--growth", "10%/year",
+                  "--horizon", "2 years", "--between", "08:00-20:00", "--cv", "0.8",
+                  "--release", "5%", "--headroom", "0%", "--arrival", "09:00,20,10m,2h")  # fmt: skip
+    assert found["network"] is None
+    assert found["assignable"] == 67
+    assert found["smallest_range"] == found["with_headroom"] > 90
+
+
+@pytest.mark.parametrize(
+    ("arguments", "said"),
+    [
+        ((), "Give a plan, or state a demand: --devices, --rate, --arrival or --history."),
+        (("--rate", "40/h", "--stay", "25m"), "The lease time is missing"),
+        (("--rate", "40/h", "--lease", "1h"), "--rate goes with --stay"),
+        (("--stay", "25m", "--devices", "4", "--lease", "1h"), "--stay goes with --rate"),
+        (("--rate", "40", "--stay", "25m", "--lease", "1h"), "'40' is not a rate"),
+        (("--rate", "40/h", "--stay", "25m", "--lease", "1x"), "'1x' is not a duration"),
+        (("--rate", "40/h", "--stay", "25m", "--cv", "9", "--lease", "1h"), "at most 5"),
+        (("--devices", "4", "--release", "150%", "--lease", "1h"), "no more than 100%"),
+        (("--devices", "4", "--risk", "0%", "--lease", "1h"), "a risk is above 0%"),
+        (("--arrival", "06:30,420", "--lease", "1h"), "is not of the form 06:30,420,20m,55m"),
+        (("--rate", "4/h", "--stay", "infinite", "--lease", "1h"), "a stay ends"),
+        (("--rate", "4/h", "--stay", "1h", "--lease", "infinite"), "can't be sized"),
+        (("plan.yaml", "--devices", "4"), "Give a plan, or a demand by options"),
+        (("plan.yaml", "--network", "wify"), "(did you mean wifi?)"),
+        (("plan.yaml", "--figure", "day.gif"), "a figure is a .png, .svg or .pdf file"),
+    ],
+)
+def test_calls_that_cannot_be_used(
+    run: Run, put: Put, arguments: tuple[str, ...], said: str
+) -> None:
+    """Each with what is wrong, and status 2."""
+    put("plan.yaml", WIFI.format(last="21.99", lease="45m", demand=SAILINGS))
+    ended = run("size", *arguments)
+    assert (ended.code, said in ended.err) == (2, True), ended.err
+
+
+def test_a_timetable_beside_the_plan(run: Run, put: Put) -> None:
+    """It counts as if its rows stood in the plan; what is wrong in it is listed by its cells."""
+    put("plan.yaml", WIFI.format(last="23.250", lease="45m",
+        demand="{arrivals: [{from: boats.csv}, {at: '18:00', devices: 9, stay: 1h}]}"))  # fmt: skip
+    put("boats.csv", "devices,at,over,stay\n300,06:30,20m,55m\n280,12:00,,55m\n")
+    assert sized(run, "plan.yaml")["peak"] == 300
+    put("boats.csv", "devices,at,over,stay\n300,06:30,20m,55m\nmany,12.00,,55\n1,2\n")
+    ended = run("size", "plan.yaml")
+    assert ended.code == 2
+    for said in ("boats.csv:3:1: devices is 'many'", "boats.csv:3:6: '12.00' is not a time of day",
+                 "boats.csv:3:13: '55' is not a duration", "boats.csv:4:1: the row has 2 cells",
+                 "4 problems"):  # fmt: skip
+        assert said in ended.err, ended.err
+    put("boats.csv", "when,devices,stay\n06:30,1,1h\n")
+    wrong = run("check", "plan.yaml")
+    assert "'when' is not a column of a timetable" in wrong.err
+    assert "the column at is missing" in wrong.err
+    put("boats.csv", "")
+    assert run("size", "plan.yaml").code == 2
+
+
+def leases_of_a_month() -> str:
+    """A history: each day some walk in at noon, one more each day; two are always there."""
+    chance = random.Random(3)  # noqa: S311 - a sample
+    lines = ["mac,address,start,end"]
+    first = 1_800_057_600  # a midnight
+    for day in range(28):
+        for number in range(30 + day):
+            begin = first + day * 86_400 + 43_200 + int(chance.expovariate(1 / 1_200))
+            lines.append(
+                f"00:00:5e:00:53:{number:02x},10.84.20.{30 + number},{begin},{begin + 5_400}"
+            )
+    for number in (200, 201):
+        lines.append(f"00:00:5e:00:53:{number:02x},10.84.20.{number},{first},{first + 28 * 86_400}")
+    lines.append(f"00:00:5e:00:53:ff,10.85.1.9,{first},{first + 3_600}")
+    return "\n".join(lines) + "\n"
+
+
+def test_a_history_of_leases(run: Run, put: Put) -> None:
+    """The observed peak, its trend by day, and the same answers; of the network's own leases."""
+    put("leases.csv", leases_of_a_month())
+    put("plan.yaml", WIFI.format(last="20.120", lease="1h", demand="{history: leases.csv}"))
+    found = sized(run, "plan.yaml")
+    seen = found["observed"]
+    assert 55 <= seen["peak"] <= 59
+    assert seen["trend_per_day"] == pytest.approx(1, abs=0.1)
+    assert len(seen["days"]) == 28
+    assert found["peak_at"].startswith(("12:", "13:"))
+    assert 40 <= found["peak"] <= 50
+    page = run("size", "plan.yaml")
+    assert f"growing by {seen['trend_per_day']:.2g} addresses a day" in page.out
+    assert page.out.count("####") >= 14
+    alone = sized(run, "--history", "leases.csv", "--lease", "1h", "--addresses", "101")
+    assert alone["observed"]["peak"] == seen["peak"]
+    put("plan.yaml", WIFI.format(last="20.120", lease="1h", demand="{history: other.csv}"))
+    put("other.csv", "mac,address,start,end\n00:00:5e:00:53:01,10.99.0.1,1,2\n")
+    assert "other.csv has no lease of an address in 10.84.20.0/22" in run("size", "plan.yaml").err
+    put("other.csv", "mac,address,start,end\n00:00:5e:00:53:01,10.84.20.9,,2\n"
+        "00:00:5e:00:53:01,10.84.20.9,7,5\n")  # fmt: skip
+    wrong = run("size", "plan.yaml")
+    assert "other.csv:2:1: start: a history says when each lease began and ended" in wrong.err
+    assert "other.csv:3:1: end: the lease ends before it begins" in wrong.err
+
+
+def test_networks_that_cannot_be_sized_are_named(run: Run, put: Put) -> None:
+    """Those without a demand, and those whose leases never end."""
+    put(
+        "plan.yaml",
+        """
+networks:
+  crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-99], demand: {devices: 40}}
+  cabin: {subnet: 10.84.31.0/24, ranges: [10.84.31.20-99]}
+  wifi: {subnet: 10.84.32.0/24, ranges: [10.84.32.20-99], lease: infinite,
+         demand: {walk_in: {rate: 4/h, stay: 1h}}}
+""",
+    )
+    ended = run("size", "plan.yaml")
+    assert ended.code == 0
+    assert "cabin was not sized: it states no demand." in ended.out
+    assert "wifi was not sized: its leases never end and its clients come and go." in ended.out
+    assert "Next: reservoir size plan.yaml --network crew" not in ended.out
+    assert run("size", "plan.yaml", "--network", "cabin").code == 2
+
+
+def test_the_figure_has_the_same_bytes_each_time(run: Run, put: Put, tmp_path: Path) -> None:
+    """Drawn for one network; where several are sized, one has to be named."""
+    put("plan.yaml", WIFI.format(last="21.99", lease="12h", demand=SAILINGS))
+    for ending, magic in (("png", b"\x89PNG"), ("svg", b"<?xml")):
+        for name in ("a", "b"):
+            run("size", "plan.yaml", "--figure", f"{name}.{ending}")
+        assert (tmp_path / f"a.{ending}").read_bytes().startswith(magic)
+        assert (tmp_path / f"a.{ending}").read_bytes() == (tmp_path / f"b.{ending}").read_bytes()
+    svg = (tmp_path / "a.svg").read_text()
+    assert "http://www.w3.org" in svg
+
+
+def random_demand(chance: random.Random) -> str:
+    """A demand of a few dozen clients."""
+    parts = [f"devices: {chance.randint(0, 3)}"]
+    if chance.random() < 0.6:
+        groups = [
+            f'{{at: "{chance.randint(0, 23):02}:{chance.choice((0, 30)):02}", '
+            f"devices: {chance.randint(1, 30)}, over: {chance.randint(1, 90)}m, "
+            f"stay: {{mean: {chance.randint(5, 200)}m, cv: {chance.choice((0, 0.5, 1))}}}}}"
+            for _ in range(chance.randint(1, 2))
+        ]
+        parts.append(f"arrivals: [{', '.join(groups)}]")
+    if chance.random() < 0.7:
+        begin = chance.randint(0, 18)
+        parts.append(
+            f"walk_in: {{rate: {chance.randint(1, 9)}/h, between: "
+            f'"{begin:02}:00-{begin + chance.randint(2, 5):02}:00", '
+            f"stay: {{mean: {chance.randint(5, 120)}m, cv: {chance.choice((0, 0.8))}}}}}"
+        )
+    parts.append(f"leave: {{release: {chance.choice((0, 5, 50))}%}}")
+    return f"{{{', '.join(parts)}}}"
+
+
+def many_networks(count: int, chance: random.Random) -> str:
+    """A plan of networks with random demands, half of them with too few addresses."""
+    interfaces, networks = [], []
+    for number in range(count):
+        octets = f"10.{84 + number // 200}.{number % 200}"
+        interfaces.append(f"      p{number}: {{address: {octets}.1/24}}")
+        networks.append(
+            f"  n{number}: {{subnet: {octets}.0/24, gateway: {octets}.1, served_by: pier, "
+            f"ranges: [{octets}.10-{octets}.{chance.choice((19, 24, 39, 240))}], "
+            f"lease: {chance.choice(('90m', '4h', '12h', '1d'))}, demand: {random_demand(chance)}}}"
+        )
+    head = ["devices:", "  pier:", "    dialect: larkspur", "    interfaces:"]
+    return "\n".join([*head, *interfaces, "networks:", *networks])
+
+
+def test_sizes_are_those_of_the_rehearsals_virtual_days(put: Put) -> None:
+    """Over 200 random demands: addresses taken through the day, and clients refused.
+
+    How long addresses are taken is, for each network with room, the sum of what its clients hold:
+    its mean and variance are known, so what was lived is so many standard deviations off.
+    """
+    chance = random.Random(11)  # noqa: S311 - a sample
+    offs, came_refused, expected_refused, spread = [], 0.0, 0.0, 0.0
+    for part in range(examples(4)):
+        plan = reservoir.load(put(f"plan-{part}.yaml", many_networks(50, chance)))
+        sizes = {one.name: one for one in reservoir.size(plan).networks}
+        lived = reservoir.rehearse(plan, day=True, clients=1, seed=part).days
+        assert len(lived) == 50
+        for day in lived:
+            size = sizes[day.network].size
+            came_refused += day.refused
+            expected_refused += size.refused_per_day
+            spread += 4 * size.refused_per_day
+            if not size.risk:
+                offs.append(standard_deviations_off(day, size))
+    assert len(offs) > examples(4) * 15
+    found = np.array([off for off in offs if off is not None])
+    assert np.abs(found).max() < 5
+    assert 0.7 < np.sqrt((found**2).mean()) < 1.3
+    assert abs(came_refused - expected_refused) < 4 * math.sqrt(spread) + 0.05 * expected_refused
+    assert expected_refused > 100
+
+
+def standard_deviations_off(day: NetworkDay, size: Any) -> float | None:
+    """How far the time for which addresses were taken is from what is expected of it."""
+    everybody = crowd(size.demand, size.lease)
+    mean, variance = float(everybody.always * 86_400), 0.0
+    for stream in everybody.streams:
+        holds = stream.stays.holds(size.lease, stream.released)
+        square = float(holds.shares @ holds.seconds**2)
+        mean += stream.count * holds.mean
+        variance += stream.count * (square - (holds.mean**2 if stream.is_known else 0))
+        variance += stream.count * 300**2 / 6  # it was looked at each five minutes
+    taken = sum(day.taken) * 300
+    # Those who are there all day may still be switching on when it begins.
+    return (taken - mean) / math.sqrt(variance) if variance else None
