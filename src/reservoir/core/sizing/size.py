@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 
@@ -25,6 +25,25 @@ FORMULA_HOLDS = 0.1
 
 EDGES = 2
 """A subnet's network and broadcast address."""
+
+
+# A plan is checked again for each suggestion, and one network of it is another then. What is known
+# of the others is kept: `lease` is the one in force, from which stays that were observed are told.
+
+
+@lru_cache(maxsize=256)
+def _occupancy(demand: Demand, lease: int, other: int) -> Occupancy:
+    return Occupancy(crowd(demand, lease), other)
+
+
+@lru_cache(maxsize=1 << 16)
+def _needed(demand: Demand, lease: int, other: int) -> int:
+    return _occupancy(demand, lease, other).needed(demand.risk)
+
+
+@lru_cache(maxsize=1 << 16)
+def _chance(demand: Demand, lease: int, other: int, places: int) -> float:
+    return _occupancy(demand, lease, other).chance(places)
 
 
 def _whole(addresses: float) -> int:
@@ -62,14 +81,7 @@ class Size:
 
     def occupancy(self, lease: int | None = None) -> Occupancy:
         """The addresses taken through a day; with another lease time if one is given."""
-        lease = lease or self.lease
-        if lease not in self._occupancies:
-            self._occupancies[lease] = Occupancy(self.crowd, lease)
-        return self._occupancies[lease]
-
-    @cached_property
-    def _occupancies(self) -> dict[int, Occupancy]:
-        return {}
+        return _occupancy(self.demand, self.lease, lease or self.lease)
 
     @cached_property
     def peak(self) -> int:
@@ -85,7 +97,7 @@ class Size:
     @cached_property
     def risk(self) -> float:
         """The chance that on a day somebody is refused."""
-        return self.occupancy().chance(self.capacity)
+        return _chance(self.demand, self.lease, self.lease, self.capacity)
 
     @cached_property
     def refused_per_day(self) -> float:
@@ -97,14 +109,7 @@ class Size:
 
     def needed(self, lease: int | None = None) -> int:
         """The fewest addresses that meet the accepted risk; with another lease time if given."""
-        lease = lease or self.lease
-        if lease not in self._needed:
-            self._needed[lease] = self.occupancy(lease).needed(self.demand.risk)
-        return self._needed[lease]
-
-    @cached_property
-    def _needed(self) -> dict[int, int]:
-        return {}
+        return _needed(self.demand, self.lease, lease or self.lease)
 
     def comfortable(self, lease: int | None = None) -> int:
         """The same with headroom."""
@@ -113,8 +118,7 @@ class Size:
     def fits(self, lease: int) -> bool:
         """Whether the pool meets the risk with headroom, with another lease time."""
         usable = math.floor(self.capacity / (1 + self.headroom) * (1 + 1e-9))
-        occupancy = self.occupancy(lease)
-        return _whole(occupancy.peak) <= usable and occupancy.chance(usable) <= self.demand.risk
+        return _chance(self.demand, self.lease, lease, usable) <= self.demand.risk
 
     @cached_property
     def longest_lease(self) -> int | None:
@@ -163,14 +167,14 @@ def clients_at_peak(demand: Demand, lease: int) -> int:
     """
     everybody = crowd(demand, lease)
     if sizable(demand, lease):
-        return _whole(Occupancy(everybody, lease).peak)
+        return _whole(_occupancy(demand, lease, lease).peak)
     return everybody.always + math.ceil(sum(stream.count for stream in everybody.streams))
 
 
 def clients_expected(demand: Demand, lease: int) -> int:
     """Clients that hold an address at once, but for the accepted risk that there are more."""
     if sizable(demand, lease):
-        return Occupancy(crowd(demand, lease), lease).needed(demand.risk)
+        return _needed(demand, lease, lease)
     return clients_at_peak(demand, lease)
 
 

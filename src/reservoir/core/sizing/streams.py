@@ -189,7 +189,9 @@ def moments_of(streams: Sequence[Stream], lease: int, step: float) -> NDArray[np
     Returns:
         Seconds from midnight, ascending, shape (n,).
     """
-    turns = np.concatenate([np.empty(0), *(stream.turns(lease) for stream in streams)])
+    if not streams:
+        return np.zeros(1)
+    turns = np.concatenate([*(stream.turns(lease) for stream in streams)])
     turns %= DAY
     before = np.nextafter(np.where(turns > 0, turns, float(DAY)), 0.0)
     every = np.concatenate([np.arange(0, DAY, step), turns, before])
