@@ -27,6 +27,7 @@ COMMANDS = (
     "stand-in",
     "size",
     "map",
+    "report",
     "dialect",
     "schema",
     "demo",

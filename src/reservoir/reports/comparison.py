@@ -290,53 +290,75 @@ def _client_json(leases: LeaseTable, each: ClientNotices) -> dict[str, Any]:
     }
 
 
+CHANGE_HEADS = ("Clients notice", "What", "Old", "New", "Because")
+CLIENT_HEADS = ("Client", "Address", "Notices", "By", "Because")
+
+
+def outline(
+    comparison: Comparison, clients: Clients | None, at: Sequence[str] = ()
+) -> Iterator[tuple[str, Sequence[Change], Sequence[ClientNotices]]]:
+    """What differs, by network and device: a heading, the changes, the clients that notice."""
+    by_network = _by_network(clients)
+    for network in _shown(comparison, at):
+        there = by_network.get(_old_name(network), [])
+        if network.changes or there:
+            yield heading(network), network.changes, there
+    for device in comparison.devices if not at else ():
+        yield device.name, device.changes, ()
+    others = _elsewhere(comparison, by_network)
+    if others and not at:
+        yield _ELSEWHERE, (), others
+
+
+def change_cells(change: Change) -> tuple[str, ...]:
+    """A change in the cells of a table: see :data:`CHANGE_HEADS`."""
+    return (
+        change.notice.words, change.what, change.old or "", change.new or "", change.because
+    )  # fmt: skip
+
+
+def client_cells(leases: LeaseTable, each: ClientNotices) -> tuple[str, ...]:
+    """What a client notices in the cells of a table: see :data:`CLIENT_HEADS`."""
+    return (
+        leases.label(each.row),
+        format_address(int(leases.address[each.row])),
+        each.notice.words if each.notice is not None else "not known",
+        shown_moment(each.at) if each.at is not None else "",
+        each.because,
+    )
+
+
+def meaning(notice: Notice) -> str:
+    """How grave it is for clients: ``error``, ``warning`` or nothing."""
+    style = _MEANINGS[notice]
+    return style if style in ("error", "warning") else ""
+
+
 def as_markdown(
     comparison: Comparison, clients: Clients | None, at: Sequence[str]
 ) -> Iterator[str]:
     """The comparison as Markdown, for a change request: a table a network."""
     yield "# Comparison\n\n"
-    by_network = _by_network(clients)
-    for network in _shown(comparison, at):
-        there = by_network.get(_old_name(network), [])
-        if network.changes or there:
-            yield f"## {plain(heading(network))}\n\n"
-            yield from _table(network.changes)
-            yield from _client_table(clients, there)
-    for device in comparison.devices if not at else ():
-        yield f"## {plain(device.name)}\n\n"
-        yield from _table(device.changes)
-    others = _elsewhere(comparison, by_network)
-    if others and not at:
-        yield f"## {_ELSEWHERE}\n\n"
-        yield from _client_table(clients, others)
+    for title, changes, there in outline(comparison, clients, at):
+        yield f"## {plain(title)}\n\n"
+        yield from _table(CHANGE_HEADS, map(change_cells, changes), codes=(2, 3))
+        if clients is not None:
+            cells = (client_cells(clients.leases, each) for each in there)
+            yield from _table(CLIENT_HEADS, cells, codes=(1,))
     yield "".join(f"{plain(sentence)}\n" for sentence in closing(comparison, clients))
 
 
-def _table(changes: Iterable[Change]) -> Iterator[str]:
-    rows = [
-        f"| {change.notice.words} | {plain(change.what)} | {_cell(change.old)} "
-        f"| {_cell(change.new)} | {plain(change.because)} |\n"
-        for change in changes
-    ]
-    if rows:
-        yield "| Clients notice | What | Old | New | Because |\n|---|---|---|---|---|\n"
-        yield from rows
-        yield "\n"
-
-
-def _cell(text: str | None) -> str:
-    return code(text) if text else ""
-
-
-def _client_table(clients: Clients | None, there: Sequence[ClientNotices]) -> Iterator[str]:
-    if clients is None or not there:
-        return
-    yield "| Client | Address | Notices | By | Because |\n|---|---|---|---|---|\n"
-    for each in there:
-        words = each.notice.words if each.notice is not None else "not known"
-        yield (
-            f"| {plain(clients.leases.label(each.row))} "
-            f"| {code(format_address(int(clients.leases.address[each.row])))} | {words} "
-            f"| {shown_moment(each.at) if each.at is not None else ''} | {plain(each.because)} |\n"
+def _table(
+    heads: Sequence[str], rows: Iterable[Sequence[str]], codes: Sequence[int]
+) -> Iterator[str]:
+    written = [
+        " | ".join(
+            (code(cell) if cell else "") if place in codes else plain(cell)
+            for place, cell in enumerate(cells)
         )
-    yield "\n"
+        for cells in rows
+    ]
+    if written:
+        yield f"| {' | '.join(heads)} |\n|{'---|' * len(heads)}\n"
+        yield from (f"| {row} |\n" for row in written)
+        yield "\n"

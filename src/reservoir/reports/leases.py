@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 from reservoir.core.findings import Severity
 from reservoir.core.leases.contradictions import Contradiction, LeasesChecked, PoolUsage
@@ -17,9 +17,17 @@ from reservoir.reports.theme import columns, styled, wrapped
 HEADINGS = ("network", "server", "addresses", "taken", "free", "share", "bound", "end within 1h")
 
 
+class LeasesSeen(NamedTuple):
+    """A lease list, and what it says of a plan."""
+
+    leases: LeaseTable
+    file: str
+    checked: LeasesChecked
+
+
 def lines(checked: LeasesChecked, leases: LeaseTable, file: str, width: int) -> Iterator[str]:
     """A line for each network and server, then what contradicts the plan; a line with counts."""
-    heading, *rows = columns([HEADINGS, *map(_row, checked.usage)], left=(0, 1))
+    heading, *rows = columns([HEADINGS, *map(row, checked.usage)], left=(0, 1))
     yield styled(heading, "heading")
     yield from rows
     yield ""
@@ -33,7 +41,8 @@ def lines(checked: LeasesChecked, leases: LeaseTable, file: str, width: int) -> 
     yield from wrapped(closing(checked), width, "")
 
 
-def _row(each: PoolUsage) -> tuple[str, ...]:
+def row(each: PoolUsage) -> tuple[str, ...]:
+    """A network in the cells of a table: see :data:`HEADINGS`."""
     return (
         each.network,
         each.server or "-",

@@ -29,11 +29,11 @@ _UNKNOWN = "?"
 
 def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
     """A line for each network, below it what went wrong there; a closing line with counts."""
-    rows = [_row(each) for each in rehearsal.networks]
+    rows = [row(each) for each in rehearsal.networks]
     heading, *lines = columns([HEADINGS, *rows], left=_LEFT)
     yield styled(heading, "heading")
-    for each, row in zip(rehearsal.networks, lines, strict=True):
-        yield styled(row, "error") if each.failures else row
+    for each, line in zip(rehearsal.networks, lines, strict=True):
+        yield styled(line, "error") if each.failures else line
         for failure in each.failures:
             known = f" ({failure.rule})" if failure.rule else " (no rule knows it)"
             yield from wrapped(failure.reason + known, width, "    ")
@@ -41,7 +41,7 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
             agreed = f"accepted: {failure.reason} ({failure.rule}: {failure.accepted})"
             yield from wrapped(agreed, width, "    ")
     yield ""
-    if any(_UNKNOWN in row for row in rows):
+    if any(_UNKNOWN in cells for cells in rows):
         yield f"{_UNKNOWN}: the way to the DNS server leaves what the plan knows."
     for each in rehearsal.networks:
         if each.is_too_large:
@@ -49,8 +49,8 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
     for name, why in rehearsal.left_out.items():
         yield f"{name} was not rehearsed: {why}."
     for device, ignored in rehearsal.ignored.items():
-        for line in ignored:
-            yield f"{device} does without {line}"
+        for one in ignored:
+            yield f"{device} does without {one}"
     if rehearsal.left_out or rehearsal.ignored:
         yield ""
     yield from wrapped(summary(rehearsal), width, "")
@@ -95,7 +95,8 @@ def summary(rehearsal: Rehearsal) -> str:
     )
 
 
-def _row(each: NetworkRehearsed) -> tuple[str, ...]:
+def row(each: NetworkRehearsed) -> tuple[str, ...]:
+    """A network in the cells of a table: see :data:`HEADINGS`."""
     return (
         each.network,
         ", ".join(each.servers) or "-",

@@ -28,10 +28,10 @@ LABEL = 16
 def table(sizing: Sizing, width: int) -> Iterator[str]:
     """A line for each network, then those that were not sized; a closing line with counts."""
     if sizing.networks:
-        heading, *rows = columns([HEADINGS, *map(_row, sizing.networks)])
+        heading, *rows = columns([HEADINGS, *map(row, sizing.networks)])
         yield styled(heading, "heading")
-        for one, row in zip(sizing.networks, rows, strict=True):
-            yield styled(row, _meaning(one.size)) if _meaning(one.size) else row
+        for one, line in zip(sizing.networks, rows, strict=True):
+            yield styled(line, meaning(one.size)) if meaning(one.size) else line
         yield ""
     for name, why in sizing.left_out.items():
         yield f"{name} was not sized: {why}."
@@ -40,7 +40,8 @@ def table(sizing: Sizing, width: int) -> Iterator[str]:
     yield from wrapped(summary(sizing), width, "")
 
 
-def _meaning(size: Size) -> str:
+def meaning(size: Size) -> str:
+    """How grave it is: ``error`` if the pool is too small, ``warning`` without headroom."""
     if not is_enough(size):
         return "error"
     return "warning" if size.comfortable() > size.capacity else ""
@@ -51,7 +52,8 @@ def is_enough(size: Size) -> bool:
     return size.needed() <= size.capacity
 
 
-def _row(one: Sized) -> tuple[str, ...]:
+def row(one: Sized) -> tuple[str, ...]:
+    """A network in the cells of a table: see :data:`HEADINGS`."""
     size = one.size
     return (
         one.name,
