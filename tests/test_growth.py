@@ -90,6 +90,19 @@ def mistaken(size: int) -> list[dict[str, Any]]:
     ]
 
 
+def expectant(size: int) -> list[dict[str, Any]]:
+    """Each network expects other clients, and some have too few addresses."""
+    group = {"at": "09:00", "devices": 40, "over": "30m", "stay": {"mean": "1h", "cv": 0.5}}
+    return [
+        network(number, demand={
+            "devices": number % 7,
+            "arrivals": [group | {"devices": 20 + number % 90}],
+            "walk_in": {"rate": f"{10 + number % 11}/h", "stay": "25m"},
+        })
+        for number in range(size)
+    ]  # fmt: skip
+
+
 def repeated(size: int) -> list[dict[str, Any]]:
     """Each network has the same subnet."""
     return [network(0, bindings=[binding(0, 10, number)]) for number in range(size)]
@@ -145,8 +158,13 @@ def folders(tmp_path: Path) -> list[Path]:
         ("check", mistaken),
         ("check", repeated),
         ("check", entangled),
+        ("check", expectant),
         ("mend", mistaken),
         ("mend", entangled),
+        ("size", expectant),
+        ("map", mistaken),
+        ("map", entangled),
+        ("report", right),
     ],
 )
 def test_work_on_a_plan_grows_as_the_plan_does(tmp_path: Path, command: str, shape: Shape) -> None:

@@ -113,7 +113,8 @@ def test_a_demand_by_options_alone(run: Run) -> None:
     assert "chance that on a day a client gets no address" in small.out
     found = sized(run, *stated, "--addresses", "67", "--devices", "9", "--growth", "10%/year",
                   "--horizon", "2 years", "--between", "08:00-20:00", "--cv", "0.8",
-                  "--release", "5%", "--headroom", "0%", "--arrival", "09:00,20,10m,2h")  # fmt: skip
+                  "--release", "5%", "--headroom", "0%",
+                  "--arrival", "09:00,20,10m,2h")  # fmt: skip
     assert found["network"] is None
     assert found["assignable"] == 67
     assert found["smallest_range"] == found["with_headroom"] > 90
