@@ -5,7 +5,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo test test-long lint bench screenshots clean
+.PHONY: demo test test-long lint bench manual screenshots clean
 
 demo: $(READY)
 	$(BIN)/reservoir demo ferry-line
@@ -29,6 +29,10 @@ bench: $(READY)
 	$(BIN)/python bench/lines.py
 	$(BIN)/python bench/agreement.py
 	$(BIN)/python bench/reserved.py
+
+manual: $(READY)
+	$(BIN)/reservoir explain --all --format markdown --out docs/checks.md
+	$(BIN)/python -m reservoir.cli.manual_page > docs/reservoir.1
 
 screenshots: $(READY)
 	docs/screenshots/make

@@ -6,6 +6,7 @@ import ast
 import re
 import shlex
 import shutil
+import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
@@ -14,6 +15,7 @@ import pytest
 import reservoir
 from conftest import Run
 from reservoir.cli.commands import COMMANDS
+from reservoir.cli.manual_page import page
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.notations import NOTATIONS
 from reservoir.dialects.parse.reader import read_nodes
@@ -97,6 +99,41 @@ def test_the_contributing_example_is_a_rule(run: Run) -> None:
     assert name is not None
     rule = re.sub("(?<!^)(?=[A-Z])", "-", name[1]).lower()
     assert run("explain", rule).code == 0
+
+
+def test_the_manual_page_is_that_of_the_commands() -> None:
+    """`make manual` has been run; each command and option is in it; roff has no complaint."""
+    text = (ROOT / "docs" / "reservoir.1").read_text()
+    assert text == page()
+    for name in COMMANDS:
+        assert f"\n.SS {name.replace('-', chr(92) + '-')} " in text
+    assert r"\fB\-\-free\-vlans\fR" in text
+    if shutil.which("groff") is None:
+        pytest.skip("groff is not installed, so nobody looks at the manual page's roff")
+    shown = subprocess.run(
+        ["groff", "-man", "-Tutf8", "-ww", "-z", ROOT / "docs" / "reservoir.1"],
+        capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    assert shown.stderr == ""
+
+
+def test_the_shell_completes_commands_options_and_names(run: Run, put: Put) -> None:
+    """Networks of the plan that is on the line, for each command that takes one."""
+    put("plan.yaml", "networks: {crew: {subnet: 10.84.30.0/24}, cabin: {subnet: 10.84.31.0/24}}\n")
+
+    def completed(line: str) -> list[str]:
+        words = line.split(" ")
+        asked = {"COMP_WORDS": line, "COMP_CWORD": str(len(words) - 1)}
+        out = run(_RESERVOIR_COMPLETE="bash_complete", **asked).out
+        return [one.partition(",")[2] for one in out.splitlines()]
+
+    assert set(COMMANDS) <= set(completed("reservoir "))
+    for command in COMMANDS:
+        assert "--help" in completed(f"reservoir {command} --")
+    for command in ("size", "map", "rehearse"):
+        assert completed(f"reservoir {command} plan.yaml --network c") == ["crew", "cabin"]
+    assert completed("reservoir check --select gateway-in") == ["gateway-in-pool"]
+    assert completed("reservoir new --into plan.yaml --dialect lark") == ["larkspur"]
 
 
 @pytest.mark.parametrize("command", COMMANDS)

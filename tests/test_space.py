@@ -67,6 +67,7 @@ def test_each_address_is_of_one_kind_and_the_right_one(data: dict[str, object]) 
         }
         assert sum(len(one.kinds[kind]) for kind in KINDS) == len(found)
         subnet, vrf = one.subnet, one.network.vrf
+        ranges = [span for span in one.network.ranges if not isinstance(span, str)]
         same = {n: net for n, net in plan.networks.items() if net.vrf == vrf}
         others = {name: network for name, network in same.items() if name != one.name}
         for address in range(subnet.span.first, subnet.span.last + 1):
@@ -83,14 +84,14 @@ def test_each_address_is_of_one_kind_and_the_right_one(data: dict[str, object]) 
             )
             excluded = any(e.range.holds(address) for e in one.network.exclusions)
             is_host = subnet.hosts.holds(address)
-            in_range = any(r.holds(address) for r in one.network.ranges)
+            in_range = any(span.holds(address) for span in ranges)
             assigned = in_range and is_host and not own and not excluded
             services = one.network.served_by
             twice = assigned and len(services) > 1
             if here or twice or (taken and (assigned or own)) or (assigned and foreign) or (
                 len(every) > 1
             ):  # fmt: skip
-                kind = "conflicting"
+                kind: str | None = "conflicting"
             elif own:
                 kind = "bound"
             elif taken:
@@ -115,7 +116,8 @@ def test_a_free_block_has_no_address_of_the_plan(data: dict[str, object], bits: 
     spans += [plan.plan.devices["one"].interfaces["lan"].addresses[0].subnet.span]
     named = {a for net in plan.plan.networks.values() for a in [net.gateway or 0]}
     for network in plan.plan.networks.values():
-        named |= {host.address for host in (*network.static, *network.bindings)}
+        named |= {host.address for host in network.static}
+        named |= {binding.address for binding in network.bindings}
     size = 1 << (32 - bits)
     expected = [
         Prefix(first, bits)

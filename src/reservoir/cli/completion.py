@@ -38,6 +38,19 @@ def network_names(ctx: click.Context, _parameter: click.Parameter, begun: str) -
     return [name for name in plan.networks if name.startswith(begun)] if plan else []
 
 
+def device_names(ctx: click.Context, _parameter: click.Parameter, begun: str) -> Completions:
+    """Devices of the plan that the command line names."""
+    plan = _plan_of(ctx)
+    return [name for name in plan.devices if name.startswith(begun)] if plan else []
+
+
+def dialect_names(_ctx: click.Context, _parameter: click.Parameter, begun: str) -> Completions:
+    """Dialects that come with the program, and the user's."""
+    from reservoir.dialects.sheet.library import Library  # late: only when the shell asks
+
+    return [name for name in Library().names if name.startswith(begun)]
+
+
 def _plan_of(ctx: click.Context) -> Plan | None:
     """The plan that the command line names, if there is one that loads."""
     from reservoir.core.problems import InputError
@@ -45,7 +58,8 @@ def _plan_of(ctx: click.Context) -> Plan | None:
     from reservoir.files.recognising import is_plan
 
     # An option still without its value keeps Click from taking the words before it apart.
-    given = (*(ctx.params.get("inputs") or ctx.params.get("sides") or ()), ctx.params.get("plan"))
+    named = (ctx.params.get("plan"), ctx.params.get("into"))
+    given = (*(ctx.params.get("inputs") or ctx.params.get("sides") or ()), *named)
     for file in (*filter(None, given), *ctx.args):
         try:
             if file != "-" and is_plan(file):

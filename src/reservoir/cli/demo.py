@@ -22,7 +22,7 @@ NOON = "2027-03-31T12:00:00+00:00"
 )
 @talkative
 def command(folder: str, force: bool) -> None:
-    """Create FOLDER with the plan of a ferry line and walk through the job, from check to read.
+    """Create FOLDER with the plan of a ferry line and walk through the job, to the last report.
 
     The plan is there twice: as written in a hurry, and corrected.
 
@@ -55,11 +55,29 @@ def command(folder: str, force: bool) -> None:
          "--now", NOON, "--script", str(change), *(["--force"] if force else []))  # fmt: skip
     _say("These statements lead there. It is safe to stop after each; undo-… is the way back.")
     _show(change / "pier-router.larkspur")
+    _say("In the hurried plan passengers hold more addresses than the range has, from the third "
+         "sailing on. With the corrected lease there is room for all.")  # fmt: skip
+    for part in (hurried, right):
+        figure = root / f"passenger-wifi-{part.name}.png"
+        _run("size", str(part / plan), "--network", "passenger-wifi", "--figure", str(figure),
+             may_fail=True)  # fmt: skip
+    _run("size", str(right / plan))
+    _say("What each address is for, and what is free.")
+    _run("map", str(right / plan))
+    _run("map", str(right / plan), "--figure", str(root / "map.svg"))
+    _say("One network more: subnet and tag are suggested, the sub-interface comes with it.")
+    _run("new", "--into", str(right / plan), "--network", "lounge", "--device", "pier-router",
+         "--clients", "120", "--yes")  # fmt: skip
     _say("The same sheets read device configuration back into a plan; check takes it directly.")
     files = sorted(str(path) for path in (right / "configuration").iterdir() if path.name[0] != ".")
     _run("read", *files, "--out", str(root / "read-back.yaml"))
     _run("check", *files)
-    _say(f"Look around in {root}, change {hurried / plan}, and check it again.")
+    _say("All of it in one page, for the change request.")
+    leases = str(root / "running/leases.csv")
+    _run("report", str(right / plan), "--running", str(running), "--leases", leases,
+         "--now", NOON, "--out", str(root / "report.html"))  # fmt: skip
+    _say(f"Open {root / 'report.html'} in a browser; the figures are in {root}. "
+         f"Change {hurried / plan}, and check it again.")  # fmt: skip
 
 
 PLAN = ("ferry-line.yaml", "bindings.csv", "inventory.csv")

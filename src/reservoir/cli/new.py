@@ -15,6 +15,7 @@ from reservoir.cli.changes import (
     require_no_new_errors,
     show_changes,
 )
+from reservoir.cli.completion import device_names, dialect_names
 from reservoir.cli.inputs import Columns, Scalar
 from reservoir.cli.output import complain, finish_what_was_cut_off, save_or_show, talk, talkative
 
@@ -41,6 +42,9 @@ OPTIONS = {
     "clients": "How many clients are expected.",
 }
 """The options that answer a question, each with its help."""
+
+COMPLETED = {"device": device_names, "server": device_names, "dialect": dialect_names}
+"""What the shell completes for some of them."""
 
 Command = Callable[..., object]
 
@@ -83,7 +87,14 @@ class Tags(click.ParamType[tuple[int, int]]):
 def answer_options(command: Command) -> Command:
     """Give a command an option for each question."""
     for name, what in reversed(OPTIONS.items()):
-        command = click.option(f"--{name}", type=Answer(name), metavar="VALUE", help=what)(command)
+        option = click.option(
+            f"--{name}",
+            type=Answer(name),
+            metavar="VALUE",
+            help=what,
+            shell_complete=COMPLETED.get(name),
+        )
+        command = option(command)
     return command
 
 

@@ -133,7 +133,7 @@ class Drafting:
         free = [tag for tag in range(low, high + 1) if tag not in used]
         if not free:
             raise NoRoomError(f"no VLAN tag from {low} to {high} is free")
-        fitting = (tag for tag in free if self._by_tag(tag, USUAL_BITS) is not None)
+        fitting = (tag for tag in free if self._by_tag(answers["device"], tag, USUAL_BITS))
         tag = next(fitting, free[0]) if self._tags_are_octets else free[0]
         return Suggested(tag, "the next tag that no network or interface has")
 
@@ -144,10 +144,10 @@ class Drafting:
         alike = sum(network.subnet.network >> 8 & 255 == network.vlan for network in tagged)
         return alike * 2 > len(tagged)
 
-    def _by_tag(self, tag: int, bits: int) -> Prefix | None:
-        """The free subnet whose third number is the VLAN tag."""
+    def _by_tag(self, device: str, tag: int, bits: int) -> Prefix | None:
+        """The free subnet near the device's others whose third number is the VLAN tag."""
         drafted = AddressSet(self._subnets)
-        for block in self._blocks:
+        for block in self._blocks(device)[:1]:
             subnet = Prefix(block.subnet.address + (tag << 8), bits)
             fits = tag < 256 and block.span.holds(subnet.span.last) and subnet == subnet.subnet
             used = self._space.used.meets(subnet.span) or drafted.meets(subnet.span)
@@ -155,12 +155,16 @@ class Drafting:
                 return subnet
         return None
 
-    @property
-    def _blocks(self) -> list[Prefix]:
-        """Where free subnets are looked for."""
+    def _blocks(self, device: str) -> list[Prefix]:
+        """Where free subnets are looked for: first in the blocks that a device has addresses in."""
+        if self.block is not None:
+            return [self.block]
         around = {Prefix(span.first, USUAL_BLOCK_BITS).subnet for span in self._subnets}
         blocks = sorted({*self._space.blocks, *around}, key=lambda block: block.span)
-        return [self.block] if self.block else blocks or [USUAL_BLOCK]
+        there = self._devices.get(device, {}).values()
+        held = [prefix.address for one in there for prefix in one.addresses]
+        own = [b for b in blocks if any(b.span.holds(address) for address in held)]
+        return [*own, *(block for block in blocks if block not in own)] or [USUAL_BLOCK]
 
     def _suggest_interface(self, answers: Answers) -> Suggested | None:
         device, vlan = answers["device"], answers.get("vlan")
@@ -197,15 +201,15 @@ class Drafting:
             whole = with_headroom(clients, self.headroom) + more + 1 + EDGES
             bits = 32 - (whole - 1).bit_length()
             why = f"a /{bits} holds {counted(clients, 'client')} and headroom"
-        blocks = self._blocks
-        by_tag = self._by_tag(answers["vlan"], bits) if answers.get("vlan") else None
+        blocks, vlan = self._blocks(answers["device"]), answers.get("vlan")
+        by_tag = self._by_tag(answers["device"], vlan, bits) if vlan is not None else None
         if self._tags_are_octets and by_tag is not None:
             return Suggested(by_tag, f"{why}; its third number is the VLAN tag, as in the plan")
         drafted = AddressSet(self._subnets)
-        for subnet in self._space.free(bits, blocks):
-            if not drafted.meets(subnet.span):
-                where = ", ".join(str(block.subnet) for block in blocks)
-                return Suggested(subnet, f"{why}; the first that is free in {where}")
+        for block in blocks:
+            for subnet in self._space.free(bits, [block]):
+                if not drafted.meets(subnet.span):
+                    return Suggested(subnet, f"{why}; the first that is free in {block.subnet}")
         raise NoRoomError(f"no /{bits} is free in {', '.join(map(str, blocks))}")
 
     def _suggest_gateway(self, answers: Answers) -> Suggested | None:
