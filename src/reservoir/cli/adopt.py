@@ -15,7 +15,13 @@ from reservoir.cli.changes import (
 )
 from reservoir.cli.completion import network_names
 from reservoir.cli.inputs import lease_options, leases_of
-from reservoir.cli.output import finish_what_was_cut_off, save_or_show, talk, talkative
+from reservoir.cli.output import (
+    finish_what_was_cut_off,
+    format_option,
+    save_or_show,
+    talk,
+    talkative,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -51,13 +57,7 @@ if TYPE_CHECKING:
 )
 @lease_options
 @click.option("--in-place", is_flag=True, help="Change the files; comments and layout are kept.")
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["text", "json"]),
-    default="text",
-    help="Output format.",
-)
+@format_option("text", "json")
 @talkative
 def command(
     file: str,

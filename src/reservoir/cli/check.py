@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from reservoir.cli.completion import plan_paths, rule_names
-from reservoir.cli.inputs import subject_of
+from reservoir.cli.inputs import dialect_option, subject_of
 from reservoir.cli.output import progress, save_or_show, talk, talkative, width
 from reservoir.reports.formats import FORMATS, pieces
 
@@ -20,9 +20,7 @@ FAIL_ON = ("error", "warning", "advice", "never")
 
 @click.command("check", short_help="Find problems in a plan or in device configuration.")
 @click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
-@click.option(
-    "--dialect", metavar="NAME", help="The configuration's dialect (default: recognised)."
-)
+@dialect_option
 @click.option(
     "--format",
     "form",

@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING
 import click
 
 from reservoir.cli.completion import network_names
-from reservoir.cli.inputs import lease_options, leases_of, subject_of
+from reservoir.cli.inputs import dialect_option, lease_options, leases_of, subject_of
 from reservoir.cli.output import (
     complain,
     finish_what_was_cut_off,
+    format_option,
     progress,
     save_or_show,
     talk,
@@ -33,9 +34,7 @@ if TYPE_CHECKING:
 @click.argument("sides", nargs=-1, metavar="[OLD NEW]")
 @click.option("--old", multiple=True, metavar="FILE", help="A file of the old side, if several.")
 @click.option("--new", multiple=True, metavar="FILE", help="A file of the new side, if several.")
-@click.option(
-    "--dialect", metavar="NAME", help="The configuration's dialect (default: recognised)."
-)
+@dialect_option
 @click.option("--leases", metavar="FILE", help="A lease list: what each present client notices.")
 @lease_options
 @click.option(
@@ -53,13 +52,7 @@ if TYPE_CHECKING:
 )
 @click.option("--force", is_flag=True, help="Overwrite scripts that were edited.")
 @click.option("--exit-code", is_flag=True, help="Exit with status 1 where anything differs.")
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["text", "json", "markdown"]),
-    default="text",
-    help="Output format.",
-)
+@format_option("text", "json", "markdown")
 @click.option("-o", "--out", metavar="FILE", help="Write the comparison to a file.")
 @talkative
 def command(

@@ -7,11 +7,21 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from reservoir.cli.completion import dialect_names
 from reservoir.cli.output import progress, talk
 
 if TYPE_CHECKING:
     from reservoir.core.leases.table import LeaseTable
     from reservoir.core.subject import Subject
+
+
+dialect_option = click.option(
+    "--dialect",
+    metavar="NAME",
+    shell_complete=dialect_names,
+    help="The configuration's dialect (default: recognised).",
+)
+"""The option of commands that read configuration."""
 
 
 def subject_of(inputs: tuple[str, ...], dialect: str | None) -> Subject:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from reservoir.cli.inputs import lease_options, leases_of, subject_of
-from reservoir.cli.output import save_or_show, talkative, width
+from reservoir.cli.output import format_option, out_option, save_or_show, talkative, width
 
 FAIL_ON = ("error", "warning")
 
@@ -21,14 +21,8 @@ FAIL_ON = ("error", "warning")
     show_default=True,
     help="Exit with status 1 on findings this severe.",
 )
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["text", "json"]),
-    default="text",
-    help="Output format.",
-)
-@click.option("-o", "--out", metavar="FILE", help="Write the results to a file.")
+@format_option("text", "json")
+@out_option
 @talkative
 def command(
     file: str,

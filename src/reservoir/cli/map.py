@@ -8,8 +8,16 @@ from typing import TYPE_CHECKING
 import click
 
 from reservoir.cli.completion import network_names
-from reservoir.cli.inputs import Scalar, subject_of
-from reservoir.cli.output import save_figure, save_or_show, talk, talkative, width
+from reservoir.cli.inputs import Scalar, dialect_option, subject_of
+from reservoir.cli.output import (
+    format_option,
+    out_option,
+    save_figure,
+    save_or_show,
+    talk,
+    talkative,
+    width,
+)
 
 if TYPE_CHECKING:
     from reservoir.core.values.addresses import Prefix
@@ -34,9 +42,7 @@ class PrefixLength(click.ParamType[int]):
 
 @click.command("map", short_help="Show the address space of a plan.")
 @click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
-@click.option(
-    "--dialect", metavar="NAME", help="The configuration's dialect (default: recognised)."
-)
+@dialect_option
 @click.option(
     "--network",
     "networks",
@@ -55,14 +61,8 @@ class PrefixLength(click.ParamType[int]):
 @click.option("--free", type=PrefixLength(), metavar="/BITS", help="List free subnets this large.")
 @click.option("--free-vlans", is_flag=True, help="List free VLAN tags.")
 @click.option("--figure", metavar="FILE", help="Draw the space: a .png or .svg file.")
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["text", "json"]),
-    default="text",
-    help="Output format.",
-)
-@click.option("-o", "--out", metavar="FILE", help="Write the results to a file.")
+@format_option("text", "json")
+@out_option
 @talkative
 def command(
     inputs: tuple[str, ...],

@@ -50,6 +50,17 @@ def talkative(command: Command) -> Command:
     return color(quiet(command))
 
 
+def format_option(*forms: str) -> Callable[[Command], Command]:
+    """Give a command ``--format``; the first of the formats is meant if none is named."""
+    return click.option(
+        "--format", "form", type=click.Choice(forms), default=forms[0], help="Output format."
+    )
+
+
+out_option = click.option("-o", "--out", metavar="FILE", help="Write the results to a file.")
+"""The option of commands whose results can go into a file."""
+
+
 def _set_color(ctx: click.Context, _parameter: click.Parameter, choice: str) -> None:
     never = choice == "never" or (choice == "auto" and bool(os.environ.get("NO_COLOR")))
     ctx.color = False if never else (True if choice == "always" else None)

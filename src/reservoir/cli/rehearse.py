@@ -7,8 +7,16 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from reservoir.cli.completion import network_names
-from reservoir.cli.inputs import subject_of
-from reservoir.cli.output import progress, save_or_show, talk, talkative, width
+from reservoir.cli.inputs import dialect_option, subject_of
+from reservoir.cli.output import (
+    format_option,
+    out_option,
+    progress,
+    save_or_show,
+    talk,
+    talkative,
+    width,
+)
 
 if TYPE_CHECKING:
     from reservoir.core.subject import Subject
@@ -33,9 +41,7 @@ SHARE = Share(0, 100)
 
 @click.command("rehearse", short_help="Let simulated clients get their addresses.")
 @click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
-@click.option(
-    "--dialect", metavar="NAME", help="The configuration's dialect (default: recognised)."
-)
+@dialect_option
 @click.option(
     "--network",
     "networks",
@@ -65,14 +71,8 @@ SHARE = Share(0, 100)
 @click.option("--loss", type=SHARE, default="0%", help="Frames that are lost.")
 @click.option("--duplicates", type=SHARE, default="0%", help="Frames that arrive twice.")
 @click.option("--late", type=SHARE, default="0%", help="Frames that arrive after later ones.")
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["text", "json"]),
-    default="text",
-    help="Output format.",
-)
-@click.option("-o", "--out", metavar="FILE", help="Write the results to a file.")
+@format_option("text", "json")
+@out_option
 @talkative
 def command(
     inputs: tuple[str, ...],

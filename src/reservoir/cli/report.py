@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from reservoir.cli.inputs import lease_options, leases_of, subject_of
-from reservoir.cli.output import progress, save_or_show, talk, talkative
+from reservoir.cli.output import format_option, progress, save_or_show, talk, talkative
 
 if TYPE_CHECKING:
     from reservoir import DeviceConfiguration, Report
@@ -28,13 +28,7 @@ if TYPE_CHECKING:
 )
 @click.option("--leases", metavar="FILE", help="Say which of these clients notice.")
 @lease_options
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["html", "markdown"]),
-    default="html",
-    help="Output format.",
-)
+@format_option("html", "markdown")
 @click.option("-o", "--out", metavar="FILE", help="Write the document to a file.")
 @talkative
 def command(

@@ -8,7 +8,15 @@ import click
 
 from reservoir.cli.completion import network_names
 from reservoir.cli.inputs import Columns, Scalar, subject_of
-from reservoir.cli.output import progress, save_or_show, talk, talkative, width
+from reservoir.cli.output import (
+    format_option,
+    out_option,
+    progress,
+    save_or_show,
+    talk,
+    talkative,
+    width,
+)
 
 if TYPE_CHECKING:
     from reservoir.core.sizing.size import Size
@@ -53,14 +61,8 @@ AT_HAND = "--devices, --rate, --arrival or --history"
     help="What the history calls a column: starts=BEGAN,expires=ENDED.",
 )
 @click.option("--figure", metavar="FILE", help="Draw the day: a .png or .svg file.")
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["text", "json"]),
-    default="text",
-    help="Output format.",
-)
-@click.option("-o", "--out", metavar="FILE", help="Write the results to a file.")
+@format_option("text", "json")
+@out_option
 @talkative
 def command(
     inputs: tuple[str, ...],

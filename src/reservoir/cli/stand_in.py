@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.inputs import subject_of
+from reservoir.cli.inputs import dialect_option, subject_of
 from reservoir.cli.output import complain, talk, talkative
 
 if TYPE_CHECKING:
@@ -27,9 +27,7 @@ SAVED_EVERY = 1.0
 @click.command("stand-in", short_help="Answer real clients as a device would, for trials.")
 @click.argument("configuration", metavar="FILE")
 @click.option("--device", metavar="NAME", help="The device, where FILE has several.")
-@click.option(
-    "--dialect", metavar="NAME", help="The configuration's dialect (default: recognised)."
-)
+@dialect_option
 @click.option(
     "--listen",
     metavar="ADDRESS:PORT",
