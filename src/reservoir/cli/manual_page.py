@@ -19,11 +19,12 @@ STATUS = (
     ("130", "Interrupted; files are as they were."),
 )  # fmt: skip
 
+LEDGER = "What `write` has put there, so that files which were edited since aren't overwritten."
+
 FILES = (
     ("NAME.sheet", "A dialect of one's own, in a folder dialects beside the plan."),
-    (".reservoir-written.json", "In a folder that `write` has filled: what it wrote, so that edited "
-                           "files aren't overwritten."),
-)  # fmt: skip
+    (".reservoir-written.json", LEDGER),
+)
 
 
 def page() -> str:

@@ -1,0 +1,237 @@
+"""The document for the change request: what is in it, and that nothing breaks out of its place."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+from collections import Counter
+from collections.abc import Callable
+from html.parser import HTMLParser
+from importlib import resources
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+
+import reservoir
+from conftest import Run
+from reservoir.core.plan.model import format_path
+
+Put = Callable[[str, str], Path]
+
+VOID = {"meta", "link", "br", "img"}
+
+
+class Page(HTMLParser):
+    """A page taken apart: its elements, its text; complains where it isn't well formed."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__(convert_charrefs=True)
+        self.open: list[str] = []
+        self.elements: list[tuple[str, dict[str, str]]] = []
+        self.words: list[str] = []
+        self.pre: list[str] = []
+        self.feed(text)
+        self.close()
+        assert self.open == []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.elements.append((tag, {key: value or "" for key, value in attrs}))
+        if tag not in VOID:
+            self.open.append(tag)
+        if tag == "pre":
+            self.pre.append("")
+
+    def handle_endtag(self, tag: str) -> None:
+        assert self.open.pop() == tag
+
+    def handle_data(self, data: str) -> None:
+        self.words.append(data)
+        if "pre" in self.open:
+            self.pre[-1] += data
+
+    @property
+    def text(self) -> str:
+        """What is read, with blanks as one."""
+        return " ".join("".join(self.words).split())
+
+    def of(self, tag: str) -> list[dict[str, str]]:
+        """The attributes of each element of a tag."""
+        return [attributes for name, attributes in self.elements if name == tag]
+
+
+@pytest.fixture
+def demo(tmp_path: Path) -> Path:
+    """The demo's files, as `reservoir demo` lays them out."""
+    for folder in ("right", "hurried", "running"):
+        (tmp_path / folder).mkdir()
+        for file in (resources.files("reservoir.demo") / folder).iterdir():
+            if not file.name.startswith("__"):
+                (tmp_path / folder / file.name).write_bytes(file.read_bytes())
+    return tmp_path
+
+
+CHANGE = (
+    "--running", "running/pier-router.larkspur", "--leases", "running/leases.csv",
+    "--now", "2027-03-31T12:00:00+00:00",
+)  # fmt: skip
+
+
+def test_the_page_needs_nothing_else_and_reads_without_sight(run: Run, demo: Path) -> None:
+    """No script and no address outside; a language, headings in order, names for what is there."""
+    made = run("report", "right/ferry-line.yaml", *CHANGE, "-o", "report.html")
+    assert made.code == 0, made.err
+    text = (demo / "report.html").read_text()
+    page = Page(text)
+    tags = Counter(tag for tag, _ in page.elements)
+    assert tags["script"] == tags["iframe"] == tags["style"] - 1 == 0
+    for tag, attributes in page.elements:
+        for key in ("src", "href"):
+            assert attributes.get(key, "#").startswith(("#", "data:")), (tag, attributes)
+        assert not any(key.startswith("on") for key in attributes)
+    assert not re.search(r"url\(|@import", text)
+    assert page.of("html") == [{"lang": "en"}]
+    levels = [int(tag[1]) for tag, _ in page.elements if re.fullmatch("h[1-6]", tag)]
+    assert levels[0] == 1
+    assert levels.count(1) == 1
+    assert all(after <= before + 1 for before, after in pairwise(levels))
+    ids = [attributes["id"] for _, attributes in page.elements if "id" in attributes]
+    assert len(ids) == len(set(ids))
+    links = {a["href"][1:] for a in page.of("a")}
+    assert links <= set(ids)
+    assert {section["id"] for section in page.of("section")} == links
+    assert all(image["alt"] for image in page.of("img"))
+    assert len(page.of("img")) == 2
+    assert all(cell.get("scope") in ("row", "col") for cell in page.of("th"))
+    assert tags["table"] == tags["caption"]
+    for region in (*page.of("pre"), *(d for d in page.of("div") if "tabindex" in d)):
+        assert region["role"] == "region"
+        assert region["aria-label"]
+    again = run("report", "right/ferry-line.yaml", *CHANGE)
+    assert again.out == text
+
+
+def test_the_document_has_it_all(run: Run, demo: Path) -> None:
+    """What was checked, sizes, rehearsal, what changes and who notices, each configuration."""
+    page = Page(run("report", "right/ferry-line.yaml", *CHANGE).out)
+    for said in (
+        "No findings in 12 networks on 4 devices",
+        "gateway-in-pool",  # of the rules that were checked
+        "no address that two would have",
+        "11 networks sized, each is large enough.",
+        "tills: it states no demand",
+        "12 networks rehearsed, no client failed",
+        "3 of 4 networks differ",
+        "9 networks of other devices not compared",
+        "mast-camera",  # a client that notices
+        "pier-router (larkspur,",
+    ):
+        assert said in page.text, said
+    written = run("write", "right/ferry-line.yaml", "--out", "-").out
+    assert len(page.pre) == 4
+    assert "\n".join(page.pre) == written
+
+
+def test_findings_come_with_their_remedies(run: Run, demo: Path) -> None:
+    """Each finding of `check`, its example and fix; a plan with errors isn't written."""
+    html = run("report", "hurried/ferry-line.yaml")
+    assert html.code == 0
+    page = Page(html.out)
+    subject = reservoir.load(demo / "hurried" / "ferry-line.yaml")
+    for finding in reservoir.check(subject).findings:
+        assert " ".join(finding.message.split()) in page.text
+        for suggestion in finding.suggestions:
+            assert f"at {format_path(suggestion.path)} " in page.text
+    assert "remedy: Bind one of them to another address." in page.text
+    assert "No configuration is written: the plan has errors." in page.text
+    assert "staff: two have 10.84.50.0-10.84.50.127" in page.text
+    assert page.pre == []
+
+
+NASTY = """
+name: "</title><script>alert(1)</script> & co"
+devices:
+  "<img src=x>":
+    dialect: larkspur
+    interfaces: {lan: {address: 10.84.30.1/24}}
+networks:
+  "a|b `c` <b>":
+    subnet: 10.84.30.0/24
+    gateway: 10.84.30.1
+    served_by: "<img src=x>"
+    ranges: [10.84.30.20-99]
+    dns: []
+    demand: {walk_in: {rate: 4/h, stay: 25m}}
+    bindings: [{name: "'\\"><svg onload=1>", mac: 00:00:5e:00:53:01, address: 10.84.30.150}]
+accept:
+  - {rule: client-randomised, at: networks, because: "[x](javascript:alert(1))"}
+"""
+
+
+def test_texts_of_a_plan_stay_texts(run: Run, put: Put) -> None:
+    """Whatever names there are: no element of a page, in Markdown no link, cell or fence."""
+    put("plan.yaml", NASTY)
+    made = run("report", "plan.yaml")
+    assert made.code == 0, made.err
+    page = Page(made.out)
+    tags = {tag for tag, _ in page.elements}
+    assert not tags & {"script", "b", "svg", "object"}
+    assert all(image["src"].startswith("data:image/svg+xml;base64,") for image in page.of("img"))
+    assert "</title><script>alert(1)</script> & co" in page.text
+    assert "a|b `c` <b>" in page.text
+    markdown = run("report", "plan.yaml", "--format", "markdown").out
+    live = re.sub(r"(?s)(`+).+?\1", "", markdown).replace("\\<", "")
+    assert not re.search("<(script|img|b|svg)", live)
+    assert "](javascript:" not in markdown
+    rows = [line for line in markdown.splitlines() if line.startswith("| a")]
+    assert rows
+    assert all("a\\|b" in row for row in rows)
+
+
+def test_markdown_has_the_same_sections(run: Run, demo: Path) -> None:
+    """In their order, with tables of as many cells in each row."""
+    page = Page(run("report", "right/ferry-line.yaml", *CHANGE).out)
+    shown = run("report", "right/ferry-line.yaml", *CHANGE, "--format", "markdown")
+    assert shown.code == 0
+    titles = re.findall("^## (.*)$", shown.out, re.MULTILINE)
+    assert titles == [
+        "Summary", "Findings", "Address space", "Sizes", "Rehearsal",
+        "What changes, and who notices", "Leases", "Configuration",
+    ]  # fmt: skip
+    assert all(title in page.text for title in titles)
+    lines = shown.out.splitlines()
+    for above, below in pairwise(lines):
+        if above.startswith("| ") and below.startswith("| "):
+            cells = [len(re.findall(r"(?<!\\)\|", line)) for line in (above, below)]
+            assert cells[0] == cells[1], (above, below)
+    assert shown.out.count("```") == 8
+    larkspur = run("write", "right/ferry-line.yaml", "--out", "-", "--device", "pier-router").out
+    assert larkspur.strip() in shown.out
+
+
+def test_calls_that_cannot_be_used(run: Run, demo: Path) -> None:
+    """A document is of a plan; what is wrong is said, and no page is left."""
+    wrong = run("report", "running/pier-router.larkspur", "-o", "x.html")
+    assert (wrong.code, "is not a plan" in wrong.err) == (2, True)
+    wrong = run("report", "right/ferry-line.yaml", "--running", "none.cfg", "-o", "x.html")
+    assert wrong.code == 2
+    wrong = run("report", "right/ferry-line.yaml", "--leases", "right/bindings.csv", "--columns",
+                "mac=HW", "-o", "x.html")  # fmt: skip
+    assert wrong.code == 2
+    assert not (demo / "x.html").exists()
+
+
+@pytest.mark.skipif(
+    shutil.which("chromium") is None, reason="chromium is not installed: no browser to try it in"
+)
+def test_a_browser_has_nothing_to_complain_of(run: Run, demo: Path) -> None:
+    """In headless Chromium, with the console's messages printed."""
+    run("report", "right/ferry-line.yaml", *CHANGE, "-o", "report.html")
+    ended = subprocess.run(
+        ["chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--enable-logging=stderr",
+         f"--user-data-dir={demo}/profile", "--dump-dom", f"file://{demo}/report.html"],
+        capture_output=True, text=True, check=True, timeout=120,
+    )  # fmt: skip
+    assert "CONSOLE" not in ended.stderr
+    assert "What changes, and who notices" in ended.stdout
