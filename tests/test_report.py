@@ -162,6 +162,7 @@ networks:
     served_by: "<img src=x>"
     ranges: [10.84.30.20-99]
     dns: []
+    lease: 1h
     demand: {walk_in: {rate: 4/h, stay: 25m}}
     bindings: [{name: "'\\"><svg onload=1>", mac: 00:00:5e:00:53:01, address: 10.84.30.150}]
 accept:
@@ -180,6 +181,7 @@ def test_texts_of_a_plan_stay_texts(run: Run, put: Put) -> None:
     assert all(image["src"].startswith("data:image/svg+xml;base64,") for image in page.of("img"))
     assert "</title><script>alert(1)</script> & co" in page.text
     assert "a|b `c` <b>" in page.text
+    assert "svg-onload-1" in page.pre[0]
     markdown = run("report", "plan.yaml", "--format", "markdown").out
     live = re.sub(r"(?s)(`+).+?\1", "", markdown).replace("\\<", "")
     assert not re.search("<(script|img|b|svg)", live)

@@ -123,7 +123,7 @@ class Occupancy:
         return np.diff(np.append(self.moments, DAY))
 
     @cached_property
-    def _rate(self) -> Values:
+    def rate(self) -> Values:
         """Arrivals a second."""
         return np.asarray(sum((g.rate for g in self._binomials), self._poisson_rate))
 
@@ -160,7 +160,7 @@ class Occupancy:
         wide = np.arange(places[0] - 1, places[-1] + 2)
         for some in _chunks(near, len(wide)):
             exactly, others = self._exactly(some, wide)
-            rise = self._rate[some, None] * others
+            rise = self.rate[some, None] * others
             back, more = (part[some, None] for part in self._fall)
             fall = exactly * np.maximum(back + (wide[None, :] - self.mean[some, None]) * more, 0.0)
             begun = rise[:, 1:-1] * _lasting(rise[:, 1:-1], fall[:, 1:-1])
@@ -229,7 +229,7 @@ class Occupancy:
         1994): for a constant rate Erlang's B formula, exactly.
         """
         shares = np.zeros(len(self.moments))
-        near = np.flatnonzero((self._reaches >= places) & (self._rate > 0))
+        near = np.flatnonzero((self._reaches >= places) & (self.rate > 0))
         if len(near):
             place = np.array([places])
             others, above = self._exactly(near, place)[1][:, 0], self._above(near, place)[:, 0]
@@ -238,7 +238,7 @@ class Occupancy:
 
     def refusals(self, places: int) -> float:
         """Clients a day that find no address, by :meth:`refused`; right while they are few."""
-        return float(self._weights @ (self._rate * self.refused(places)))
+        return float(self._weights @ (self.rate * self.refused(places)))
 
     def _above(self, at: NDArray[np.intp], places: NDArray[np.int64]) -> Values:
         """The chance that more addresses are taken.
@@ -285,7 +285,7 @@ class Occupancy:
                 for group, share, partial in zip(self._binomials, shares, is_partial, strict=True)
                 if partial.any()
             ]
-            load, rate = self._poisson[at[some]], self._rate[at[some]]
+            load, rate = self._poisson[at[some]], self.rate[at[some]]
             exactly[some], others[some] = _convolved(taken[some], load, rate, groups)
         return exactly, others
 

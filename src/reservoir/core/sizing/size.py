@@ -38,11 +38,17 @@ def _occupancy(demand: Demand, lease: int, other: int) -> Occupancy:
 
 @lru_cache(maxsize=1 << 16)
 def _needed(demand: Demand, lease: int, other: int) -> int:
+    everybody = crowd(demand, lease)
+    if not everybody.streams:  # which is most networks, and needs no distribution
+        return everybody.always
     return _occupancy(demand, lease, other).needed(demand.risk)
 
 
 @lru_cache(maxsize=1 << 16)
 def _chance(demand: Demand, lease: int, other: int, places: int) -> float:
+    everybody = crowd(demand, lease)
+    if not everybody.streams:
+        return float(places < everybody.always)
     return _occupancy(demand, lease, other).chance(places)
 
 

@@ -88,7 +88,7 @@ def _refusals(axes: Axes, size: Size, hours: np.ndarray, highest: float) -> None
     """Mark when clients are refused."""
     occupancy = size.occupancy()
     refused = occupancy.refused(size.capacity) >= WORTH_NOTING
-    refused |= occupancy.mean > size.capacity
+    refused |= (occupancy.mean > size.capacity) & (occupancy.rate > 0)
     if not refused.any():
         return
     look = LOOKS["refused"]
