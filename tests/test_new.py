@@ -25,6 +25,8 @@ from reservoir.files.drafts import new_plan
 
 Put = Callable[[str, str], Path]
 
+DNS = parse_address("10.84.0.53")
+
 DIALECTS = Library().names
 
 
@@ -32,7 +34,7 @@ def drafted(answers: list[Answers], dialect: str | None) -> str:
     """The text of a plan of networks, each with some answers and the rest as suggested."""
     drafting = reservoir.drafting(block=Prefix(parse_address("10.84.0.0"), 16))
     for number, some in enumerate(answers):
-        given = {"network": f"net-{number}", "dialect": dialect, "dns": [], **some}
+        given = {"network": f"net-{number}", "dialect": dialect, "dns": [DNS], **some}
         for question in QUESTIONS:
             if question.name not in given:
                 suggested = drafting.suggest(question.name, given)
@@ -77,6 +79,14 @@ def test_what_is_suggested_makes_a_sound_plan(answers: list[Answers], dialect: s
     sizes = reservoir.size(plan)
     assert all(one.comfortable <= one.capacity for one in sizes.networks)
     assert len(sizes.networks) == sum("clients" in some for some in answers)
+
+
+def test_a_dns_server_is_never_in_the_pool() -> None:
+    """A subnet that has it isn't suggested; in one that somebody chose it is excluded."""
+    dns: Answers = {"dns": [DNS]}
+    assert "10.84.1.0/24" in drafted([dns], None)
+    chosen: Answers = {"dns": [DNS], "subnet": Prefix(parse_address("10.84.0.0"), 24)}
+    assert "- {range: 10.84.0.53, for: DNS server}" in drafted([chosen], None)
 
 
 def test_no_room_is_said() -> None:
@@ -158,6 +168,47 @@ def test_a_network_gets_what_it_needs_and_the_plan_keeps_the_rest(
         "ranges: [10.84.21.16-10.84.21.126]", "demand: {devices: 60}",
     ]  # fmt: skip
     assert run("rehearse", "plan.yaml", "--network", "lounge").code == 0
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "reservoir: 1\n",
+        "reservoir: 1\nnetworks: {}\ndevices: {}",
+        "{reservoir: 1, name: quay}\n",
+        "reservoir: 1\ndevices:\n  pier:\n    dialect: merganser\n    # zones later\n",
+        "reservoir: 1\r\n# ours\r\ndevices: {pier: {dialect: merganser, zones: {}}}\r\n",
+        "reservoir: 1\ndevices: {pier: {}}\nnetworks:\n    cabin: {subnet: 10.84.31.0/24}\n",
+        "reservoir: 1\ninclude: [more.yaml]\n",
+    ],
+)
+def test_any_plan_has_a_place_for_a_network(run: Run, put: Put, tmp_path: Path, text: str) -> None:
+    """However its mappings are written, or missing; line ends stay; an included device gets its."""
+    (tmp_path / "plan.yaml").write_bytes(text.encode())
+    more = "reservoir: 1\ndevices:\n  pier:\n    dialect: merganser\n    routes: []  # none\n"
+    (tmp_path / "more.yaml").write_text(more)
+    done = run("new", "--into", "plan.yaml", "--network", "crew", "--device", "pier", "--yes",
+               "--dns", "10.84.0.53", "--subnet", "10.84.30.0/24", "--vlan", "30",
+               "--in-place")  # fmt: skip
+    assert done.code == 0, done.err
+    plan = reservoir.load(tmp_path / "plan.yaml").plan
+    assert str(plan.networks["crew"].subnet) == "10.84.30.0/24"
+    (name,) = (n for n, i in plan.devices["pier"].interfaces.items() if i.vlan == 30)
+    assert (plan.devices["pier"].interfaces[name].zone is None) == ("merganser" not in text + (
+        more if "include" in text else ""
+    ))  # fmt: skip
+    after = (tmp_path / "plan.yaml").read_bytes().decode()
+    assert ("\r\n" in text) == ("\r\n" in after)
+    assert after.replace("\r\n", "").count("\r") == 0
+    if "include" in text:
+        assert after == only_what_was(text, after)
+        assert "# none" in (tmp_path / "more.yaml").read_text()
+
+
+def only_what_was(before: str, after: str) -> str:
+    """The text after, once it is sure that nothing of the text before is missing in it."""
+    only_added(before, after)
+    return after
 
 
 def test_a_firewall_gets_a_zone(run: Run, put: Put, tmp_path: Path) -> None:

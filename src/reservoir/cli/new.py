@@ -301,8 +301,12 @@ def _add(drafting: Drafting, loaded: Plan, into: str, in_place: bool) -> None:
     """Show what a plan gets, and give it that with ``--in-place``."""
     from reservoir.core.wording import counted
     from reservoir.files.drafts import with_additions
+    from reservoir.files.plan_edits import NotEditableError
 
-    before, after = with_additions(loaded, drafting.additions)
+    try:
+        before, after = with_additions(loaded, drafting.additions)
+    except NotEditableError as error:
+        raise click.UsageError(f"{into} has no place for it: {error}.") from None
     changed = changed_plan(into, after)
     new = require_no_new_errors(loaded, changed)
     show_changes(before, after)

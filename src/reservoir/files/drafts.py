@@ -23,7 +23,7 @@ def new_plan(additions: Sequence[Addition]) -> str:
     defaults = {}
     for key in ("dns", "domain", "lease"):
         values = [network.get(key) for network in networks.values()]
-        if values[0] and all(value == values[0] for value in values):
+        if values[0] is not None and all(value == values[0] for value in values):
             defaults[key] = values[0]
             for network in networks.values():
                 del network[key]
@@ -44,12 +44,20 @@ def with_additions(
     """
     before: dict[str, str] = {}
     edits: dict[str, TextEdits] = {}
-    for path, entries in _insertions(loaded, _as_tree(additions)):
+    entries: dict[tuple[str, PlanPath], dict[str, Any]] = {}
+    for path, added in _insertions(loaded, _as_tree(additions)):
         tree, there = loaded.places.tree_of(path)
         if tree.file not in edits:
             before[tree.file] = read_text(tree.file)
             edits[tree.file] = TextEdits(before[tree.file])
-        edits[tree.file].add(there, entries)
+        inner: dict[str, Any] = dict(added)
+        while not edits[tree.file].has(there):  # what is missing is added to what is above it
+            *above, key = there
+            there, inner = tuple(above), {str(key): inner}
+        entries.setdefault((tree.file, there), {}).update(inner)
+    # What is deeper comes first where both end at one line.
+    for (file, there), inner in sorted(entries.items(), key=lambda item: -len(item[0][1])):
+        edits[file].add(there, inner)
     return before, {file: one.result() for file, one in edits.items()}
 
 

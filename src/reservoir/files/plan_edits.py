@@ -66,12 +66,20 @@ class TextEdits:
         self._make(_appended(self.text, self._root, path, items))
 
     def add(self, path: PlanPath, entries: Mapping[str, Any]) -> None:
-        """Add entries to a mapping of a plan's text, which may be missing.
+        """Add entries to a mapping of a plan's text.
 
         Raises:
             NotEditableError: there is no mapping, or an edit touches the same text.
         """
         self._make(_added(self.text, self._root, path, entries))
+
+    def has(self, path: PlanPath) -> bool:
+        """Whether something is at a path of the plan's text."""
+        try:
+            self._root.find(path)
+        except NotEditableError:
+            return False
+        return True
 
     def result(self) -> str:
         """The text with all edits made."""
@@ -85,10 +93,11 @@ class TextEdits:
         return whole
 
     def _make(self, change: Change) -> None:
-        place = bisect(self._changes, change)
-        before, after = self._changes[:place][-1:], self._changes[place : place + 1]
-        if any(begin <= change[1] and change[0] <= end for begin, end, _ in before + after):
-            raise NotEditableError("another edit touches the same text")
+        place = bisect(self._changes, change[:2], key=lambda known: known[:2])
+        for known in self._changes[max(place - 1, 0) : place + 1]:
+            touches = known[0] <= change[1] and change[0] <= known[1]
+            if touches and not (_adds_lines(known) and _adds_lines(change)):
+                raise NotEditableError("another edit touches the same text")
         self._changes.insert(place, change)
 
     @cached_property
@@ -100,6 +109,12 @@ class TextEdits:
     @cached_property
     def _line_starts(self) -> list[int]:
         return [0, *(match.end() for match in re.finditer("\n", self.text))]
+
+
+def _adds_lines(change: Change) -> bool:
+    """Whether it only adds lines: of several at one place each keeps its own."""
+    begin, end, new = change
+    return begin == end and new.startswith("\n")
 
 
 def _change(text: str, root: Tree, edit: Edit) -> Change:
@@ -168,19 +183,9 @@ def _addition(text: str, root: Tree, path: PlanPath, new: str) -> Change:
 
 def _added(text: str, root: Tree, path: PlanPath, entries: Mapping[str, Any]) -> Change:
     """Entries at the end of a mapping, as those before them stand."""
-    try:
-        parent = root.find(path)
-    except NotEditableError:
-        *above, key = path
-        return _added(text, root, tuple(above), {str(key): entries})
-    apart = [""] if len(path) == 1 else []  # networks and devices have an empty line between them
-    if isinstance(parent, yaml.ScalarNode) and not parent.value:  # a key without a value
-        owner = root.find(path[:-1])
-        column = owner.value[0][0].start_mark.column + 2 if path[:-1] else 2
-        lines = [
-            line for name, inner in entries.items() for line in entry_lines(name, inner, column)
-        ]
-        return (*_extent(parent), "".join(f"\n{line}" for line in lines))
+    parent = root.find(path)
+    # Sections, networks and devices have an empty line between them.
+    apart = [""] if len(path) <= 1 else []
     if not isinstance(parent, yaml.MappingNode):
         raise NotEditableError(f"nothing can be added to {'.'.join(map(str, path))}")
     if parent.flow_style:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -13,7 +13,7 @@ from reservoir.core.drafting.answers import NONE, Answers, Kept
 from reservoir.core.plan.model import Device, Interface, Plan, PlanPath, Zone
 from reservoir.core.pools import Pools
 from reservoir.core.sizing.size import EDGES, with_headroom
-from reservoir.core.space import Space
+from reservoir.core.space import VLAN_TAGS, Space
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, Span, format_address
 from reservoir.core.values.durations import format_duration, parse_duration
@@ -131,6 +131,8 @@ class Drafting:
         low, high = self.tags or (near, 4094)
         used = self._space.vlans | self._tags
         free = [tag for tag in range(low, high + 1) if tag not in used]
+        if not free and self.tags is None:
+            free = [tag for tag in VLAN_TAGS if tag not in used]
         if not free:
             raise NoRoomError(f"no VLAN tag from {low} to {high} is free")
         fitting = (tag for tag in free if self._by_tag(answers["device"], tag, USUAL_BITS))
@@ -205,7 +207,8 @@ class Drafting:
         by_tag = self._by_tag(answers["device"], vlan, bits) if vlan is not None else None
         if self._tags_are_octets and by_tag is not None:
             return Suggested(by_tag, f"{why}; its third number is the VLAN tag, as in the plan")
-        drafted = AddressSet(self._subnets)
+        dns = [Span(address, address) for address in answers.get("dns", ())]
+        drafted = AddressSet([*self._subnets, *dns])
         for block in blocks:
             for subnet in self._space.free(bits, [block]):
                 if not drafted.meets(subnet.span):
@@ -385,9 +388,9 @@ class Drafting:
         written["gateway"] = NONE if gateway is None else format_address(gateway)
         written["served_by"] = answers["server"]
         written["ranges"] = list(map(str, ranges))
-        inside = AddressSet(answers["keep"].within(subnet)) & AddressSet(ranges)
-        if inside:
-            written["exclusions"] = list(map(str, inside.spans()))
+        excluded = list(self._excluded(answers))
+        if excluded:
+            written["exclusions"] = excluded
         if tuple(answers["dns"]) != defaults.dns:
             written["dns"] = list(map(format_address, answers["dns"]))
         if answers.get("domain") not in (None, defaults.domain):
@@ -397,3 +400,12 @@ class Drafting:
         if answers.get("clients") is not None:
             written["demand"] = {"devices": answers["clients"]}
         return written
+
+    def _excluded(self, answers: Answers) -> Iterator[Any]:
+        """What is in the ranges and must not be assigned: kept addresses and DNS servers."""
+        ranges = AddressSet(answers["range"])
+        kept = AddressSet(answers["keep"].within(answers["subnet"].subnet)) & ranges
+        yield from map(str, kept.spans())
+        for address in answers["dns"]:
+            if address in ranges and address not in kept:
+                yield {"range": format_address(address), "for": "DNS server"}
