@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from reservoir.core.drafting.drafting import Addition
+from reservoir.core.drafting.site import Addition
 from reservoir.core.plan.model import PLAN_FORMAT, PlanPath
 from reservoir.files.plan_edits import TextEdits
 from reservoir.files.plan_file import LoadedPlan
