@@ -155,7 +155,7 @@ def test_no_dialect_is_known_by_name() -> None:
     code = [file for file in source.rglob("*.py") if file.parent.name != "demo"]
     of_an_example = re.compile(r'(dialect = "|dialect: )(' + names.pattern + ")")
     mentions = {file: names.findall(of_an_example.sub("", file.read_text())) for file in code}
-    commands = ("read", "write", "convert", "dialect", "demo", "check", "stand_in")
+    commands = ("read", "write", "convert", "dialect", "demo", "check", "stand_in", "new")
     shown_in_help = {f"{command}.py" for command in commands}
     assert {file.name for file, found in mentions.items() if found} <= shown_in_help
 

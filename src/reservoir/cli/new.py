@@ -258,8 +258,8 @@ def _ask(question: Question, suggested: Any, drafting: Drafting, answers: Answer
     if question.name == "dialect" and suggested is None:
         click.echo("  " + ", ".join((*drafting.dialects, "none")), err=True)
     default = None if suggested is None else question.write(suggested.value)
-    label = f"  {question.name}" + ("" if default else f" (like {question.example})")
-    return click.prompt(label, default=default, value_proc=read, err=True)
+    like = f" (like {question.example})" if question.example and default is None else ""
+    return click.prompt(f"  {question.name}{like}", default=default, value_proc=read, err=True)
 
 
 def _draft_table(

@@ -119,7 +119,7 @@ QUESTIONS = (
     Question("network", "What is the network called?", _name, example="crew"),
     Question("device", "Which device is its interface on?", _name, example="pier-router"),
     Question("dialect", "Which dialect is that device configured in?", _word_or_none,
-             lambda dialect: dialect or NONE, "larkspur"),
+             lambda dialect: dialect or NONE),
     Question("vlan", "Which VLAN tag has it?", _vlan, lambda tag: str(tag or NONE), "30"),
     Question("interface", "Which interface is it on?", _name, example="deck.30"),
     Question("subnet", "Which subnet?", READERS["subnet"], example="10.84.30.0/24"),

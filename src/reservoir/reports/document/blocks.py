@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 
@@ -65,7 +65,8 @@ class Code:
 class Image:
     """A figure, and what it shows for those who don't see it."""
 
-    svg: bytes
+    draw: Callable[[], bytes]
+    """Draws it as SVG; only who shows figures has to wait for it."""
     described: str
 
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import io
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 from reservoir.api.sizing import Sizing
 from reservoir.core.checks import Report, rules
@@ -14,6 +14,7 @@ from reservoir.core.compare.notice import Comparison
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import format_path
+from reservoir.core.sizing.networks import Sized
 from reservoir.core.space import KINDS, Space
 from reservoir.core.subject import Subject
 from reservoir.core.wording import counted
@@ -184,9 +185,7 @@ def _edit(suggestion: Edit) -> list[Run]:
 def _map(space: Space) -> Iterator[Part]:
     blocks: list[Block] = []
     if 0 < len(space.networks) <= MOST_DRAWN:
-        from reservoir.reports.figures.space import described, figure  # late: takes a second
-
-        blocks.append(Image(_drawn(figure(space, "", (), ())), described(space)))
+        blocks.append(Image(partial(_map_drawn, space), _described(space)))
     rows = [
         (one.name, str(one.subnet), str(one.network.vlan or "-"),
          *(f"{len(one.kinds[kind]):,}" for kind in KINDS))
@@ -203,12 +202,25 @@ def _map(space: Space) -> Iterator[Part]:
     yield Part("", blocks)
 
 
-def _drawn(figure: object) -> bytes:
-    from reservoir.reports.figures.style import drawn
+def _described(space: Space) -> str:
+    """What the map shows, for those who don't see it."""
+    conflicting = [one.name for one in space.networks if one.kinds["conflicting"]]
+    said = f"{counted(len(space.networks), 'network')} by address"
+    return f"{said}; conflicting addresses in {', '.join(conflicting)}" if conflicting else said
 
-    out = io.BytesIO()
-    drawn(figure, out, "svg")  # type: ignore[arg-type]
-    return out.getvalue()
+
+def _map_drawn(space: Space) -> bytes:
+    from reservoir.reports.figures.space import figure  # late: takes a second
+    from reservoir.reports.figures.style import as_svg
+
+    return as_svg(figure(space, "", (), ()))
+
+
+def _day_drawn(one: Sized) -> bytes:
+    from reservoir.reports.figures.sizing import figure  # late: takes a second
+    from reservoir.reports.figures.style import as_svg
+
+    return as_svg(figure(one.size, one.name, has_pool=True))
 
 
 def _sizes(sizing: Sizing) -> Iterator[Part]:
@@ -226,11 +238,8 @@ def _sizes(sizing: Sizing) -> Iterator[Part]:
     yield Part("", blocks)
     moving = [one for one in sizing.networks if one.demand.comes_and_goes]
     for one in moving[:MOST_DAYS]:
-        from reservoir.reports.figures.sizing import figure  # late: takes a second
-
         described = f"the day of {one.name}: addresses taken, and what lease times would take"
-        drawn = _drawn(figure(one.size, one.name, has_pool=True))
-        yield Part(one.name, [Image(drawn, described)])
+        yield Part(one.name, [Image(partial(_day_drawn, one), described)])
 
 
 def _rehearsal(rehearsal: Rehearsal) -> Iterator[Part]:

@@ -39,4 +39,4 @@ def _kind(block: Block) -> str:
 
 def _data_address(image: Image) -> str:
     """The figure itself as an address: inside the page, and apart from it."""
-    return f"data:image/svg+xml;base64,{base64.b64encode(image.svg).decode()}"
+    return f"data:image/svg+xml;base64,{base64.b64encode(image.draw()).decode()}"

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from reservoir.core.space import KINDS, NetworkSpace, Space
 from reservoir.core.values.addresses import Prefix
-from reservoir.core.wording import counted
 from reservoir.reports.figures.style import FAINT, INK, LOOKS, RC, SIZE, canvas
 
 if TYPE_CHECKING:
@@ -127,10 +126,3 @@ def _legend() -> list[object]:
               label="assignable (how many: at the right)" if kind == "assignable" else kind)
         for kind in reversed(KINDS)
     ]  # fmt: skip
-
-
-def described(space: Space) -> str:
-    """What the figure shows, for those who don't see it."""
-    conflicting = [one.name for one in space.networks if one.kinds["conflicting"]]
-    said = f"{counted(len(space.networks), 'network')} by address"
-    return f"{said}; conflicting addresses in {', '.join(conflicting)}" if conflicting else said

@@ -6,6 +6,7 @@ black-and-white printer, or seen by colour-blind eyes, says the same.
 
 from __future__ import annotations
 
+import io
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any, BinaryIO, NamedTuple
 
@@ -74,6 +75,13 @@ def drawn(figure: Figure, out: BinaryIO, form: str) -> None:
     stamps = {"png": {"Software": None}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}
     with mpl.rc_context(RC):
         figure.savefig(out, format=form, metadata=stamps[form])
+
+
+def as_svg(figure: Figure) -> bytes:
+    """A figure as SVG."""
+    out = io.BytesIO()
+    drawn(figure, out, "svg")
+    return out.getvalue()
 
 
 def titled(axes: Axes, title: str, below: str = "") -> None:
