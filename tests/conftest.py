@@ -7,6 +7,7 @@ import subprocess
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -44,23 +45,24 @@ Run = Callable[..., Ended]
 @pytest.fixture
 def run(tmp_path: Path) -> Run:
     """Run ``reservoir`` with these arguments in the temporary folder."""
+    return partial(program, tmp_path)
 
-    def run_program(*arguments: str, stdin: str | bytes = "", **environment: str) -> Ended:
-        given = stdin if isinstance(stdin, bytes) else stdin.encode()
-        ended = subprocess.run(
-            [str(PROGRAM), *arguments],
-            cwd=tmp_path,
-            input=given,
-            capture_output=True,
-            env={"PATH": "/usr/bin:/bin", "LANG": "C.UTF-8", **environment},
-            check=False,
-        )
-        out, err = ended.stdout.decode(), ended.stderr.decode()
-        assert "Traceback" not in err, err
-        assert ended.returncode != 70, err
-        return Ended(ended.returncode, out, err)
 
-    return run_program
+def program(folder: Path, *arguments: str, stdin: str | bytes = "", **environment: str) -> Ended:
+    """Run ``reservoir`` with these arguments in a folder; it must not fail by a defect."""
+    given = stdin if isinstance(stdin, bytes) else stdin.encode()
+    ended = subprocess.run(
+        [str(PROGRAM), *arguments],
+        cwd=folder,
+        input=given,
+        capture_output=True,
+        env={"PATH": "/usr/bin:/bin", "LANG": "C.UTF-8", **environment},
+        check=False,
+    )
+    out, err = ended.stdout.decode(), ended.stderr.decode()
+    assert "Traceback" not in err, err
+    assert ended.returncode != 70, err
+    return Ended(ended.returncode, out, err)
 
 
 @pytest.fixture

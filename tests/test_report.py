@@ -15,10 +15,15 @@ from pathlib import Path
 import pytest
 
 import reservoir
-from conftest import Run
+from conftest import Run, program
 from reservoir.core.plan.model import format_path
 
 Put = Callable[[str, str], Path]
+
+CHANGE = (
+    "--running", "running/pier-router.larkspur", "--leases", "running/leases.csv",
+    "--now", "2027-03-31T12:00:00+00:00",
+)  # fmt: skip
 
 VOID = {"meta", "link", "br", "img"}
 
@@ -61,9 +66,22 @@ class Page(HTMLParser):
         return [attributes for name, attributes in self.elements if name == tag]
 
 
+@pytest.fixture(scope="module")
+def html(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The page of the demo's corrected plan, with what runs and who has a lease."""
+    folder = laid_out(tmp_path_factory.mktemp("demo"))
+    made = program(folder, "report", "right/ferry-line.yaml", *CHANGE, "-o", "report.html")
+    assert made.code == 0, made.err
+    return folder / "report.html"
+
+
 @pytest.fixture
 def demo(tmp_path: Path) -> Path:
     """The demo's files, as `reservoir demo` lays them out."""
+    return laid_out(tmp_path)
+
+
+def laid_out(tmp_path: Path) -> Path:
     for folder in ("right", "hurried", "running"):
         (tmp_path / folder).mkdir()
         for file in (resources.files("reservoir.demo") / folder).iterdir():
@@ -72,17 +90,9 @@ def demo(tmp_path: Path) -> Path:
     return tmp_path
 
 
-CHANGE = (
-    "--running", "running/pier-router.larkspur", "--leases", "running/leases.csv",
-    "--now", "2027-03-31T12:00:00+00:00",
-)  # fmt: skip
-
-
-def test_the_page_needs_nothing_else_and_reads_without_sight(run: Run, demo: Path) -> None:
+def test_the_page_needs_nothing_else_and_reads_without_sight(html: Path) -> None:
     """No script and no address outside; a language, headings in order, names for what is there."""
-    made = run("report", "right/ferry-line.yaml", *CHANGE, "-o", "report.html")
-    assert made.code == 0, made.err
-    text = (demo / "report.html").read_text()
+    text = html.read_text()
     page = Page(text)
     tags = Counter(tag for tag, _ in page.elements)
     assert tags["script"] == tags["iframe"] == tags["style"] - 1 == 0
@@ -108,13 +118,13 @@ def test_the_page_needs_nothing_else_and_reads_without_sight(run: Run, demo: Pat
     for region in (*page.of("pre"), *(d for d in page.of("div") if "tabindex" in d)):
         assert region["role"] == "region"
         assert region["aria-label"]
-    again = run("report", "right/ferry-line.yaml", *CHANGE)
+    again = program(html.parent, "report", "right/ferry-line.yaml", *CHANGE)
     assert again.out == text
 
 
-def test_the_document_has_it_all(run: Run, demo: Path) -> None:
+def test_the_document_has_it_all(html: Path) -> None:
     """What was checked, sizes, rehearsal, what changes and who notices, each configuration."""
-    page = Page(run("report", "right/ferry-line.yaml", *CHANGE).out)
+    page = Page(html.read_text())
     for said in (
         "No findings in 12 networks on 4 devices",
         "gateway-in-pool",  # of the rules that were checked
@@ -128,16 +138,16 @@ def test_the_document_has_it_all(run: Run, demo: Path) -> None:
         "pier-router (larkspur,",
     ):
         assert said in page.text, said
-    written = run("write", "right/ferry-line.yaml", "--out", "-").out
+    written = program(html.parent, "write", "right/ferry-line.yaml", "--out", "-").out
     assert len(page.pre) == 4
     assert "\n".join(page.pre) == written
 
 
 def test_findings_come_with_their_remedies(run: Run, demo: Path) -> None:
     """Each finding of `check`, its example and fix; a plan with errors isn't written."""
-    html = run("report", "hurried/ferry-line.yaml")
-    assert html.code == 0
-    page = Page(html.out)
+    made = run("report", "hurried/ferry-line.yaml")
+    assert made.code == 0
+    page = Page(made.out)
     subject = reservoir.load(demo / "hurried" / "ferry-line.yaml")
     for finding in reservoir.check(subject).findings:
         assert " ".join(finding.message.split()) in page.text
@@ -191,9 +201,9 @@ def test_texts_of_a_plan_stay_texts(run: Run, put: Put) -> None:
     assert all("a\\|b" in row for row in rows)
 
 
-def test_markdown_has_the_same_sections(run: Run, demo: Path) -> None:
+def test_markdown_has_the_same_sections(run: Run, demo: Path, html: Path) -> None:
     """In their order, with tables of as many cells in each row."""
-    page = Page(run("report", "right/ferry-line.yaml", *CHANGE).out)
+    page = Page(html.read_text())
     shown = run("report", "right/ferry-line.yaml", *CHANGE, "--format", "markdown")
     assert shown.code == 0
     titles = re.findall("^## (.*)$", shown.out, re.MULTILINE)
@@ -227,12 +237,11 @@ def test_calls_that_cannot_be_used(run: Run, demo: Path) -> None:
 @pytest.mark.skipif(
     shutil.which("chromium") is None, reason="chromium is not installed: no browser to try it in"
 )
-def test_a_browser_has_nothing_to_complain_of(run: Run, demo: Path) -> None:
+def test_a_browser_has_nothing_to_complain_of(html: Path, tmp_path: Path) -> None:
     """In headless Chromium, with the console's messages printed."""
-    run("report", "right/ferry-line.yaml", *CHANGE, "-o", "report.html")
     ended = subprocess.run(
         ["chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--enable-logging=stderr",
-         f"--user-data-dir={demo}/profile", "--dump-dom", f"file://{demo}/report.html"],
+         f"--user-data-dir={tmp_path}/profile", "--dump-dom", f"file://{html}"],
         capture_output=True, text=True, check=True, timeout=120,
     )  # fmt: skip
     assert "CONSOLE" not in ended.stderr

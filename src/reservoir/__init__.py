@@ -1,24 +1,20 @@
 """Reservoir: DHCP plans that are checked, written and read back before anything is deployed.
 
-The public interface is that of :mod:`reservoir.api`; nothing is loaded until it is asked for.
+The public interface is listed in ``__init__.pyi``; nothing of it is loaded until it is asked for.
 """
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from reservoir.version import __version__ as __version__
 
-if TYPE_CHECKING:
-    from reservoir.api import *  # noqa: F403 - that module lists what is public
-
 
 def __getattr__(name: str) -> Any:
-    """Load the interface when something of it is asked for: it costs NumPy and the schema."""
-    # Python asks for a submodule here before it imports it: "api" has to fall through.
-    if name != "api" and not name.startswith("_"):
-        from reservoir import api  # late: see above
+    """Load what is asked for, and only that: all together take half a second."""
+    if name.startswith("_"):
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    import lazy_loader  # late: asked for by nobody who only wants the version
 
-        if name in api.__all__:
-            return getattr(api, name)
-    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    load_public, _, _ = lazy_loader.attach_stub(__name__, __file__)
+    return load_public(name)
