@@ -254,7 +254,7 @@ def _ask(question: Question, suggested: Any, drafting: Drafting, answers: Answer
         return value
 
     because = f"  ({suggested.because})" if suggested is not None else ""
-    click.echo(f"\n{styled(question.asks, 'name')}{because}", err=True)
+    click.echo(f"{styled(question.asks, 'name')}{because}", err=True)
     if question.name == "dialect" and suggested is None:
         click.echo("  " + ", ".join((*drafting.dialects, "none")), err=True)
     default = None if suggested is None else question.write(suggested.value)

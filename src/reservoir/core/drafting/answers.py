@@ -120,7 +120,7 @@ QUESTIONS = (
     Question("device", "Which device is its interface on?", _name, example="pier-router"),
     Question("dialect", "Which dialect is that device configured in?", _word_or_none,
              lambda dialect: dialect or NONE),
-    Question("vlan", "Which VLAN tag has it?", _vlan, lambda tag: str(tag or NONE), "30"),
+    Question("vlan", "Which VLAN tag does it have?", _vlan, lambda tag: str(tag or NONE), "30"),
     Question("interface", "Which interface is it on?", _name, example="deck.30"),
     Question("subnet", "Which subnet?", READERS["subnet"], example="10.84.30.0/24"),
     Question("gateway", "Which address is the gateway?", _gateway,
@@ -133,7 +133,7 @@ QUESTIONS = (
     Question("dns", "Which DNS servers are offered?", _dns,
              lambda servers: ", ".join(str(Span(a, a)) for a in servers) or NONE, "10.84.0.53"),
     Question("domain", "Which domain?", _word_or_none, lambda name: name or NONE, "sable.example"),
-    Question("lease", "How long is a lease?", READERS["duration"], format_duration, "12h"),
+    Question("lease", "How long are leases?", READERS["duration"], format_duration, "12h"),
     Question("clients", "How many clients are expected?", _clients,
              lambda count: NONE if count is None else str(count), "90"),
 )  # fmt: skip

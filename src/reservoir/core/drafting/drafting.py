@@ -229,7 +229,7 @@ class Drafting:
             if times > 1 and 0 < count < hosts.size // 2:
                 return Suggested(Kept(count), "as in other networks of the plan of this size")
         count = min(MOST_KEPT, hosts.size // SHARE_KEPT)
-        return Suggested(Kept(count), "for machines that come with static addresses later")
+        return Suggested(Kept(count), "room for static hosts that come later")
 
     def _suggest_range(self, answers: Answers) -> Suggested | None:
         subnet = answers["subnet"].subnet
@@ -272,7 +272,9 @@ class Drafting:
     def _suggest_lease(self, _answers: Answers) -> Suggested | None:
         if self.plan.defaults.lease is not None:
             return Suggested(self.plan.defaults.lease, "the plan's default")
-        return Suggested(USUAL_LEASE, "who stays for the day keeps it; shorter where many visit")
+        return Suggested(
+            USUAL_LEASE, "clients keep their address for the day; shorter where many visit"
+        )
 
     def _suggest_clients(self, _answers: Answers) -> Suggested | None:
-        return Suggested(None, "then nothing says whether the range is large enough")
+        return Suggested(None, "without a number, nothing checks the size of the range")
