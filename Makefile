@@ -4,6 +4,8 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
+# One more than there are processors: tests with real services mostly wait.
+WORKERS = $(shell expr $$(getconf _NPROCESSORS_ONLN) + 1)
 
 .PHONY: demo test test-long lint bench manual screenshots clean
 
@@ -12,11 +14,11 @@ demo: $(READY)
 
 test: $(READY) lint
 	tests/system-packages
-	$(BIN)/python -m pytest -n auto --dist worksteal
+	$(BIN)/python -m pytest -n $(WORKERS) --dist worksteal
 
 test-long: $(READY)
 	tests/system-packages
-	RESERVOIR_EXAMPLES=long $(BIN)/python -m pytest -n auto --dist worksteal
+	RESERVOIR_EXAMPLES=long $(BIN)/python -m pytest -n $(WORKERS) --dist worksteal
 
 lint: $(READY)
 	$(BIN)/ruff check .
