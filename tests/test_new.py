@@ -22,6 +22,7 @@ from reservoir.core.findings import Severity
 from reservoir.core.values.addresses import Prefix, parse_address
 from reservoir.dialects.sheet.library import Library
 from reservoir.files.drafts import new_plan
+from reservoir.files.network_table import read_networks
 
 Put = Callable[[str, str], Path]
 
@@ -379,3 +380,118 @@ def test_the_demos_plan_takes_one_network_more(run: Run, tmp_path: Path) -> None
     assert sum(line.startswith("  more-") for line in added) == 4
     checked = run("check", "ferry-line.yaml", "--fail-on", "warning")
     assert checked.code == 0, checked.out
+
+
+def test_a_network_that_another_device_serves(run: Run, put: Put, tmp_path: Path) -> None:
+    """The interface gets a relay to the server's address; a server that is new is named."""
+    put("plan.yaml", PLAN)
+    done = run("new", "--into", "plan.yaml", "--network", "bridge", "--device", "pier-router",
+               "--server", "office", "--vlan", "77", "--clients", "9", "--lease", "2h", "--domain",
+               "crew.example", "--yes", "--in-place")  # fmt: skip
+    assert done.code == 0, done.err
+    plan = reservoir.load(tmp_path / "plan.yaml").plan
+    bridge, interfaces = plan.networks["bridge"], plan.devices["pier-router"].interfaces
+    assert interfaces["deck.77"].relay_to == (parse_address("10.84.0.10"),)
+    assert bridge.subnet.network == parse_address("10.84.77.0")
+    assert (bridge.lease, bridge.domain) == (7_200, "crew.example")
+    assert [server.device for server in bridge.servers] == ["office"]
+    assert run("rehearse", "plan.yaml", "--network", "bridge").code == 0
+    alone = run("new", "--network", "a", "--device", "edge", "--server", "centre", "--dns", "none",
+                "--yes")  # fmt: skip
+    assert alone.code == 1
+    assert "served_by: centre" in alone.out
+    assert "  centre: {}" in alone.out
+    assert "server-not-reached" in alone.err
+
+
+def test_answers_that_say_more_than_the_suggestions(run: Run) -> None:
+    """No gateway, several ranges and servers, kept addresses inside a range: as it was said."""
+    made = run("new", "--network", "lab", "--dialect", "none", "--subnet",
+               "10.84.9.0 255.255.255.0", "--gateway", "none", "--keep", "10.84.9.40-49", "--range",
+               "10.84.9.20-99, 10.84.9.150-199", "--dns", "10.84.0.53, 10.84.1.53", "--vlan",
+               "none", "--yes")  # fmt: skip
+    (network,) = reservoir.loads(made.out).plan.networks.values()
+    assert network.has_no_gateway
+    assert list(map(str, network.ranges)) == ["10.84.9.20-10.84.9.99", "10.84.9.150-10.84.9.199"]
+    assert [str(one.range) for one in network.exclusions] == ["10.84.9.40-10.84.9.49"]
+    assert made.out.count("10.84.1.53") == 1
+    assert "vlan" not in made.out
+    assert "dialect" not in made.out
+
+
+@pytest.mark.parametrize("last", [False, True])
+def test_the_habits_of_a_plan_are_taken_up(run: Run, put: Put, tmp_path: Path, last: bool) -> None:
+    """The gateway where it mostly is, the range beginning where it mostly does."""
+    networks = [
+        f"  n{i}: {{subnet: 10.84.{i}.0/24, gateway: 10.84.{i}.{254 if last else 1}, "
+        f"ranges: [10.84.{i}.50-240]}}"
+        for i in range(3)
+    ]
+    put("plan.yaml", "\n".join(["defaults: {dns: []}", "networks:", *networks]) + "\n")
+    done = run("new", "--into", "plan.yaml", "--network", "more", "--device", "pier", "--yes",
+               "--in-place")  # fmt: skip
+    assert done.code == 0, done.err
+    network = reservoir.load(tmp_path / "plan.yaml").plan.networks["more"]
+    assert str(network.subnet) == "10.84.3.0/24"
+    assert network.gateway == network.subnet.network + (254 if last else 1)
+    assert str(network.ranges[0]) == f"10.84.3.50-10.84.3.{253 if last else 254}"
+
+
+@pytest.mark.parametrize("separator", [",", ";", "\t"])
+def test_tables_as_spreadsheets_write_them(run: Run, separator: str) -> None:
+    """Any separator, a byte-order mark, capitals, quotes, blank lines, cells that say nothing."""
+    rows = [["Network", "SUBNET", "Mask", "Clients", "Lease"],
+            ['"Crew quarters"', "10.84.30.0", "/25", "40", "n/a"],
+            ["", "", "", "", ""],
+            ["wifi", "10.84.20.1/22", "", "-", "45m"]]  # fmt: skip
+    text = "\ufeff" + "\r\n".join(separator.join(row) for row in rows)
+    made = run("new", "--from", "-", "--dns", "none", stdin=text)
+    assert made.code == 0, made.err
+    crew, wifi = reservoir.loads(made.out).plan.networks.items()
+    assert (crew[0], str(crew[1].subnet), wifi[0]) == ("Crew-quarters", "10.84.30.0/25", "wifi")
+    assert crew[1].demand is not None
+    assert crew[1].demand.devices == 40
+    # The address that a subnet is given by is the gateway's, as on an interface.
+    assert (str(wifi[1].subnet), wifi[1].gateway) == ("10.84.20.0/22", parse_address("10.84.20.1"))
+    assert (crew[1].lease, wifi[1].lease) == (43_200, 2_700)
+
+
+@given(
+    rows=st.lists(
+        st.lists(
+            st.text(st.characters(codec="utf-8", exclude_characters="\r\n\0"), max_size=12)
+            | st.sampled_from(
+                ["10.84.30.0/24", "10.84.30.0", "none", "first 10", "30", "12h", "-"]
+            ),
+            max_size=6,
+        ),
+        max_size=5,
+    ),
+    header=st.permutations(["network", "subnet", "vlan", "keep", "lease", "dns"]),
+)
+@settings(max_examples=examples(100))
+def test_any_table_is_read_or_has_its_mistakes_named(
+    tmp_path_factory: pytest.TempPathFactory, rows: list[list[str]], header: list[str]
+) -> None:
+    """Each row with content is a network that the questions' answers make, or a problem."""
+    file = tmp_path_factory.mktemp("table") / "nets.csv"
+    lines = [header, *rows]
+    file.write_text(
+        "\n".join(",".join(f'"{c.replace(chr(34), chr(34) * 2)}"' for c in row) for row in lines)
+    )
+    read = read_networks(str(file))
+    places = {problem.place.line for problem in read.problems}
+    filled = {n for n, row in enumerate(lines, start=1) if any(cell.strip() for cell in row)} - {1}
+    assert places | {row.place.line for row in read.rows} == filled
+    assert not places & {row.place.line for row in read.rows}
+    drafting = reservoir.drafting()
+    for number, row in enumerate(read.rows):
+        given_ = {"dns": [], "device": "pier", "dialect": None, **row.answers}
+        given_["network"] = f"net-{number}"
+        for question in QUESTIONS:
+            if question.name not in given_:
+                suggested = drafting.suggest(question.name, given_)
+                given_[question.name] = suggested.value if suggested else None
+        drafting.add(given_)
+    if read.rows:
+        reservoir.loads(new_plan(drafting.additions))  # whatever it is, it is a plan

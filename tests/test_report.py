@@ -234,6 +234,45 @@ def test_calls_that_cannot_be_used(run: Run, demo: Path) -> None:
     assert not (demo / "x.html").exists()
 
 
+def test_a_plan_of_many_networks_has_a_table_instead_of_a_figure(run: Run, put: Put) -> None:
+    """A figure of more than four hundred bars shows nobody anything; the first days are drawn."""
+    walk_in = "demand: {walk_in: {rate: 4/h, stay: 25m}}"
+    networks = [
+        f"  n{i}: {{subnet: 10.{i >> 8}.{i & 255}.0/24, ranges: [10.{i >> 8}.{i & 255}.9-99], "
+        f"lease: 1h{f', {walk_in}' if i < 13 else ''}}}"
+        for i in range(401)
+    ]
+    put("plan.yaml", "\n".join(["defaults: {dns: []}", "networks:", *networks]) + "\n")
+    page = Page(run("report", "plan.yaml").out)
+    assert [image["alt"].split(":")[0] for image in page.of("img")] == [
+        f"the day of n{i}" for i in range(12)
+    ]
+    assert "n400 10.1.144.0/24" in page.text
+
+
+def test_what_is_accepted_and_what_leases_contradict_is_told(run: Run, put: Put) -> None:
+    """Accepted findings with their reason; a lease list without anything to compare it with."""
+    put(
+        "plan.yaml",
+        """
+defaults: {dns: []}
+devices: {pier: {interfaces: {lan: {address: 10.84.30.1/24}}}}
+networks:
+  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.9, served_by: pier, ranges: [10.84.30.20-99]}
+accept:
+  - {rule: gateway-unattended, at: networks.crew, because: the router comes on Monday}
+  - {rule: demand-unknown, at: networks, because: nobody knows}
+""",
+    )
+    put("leases.csv", "mac,address\n00:00:5e:00:53:01,10.84.30.200\n")
+    page = Page(run("report", "plan.yaml", "--leases", "leases.csv").out)
+    assert "(the router comes on Monday)" in page.text
+    assert "leases.csv:2: " in page.text
+    assert "No configuration is written: no device has a dialect." in page.text
+    assert "What changes" not in page.text
+    assert "Leases of each network" in page.text
+
+
 @pytest.mark.skipif(
     shutil.which("chromium") is None, reason="chromium is not installed: no browser to try it in"
 )

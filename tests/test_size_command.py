@@ -9,8 +9,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import numpy as np
 import pytest
+import yaml
 
 import reservoir
 from conftest import Run, examples
@@ -207,6 +209,66 @@ def test_a_history_of_leases(run: Run, put: Put) -> None:
     wrong = run("size", "plan.yaml")
     assert "other.csv:2:1: start: a history says when each lease began and ended" in wrong.err
     assert "other.csv:3:1: end: the lease ends before it begins" in wrong.err
+
+
+def test_a_history_with_other_headers_from_standard_input(run: Run) -> None:
+    """Its columns are mapped; a lease without an end is of somebody who is always there."""
+    text = "HW;IP;FROM;TO\n" + "".join(
+        f"00:00:5e:00:53:{n:02x};10.84.20.{n};2027-03-01T0{n}:00:00+00:00;{end}\n"
+        for n, end in ((1, "never"), (2, "2027-03-01T04:00:00+00:00"), (3, "1804000000"))
+    )
+    mapped = "mac=HW,address=IP,starts=FROM,expires=TO"
+    ended = run("size", "--history", "-", "--columns", mapped, "--lease", "1h", "--format", "json",
+                stdin=text)  # fmt: skip
+    assert ended.code == 0, ended.err
+    found = json.loads(ended.out)["networks"][0]
+    assert found["observed"]["peak"] == 3
+    assert found["smallest_range"] >= 2
+
+
+def test_the_rehearsal_lives_what_was_observed(put: Put) -> None:
+    """Clients come when they came and stay as they stayed; the mean is the sizing's."""
+    put("leases.csv", leases_of_a_month())
+    file = put("plan.yaml", WIFI.format(last="21.99", lease="1h", demand="{history: leases.csv}"))
+    plan = reservoir.load(file)
+    (size,) = reservoir.size(plan).networks
+    days = [
+        rehearse_day(plan.pools, reservoir.served_by(plan), seed=seed)[0]
+        for seed in range(examples(6))
+    ]
+    assert not any(day.refused for day in days)
+    taken = np.mean([np.mean(day.taken) for day in days])
+    expected = float(np.mean(size.size.occupancy().mean))
+    assert taken == pytest.approx(expected, rel=0.15)
+    assert {day.peak_at // 3_600 for day in days} <= {12, 13, 14}
+
+
+def test_a_demand_of_everything_in_a_plan_is_a_plan_and_valid(run: Run, put: Put) -> None:
+    """All keys of a demand: they load, the schema accepts them, and a wrong one is named."""
+    demand = (
+        "{devices: 3, growth: 10%/year, horizon: 18 months, headroom: 5%, risk: 0.5%,\n"
+        "      leave: {release: 5%}, walk_in: {rate: 300/day, between: '08:00-20:00',\n"
+        "      stay: {mean: 25m, cv: 0.8}}, arrivals: {at: '06:30', devices: 9, stay: 2h}}"
+    )
+    plan = put("plan.yaml", WIFI.format(last="21.99", lease="45m", demand=demand))
+    schema = json.loads(run("schema").out)
+    written = yaml.safe_load(plan.read_text())
+    jsonschema.validate(json.loads(json.dumps(written, default=str)), schema)
+    found = sized(run, "plan.yaml")
+    assert found["accepted_risk"] == 0.005
+    assert found["headroom"] == 0.05
+    for old, new, said in (
+        ("cv: 0.8", "vc: 0.8", "did you mean cv?"),
+        ("release: 5%", "released: 5%", "did you mean release?"),
+        ("stay: 2h", "sty: 2h", "stay is missing"),
+        ("mean: 25m", "mean: infinite", "a stay ends"),
+        ("risk: 0.5%", "risk: 100%", "a risk is above 0% and below 100%"),
+        ("at: '06:30'", "at: '25:30'", "is not a time of day"),
+    ):
+        put("plan.yaml", plan.read_text().replace(old, new))
+        ended = run("check", "plan.yaml")
+        assert (ended.code, said in ended.err) == (2, True), ended.err
+        put("plan.yaml", WIFI.format(last="21.99", lease="45m", demand=demand))
 
 
 def test_networks_that_cannot_be_sized_are_named(run: Run, put: Put) -> None:

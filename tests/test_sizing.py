@@ -424,3 +424,38 @@ def test_what_was_observed_says_what_the_plan_would_have_said() -> None:
         expected = day_of(said, lease).needed(0.01)
         found = Size(known, HOUR, 0, 0).needed(lease)
         assert found == pytest.approx(expected, rel=0.04 if lease == HOUR else 0.08)
+
+
+@given(said=demands, lease=leases, times=st.integers(2, 4))
+@settings(max_examples=examples(25))
+def test_more_of_everybody_takes_less_than_as_many_times_more(
+    said: Demand, lease: int, times: int
+) -> None:
+    """Twice as many clients need fewer than twice the addresses, and more than before."""
+    grown = demand(
+        devices=str(said.devices * times),
+        arrivals=[
+            {"at": f"{g.at // 3600:02}:{g.at // 60 % 60:02}", "devices": str(g.devices * times),
+             "over": f"{g.over}s", "stay": f"{g.stay.mean}s"}
+            for g in said.groups
+        ],
+        walk_in={
+            "rate": f"{said.walk_in.rate * times * 3600:.6f}/h", "between": "07:00-19:00",
+            "stay": {"mean": "40m", "cv": f"{said.walk_in.stay.cv:g}"},
+        } if said.walk_in else None,
+    )  # fmt: skip
+    one, many = (Size(each, lease, 0, 0) for each in (said, grown))
+    assert one.needed() <= many.needed() <= times * one.needed() + times
+    assert many.peak == pytest.approx(times * one.occupancy().peak, abs=1)
+
+
+@given(said=demands, released=st.sampled_from([5, 50, 100]))
+@settings(max_examples=examples(25))
+def test_who_releases_takes_no_more(said: Demand, released: int) -> None:
+    """The more clients release their address when they leave, the fewer are taken."""
+    kinder = demand(
+        **(said.model_dump(mode="json", exclude_defaults=True) or {"devices": "0"}),
+        leave={"release": f"{released}%"},
+    )
+    assert day_of(kinder, HOUR).peak <= day_of(said, HOUR).peak + 1e-6
+    assert day_of(kinder, HOUR).needed(0.01) <= day_of(said, HOUR).needed(0.01) + 1

@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable
 from pathlib import Path
 
+import click
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -13,6 +14,7 @@ import reservoir
 from conftest import Run, examples
 from reservoir.core.space import KINDS, Space
 from reservoir.core.values.addresses import Prefix, format_address, parse_address
+from reservoir.reports.space import lines
 
 Put = Callable[[str, str], Path]
 
@@ -214,3 +216,54 @@ def test_the_map_of_configuration_that_was_read(run: Run, put: Put, tmp_path: Pa
     assert shown.code == 0, shown.err
     counts = {n["subnet"]: n["counts"] for n in json.loads(shown.out)["networks"]}
     assert counts["10.84.30.0/24"]["assignable"] == 70
+
+
+def test_vrfs_have_address_spaces_of_their_own(run: Run, put: Put) -> None:
+    """The same subnet in two VRFs is no conflict; free is what neither uses."""
+    put(
+        "plan.yaml",
+        "networks:\n"
+        "  crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.20-99]}\n"
+        "  lab: {subnet: 10.84.30.0/24, vrf: lab, ranges: [10.84.30.50-150]}\n"
+        "  test: {subnet: 10.84.31.0/24, vrf: lab, ranges: [10.84.31.50-150]}\n",
+    )
+    data = json.loads(run("map", "plan.yaml", "--format", "json").out)
+    assert data["summary"]["conflicting"] == 0
+    assert [(n["network"], n["vrf"]) for n in data["networks"]] == [
+        ("crew", ""), ("lab", "lab"), ("test", "lab"),
+    ]  # fmt: skip
+    assert "lab (lab)" in run("map", "plan.yaml").out
+    free = run("map", "plan.yaml", "--free", "/24", "--within", "10.84.28.0/22").out
+    assert free == "10.84.28.0/24\n10.84.29.0/24\n"
+
+
+def test_a_map_fits_its_terminal(tmp_path: Path, put: Put) -> None:
+    """From forty columns to a hundred and twenty; wide enough, each kind is counted."""
+    put("plan.yaml", SMALL)
+    space = Space(reservoir.load(tmp_path / "plan.yaml").pools)
+    for width in (60, 80, 100, 120):
+        shown = [click.unstyle(line) for line in lines(space, [], [], width)]
+        bars = [line for line in shown if "[" in line]
+        assert len(bars) == 2
+        assert max(map(len, bars)) <= max(width, 75)
+        assert ("excluded" in shown[1]) == (width == 120)
+        assert len({line.index("[") for line in bars}) == 1
+
+
+def test_many_blocks_and_large_subnets(run: Run, put: Put) -> None:
+    """A subnet larger than a /16 is a block of its own; each block lists what is in it."""
+    put(
+        "plan.yaml",
+        "networks:\n"
+        "  huge: {subnet: 10.0.0.0/12, ranges: [10.1.0.0-10.1.255.255]}\n"
+        "  home: {subnet: 192.168.7.0/24, ranges: [192.168.7.20-99]}\n"
+        "  link: {subnet: 172.16.0.0/31, ranges: all}\n",
+    )
+    shown = run("map", "plan.yaml").out
+    blocks = [line.split()[0] for line in shown.splitlines() if "addresses unused" in line]
+    assert blocks == ["10.0.0.0/12", "172.16.0.0/16", "192.168.0.0/16"]
+    assert "172.16.0.0/31  link" in shown
+    outside = run("map", "plan.yaml", "--within", "192.168.7.0/24").out
+    assert "Outside of these blocks: huge and link." in outside
+    assert "175 of 256 addresses unused" not in outside
+    assert "0 of 256 addresses unused" in outside

@@ -55,6 +55,8 @@ class Scalar:
     example: str
     pattern: str = ""
     """What the text looks like, for editors; reading it is stricter."""
+    types: tuple[str, ...] = ("string",)
+    """What editors take the text for, by JSON's names."""
 
     def __call__(self, value: Any) -> Any:
         """The value meant by ``value``. Raises MalformedValueError with what is wrong."""
@@ -72,7 +74,7 @@ class Scalar:
     def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: Any) -> dict[str, Any]:
         pattern = {"pattern": f"^{self.pattern}$"} if self.pattern else {}
         return {
-            "type": "string",
+            "type": self.types[0] if len(self.types) == 1 else list(self.types),
             "description": f"{self.what}, like {self.example}",
             "examples": [self.example],
             **pattern,

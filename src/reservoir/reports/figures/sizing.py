@@ -94,7 +94,7 @@ def _refusals(axes: Axes, size: Size, hours: np.ndarray, highest: float) -> None
     look = LOOKS["refused"]
     axes.fill_between(
         hours, highest * 1.03, highest * 1.06, where=refused.tolist(), facecolor=look.colour,
-        edgecolor=INK, hatch=look.hatch, lw=0, label="clients are refused",
+        edgecolor=look.line, hatch=look.hatch, lw=0, label="clients are refused",
     )  # fmt: skip
 
 

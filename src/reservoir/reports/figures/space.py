@@ -94,7 +94,7 @@ def _bars(axes: Axes, shown: Sequence[NetworkSpace], rows: int) -> None:
                 for part in one.kinds[kind].spans()
             ]
             axes.broken_barh(parts, (row - 0.36, 0.72), facecolor=look.colour, hatch=look.hatch,
-                             edgecolor=INK, lw=0.3)  # fmt: skip
+                             edgecolor=look.line, lw=0.3)  # fmt: skip
         note = f"{len(one.kinds['assignable']):,}"
         conflicts = len(one.kinds["conflicting"])
         axes.text(1.01, row, note + ("  !" if conflicts else ""), va="center", fontsize=size - 1,
@@ -122,7 +122,8 @@ def _legend() -> list[object]:
     from matplotlib.patches import Patch  # late: see above
 
     return [
-        Patch(facecolor=LOOKS[kind].colour, hatch=LOOKS[kind].hatch, edgecolor=INK, lw=0.5,
+        Patch(facecolor=LOOKS[kind].colour, hatch=LOOKS[kind].hatch, edgecolor=LOOKS[kind].line,
+              lw=0.5,
               label="assignable (how many: at the right)" if kind == "assignable" else kind)
         for kind in reversed(KINDS)
     ]  # fmt: skip

@@ -30,18 +30,20 @@ class Look(NamedTuple):
     colour: str
     hatch: str = ""
     """Matplotlib's pattern."""
+    line: str = INK
+    """The colour of its pattern and its edge."""
 
 
 LOOKS: Mapping[str, Look] = {
     "assignable": Look("#8ecae0"),
-    "bound": Look("#20639b", "///"),
+    "bound": Look("#5f94c9", "////"),
     "static": Look("#f2c14e", "..."),
     "excluded": Look("#d7dce0", "xx"),
     "free": Look("#ffffff"),
-    "conflicting": Look("#a3123a", "\\\\\\\\"),
+    "conflicting": Look("#a3123a", "\\\\\\", PAPER),
     "taken": Look("#8ecae0"),
     "band": Look("#4f9fc0", "..."),
-    "refused": Look("#a3123a", "///"),
+    "refused": Look("#a3123a", "///", PAPER),
 }
 
 RC: Any = {
