@@ -233,9 +233,11 @@ ClientIdText = Annotated[
 ]
 DurationText = Annotated[int, Scalar(parse_duration, format_duration, int, "a duration", "1d12h")]
 ShareText = Annotated[float, Scalar(_read_share, _write_share, float, "a percentage", "20%")]
-NumberText = Annotated[float, Scalar(_read_number, lambda n: f"{n:.10g}", float, "a number", "0.8")]
-HorizonText = Annotated[
-    float, Scalar(_read_horizon, _write_horizon, float, "a time span", "2 years")
+NumberText = Annotated[
+    float,
+    Scalar(
+        _read_number, lambda n: f"{n:.10g}", float, "a number", "0.8", types=("string", "number")
+    ),
 ]
 DateText = Annotated[datetime.date, Scalar(_read_date, str, datetime.date, "a date", "2027-03-31")]
 WordText = Annotated[str, Scalar(_read_word, str, str, "a name", "pier-router")]
