@@ -239,6 +239,9 @@ NumberText = Annotated[
         _read_number, lambda n: f"{n:.10g}", float, "a number", "0.8", types=("string", "number")
     ),
 ]
+HorizonText = Annotated[
+    float, Scalar(_read_horizon, _write_horizon, float, "a time span", "2 years")
+]
 DateText = Annotated[datetime.date, Scalar(_read_date, str, datetime.date, "a date", "2027-03-31")]
 WordText = Annotated[str, Scalar(_read_word, str, str, "a name", "pier-router")]
 ClockText = Annotated[int, Scalar(_read_clock, _write_clock, int, "a time of day", "06:30")]
