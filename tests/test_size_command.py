@@ -258,7 +258,7 @@ def test_a_demand_of_everything_in_a_plan_is_a_plan_and_valid(run: Run, put: Put
     assert found["accepted_risk"] == 0.005
     assert found["headroom"] == 0.05
     for old, new, said in (
-        ("cv: 0.8", "vc: 0.8", "did you mean cv?"),
+        ("cv: 0.8", "vc: 0.8", "there are mean, cv"),
         ("release: 5%", "released: 5%", "did you mean release?"),
         ("stay: 2h", "sty: 2h", "stay is missing"),
         ("mean: 25m", "mean: infinite", "a stay ends"),

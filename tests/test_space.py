@@ -43,7 +43,10 @@ def plans(draw: st.DrawFn) -> dict[str, object]:
             "gateway": address(),
             "ranges": [span() for _ in range(draw(st.integers(0, 2)))],
             "exclusions": [span() for _ in range(draw(st.integers(0, 1)))],
-            "static": [{"address": address()} for _ in range(draw(st.integers(0, 2)))],
+            "static": [
+                {"address": address(), "name": draw(st.sampled_from(["", "bell", "lamp", "one"]))}
+                for _ in range(draw(st.integers(0, 2)))
+            ],
             "bindings": [
                 {"mac": draw(macs), "address": address()} for _ in range(draw(st.integers(0, 2)))
             ],
@@ -84,15 +87,20 @@ def test_each_address_is_of_one_kind_and_the_right_one(data: dict[str, object]) 
                 or address in static
                 or (not vrf and address == interface.address)
             )
+            holders = [s.name for n in same.values() for s in n.static if s.address == address]
+            if not vrf and address == interface.address:
+                holders.append("one")
+            if "one" in holders[len(holders) - (not vrf and address == interface.address) :]:
+                holders = [who for who in holders if who]  # unnamed, it is the device's own
+            two_hold = len(set(holders)) > 1 or holders.count("") > 1
             excluded = any(e.range.holds(address) for e in one.network.exclusions)
             is_host = subnet.hosts.holds(address)
             in_range = any(span.holds(address) for span in ranges)
             assigned = in_range and is_host and not own and not excluded
             services = one.network.served_by
             twice = assigned and len(services) > 1
-            if here or twice or (taken and (assigned or own)) or (assigned and foreign) or (
-                len(every) > 1
-            ):  # fmt: skip
+            two_would = (taken and (assigned or own)) or (assigned and foreign) or len(every) > 1
+            if here or twice or two_would or two_hold:
                 kind: str | None = "conflicting"
             elif own:
                 kind = "bound"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
@@ -12,6 +12,7 @@ import numpy as np
 from reservoir.core.plan.model import Network
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.address_sets import SPACE
 from reservoir.core.values.addresses import Prefix, Span
 
 KINDS = ("conflicting", "bound", "static", "assignable", "excluded", "free")
@@ -77,6 +78,7 @@ class Space:
         own, others, by_two = self._bound(index)
         conflicting = twice.clipped(span) | (taken & (assignable | own)) | by_two
         conflicting |= (assignable & others) | self._assigned_by_two(index)
+        conflicting |= self._held_by_two.get(network.vrf, AddressSet()).clipped(span)
         excluded = AddressSet(exclusion.range for exclusion in network.exclusions) & hosts
         parts = (conflicting, own, taken, assignable, excluded, hosts)
         found, before = {}, AddressSet()
@@ -111,6 +113,39 @@ class Space:
                     found |= pool.assignable & other.assignable
             before.append(pool)
         return found
+
+    @cached_property
+    def _held_by_two(self) -> dict[str, AddressSet]:
+        """For each VRF, the addresses that two machines have set by themselves.
+
+        Addresses that they share on purpose, virtual and anycast ones, are none.
+        """
+        pools, topology, table = self._pools, self._pools.topology, self._pools.static
+        names = {number: name for name, number in pools.vrf_of.items()}
+        up = [a for a in topology.addressed if topology.is_up(a)]
+        held = [(pools.vrf_of.get(topology.interface(a).vrf, -1), a.address) for a in up]
+        keys = np.concatenate(
+            [
+                np.array([(vrf << SPACE) + address for vrf, address in held], dtype=np.int64),
+                (pools.vrf_numbers[table.network] << SPACE) + table.address,
+            ]
+        )
+        order = np.argsort(keys, kind="stable")
+        again = np.flatnonzero(keys[order][1:] == keys[order][:-1])
+        holders: dict[int, tuple[set[str], list[str]]] = {}
+        for place in sorted({*order[again].tolist(), *order[again + 1].tolist()}):
+            devices, machines = holders.setdefault(int(keys[place]), (set(), []))
+            if place < len(up):
+                devices.add(up[place].device)
+            else:
+                machines.append(pools.owner(place - len(up)))
+        found: dict[str, list[int]] = {}
+        for key, (devices, machines) in holders.items():
+            vrf, address = key >> SPACE, key & ((1 << SPACE) - 1)
+            several = _are_several(devices, machines)
+            if vrf >= 0 and several and address not in self._plan.anycast:
+                found.setdefault(names[vrf], []).append(address)
+        return {vrf: AddressSet.of_addresses(some) for vrf, some in found.items()}
 
     @cached_property
     def used(self) -> AddressSet:
@@ -179,6 +214,18 @@ class Space:
         used = sorted(tag for tag in self.vlans if tag in VLAN_TAGS)
         edges = [VLAN_TAGS.start - 1, *used, VLAN_TAGS.stop]
         return [(low + 1, high - 1) for low, high in pairwise(edges) if high - low > 1]
+
+
+def _are_several(devices: Collection[str], machines: Sequence[str]) -> bool:
+    """Whether those who have an address are more than one machine.
+
+    Args:
+        devices: The devices with an interface that has it.
+        machines: The owners of the static hosts that have it; empty if nobody said.
+    """
+    # A static host at a device's address that is named after it, or not at all, is the device.
+    others = [m for m in machines if not devices or (m and not m.startswith(tuple(devices)))]
+    return len(devices) + len(set(others)) > 1 or others.count("") > 1
 
 
 def _named(network: Network) -> list[int]:
