@@ -34,8 +34,11 @@ DIALECTS = Library().names
 def drafted(answers: list[Answers], dialect: str | None) -> str:
     """The text of a plan of networks, each with some answers and the rest as suggested."""
     drafting = reservoir.drafting(block=Prefix(parse_address("10.84.0.0"), 16))
+    tags: set[int | None] = set()
     for number, some in enumerate(answers):
         given = {"network": f"net-{number}", "dialect": dialect, "dns": [DNS], **some}
+        if "vlan" in some and some["vlan"] in tags:
+            del given["vlan"]  # it was suggested for another meanwhile
         for question in QUESTIONS:
             if question.name not in given:
                 suggested = drafting.suggest(question.name, given)
@@ -46,6 +49,7 @@ def drafted(answers: list[Answers], dialect: str | None) -> str:
                 assert question.read(text) == suggested.value
                 given[question.name] = suggested.value
         drafting.add(given)
+        tags.add(given["vlan"])
     return new_plan(drafting.additions)
 
 

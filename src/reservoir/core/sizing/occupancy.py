@@ -83,17 +83,12 @@ class Occupancy:
         self._poisson, self._poisson_rate = nothing, nothing
         self._binomials: list[_Binomial] = []
         for stream in crowd.streams:
-            rate = stream.rate(self.moments)
-            cohorts = list(stream.cohorts(self.moments, lease))
-            if stream.is_known:
-                today = [rate, *[nothing] * (len(cohorts) - 1)]
-                self._binomials += [
-                    _Binomial(stream.count, share, came)
-                    for share, came in zip(cohorts, today, strict=True)
-                ]
-            else:
-                self._poisson = self._poisson + sum(cohorts, nothing) * stream.count
-                self._poisson_rate = self._poisson_rate + rate
+            for share, rate in stream.cohorts(self.moments, lease):
+                if stream.is_known:
+                    self._binomials.append(_Binomial(stream.count, share, rate))
+                else:
+                    self._poisson = self._poisson + share * stream.count
+                    self._poisson_rate = self._poisson_rate + rate
 
     @cached_property
     def mean(self) -> Values:
@@ -156,6 +151,8 @@ class Occupancy:
             return np.ones(len(places))
         near = np.flatnonzero(self._reaches >= places[0])
         excursions = np.zeros(len(places))
+        above = self._above(self._heights, places)
+        largest, highest = above.max(axis=0), self._heights[above.argmax(axis=0)]
         # One number less and one more than asked for: an excursion goes from one to the next.
         wide = np.arange(places[0] - 1, places[-1] + 2)
         for some in _chunks(near, len(wide)):
@@ -165,17 +162,17 @@ class Occupancy:
             fall = exactly * np.maximum(back + (wide[None, :] - self.mean[some, None]) * more, 0.0)
             begun = rise[:, 1:-1] * _lasting(rise[:, 1:-1], fall[:, 1:-1])
             ended = fall[:, 2:] * _lasting(fall[:, 2:], rise[:, :-2])
-            is_later = (some >= self._height)[:, None]
+            is_later = some[:, None] >= highest[None, :]
             excursions += self._weights[some] @ np.where(is_later, begun, ended)
-        largest = self._above(np.array([self._height]), places)[0]
         chance = 1 - (1 - largest) * np.exp(-excursions)
         falling: Values = np.maximum.accumulate(chance[::-1])[::-1]
         return np.where(falling < CERTAIN, 0.0, falling)
 
     @cached_property
-    def _height(self) -> int:
-        """The place of the moment at which most may be taken."""
-        return int((self.mean + 2 * np.sqrt(self.variance)).argmax())
+    def _heights(self) -> NDArray[np.intp]:
+        """The places of the moments at one of which most is taken, by how unlikely that is."""
+        spread = np.sqrt(self.variance)
+        return np.unique([int((self.mean + more * spread).argmax()) for more in range(5)])
 
     @cached_property
     def _reaches(self) -> Values:
@@ -194,7 +191,7 @@ class Occupancy:
     def needed(self, risk: float) -> int:
         """The fewest addresses with which that chance is no larger than the risk."""
         # Fewer than at the busiest moment alone can't be enough.
-        first = int(self.quantile(1 - risk, np.array([self._height]))[0])
+        first = int(self.quantile(1 - risk, self._heights).max())
         width = 1 + 2 * math.ceil(math.sqrt(math.sqrt(float(self.variance.max()))))
         while True:
             places = np.arange(first, first + width)

@@ -9,6 +9,7 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,6 +23,16 @@ DAY = 86_400
 
 FEW = 8
 """Parts of a stretch of arrivals, and times for which addresses are held, that are looked at."""
+
+
+class Cohort(NamedTuple):
+    """The clients of a stream that came, or come, on one day."""
+
+    share: Values
+    """Those of them that hold an address at each moment of today: shape (n,)."""
+    rate: Values
+    """Those that arrive a second, right after each moment: shape (n,). A group that begins late
+    goes on arriving on the next day."""
 
 
 @dataclass(frozen=True)
@@ -56,31 +67,26 @@ class Stream:
     def _reached(self) -> Values:
         return np.concatenate([[0.0], np.cumsum(self.shares)]).clip(0, 1)
 
-    def rate(self, moments: Values) -> Values:
-        """Arrivals a second, on average, right after each moment of a day: shape (n,)."""
-        found = np.zeros(len(moments))
+    def _rate(self, since: Values) -> Values:
+        """Arrivals a second right after moments, counted from the midnight of their day: (n,)."""
+        found = np.zeros(len(since))
         for begin, end, share in zip(self.edges, self.edges[1:], self.shares, strict=False):
-            # A group that begins late may arrive into the next day.
-            for day in range(math.floor(end / DAY) + 1):
-                at = moments + day * DAY
-                found += np.where((at >= begin) & (at < end), share / (end - begin), 0.0)
+            found += np.where((since >= begin) & (since < end), share / (end - begin), 0.0)
         return found * self.count
 
-    def cohorts(self, moments: Values, lease: int) -> Iterator[Values]:
-        """The share of each day's clients that holds an address at moments of today.
+    def cohorts(self, moments: Values, lease: int) -> Iterator[Cohort]:
+        """The clients of today and of each day before, as far back as addresses are held.
 
         Args:
             moments: Seconds from midnight, shape (n,).
             lease: The lease time in seconds; not an infinite one.
-
-        Returns:
-            For today and each day before, as far back as addresses are held: shape (n,).
         """
         holds = self.stays.holds(lease, self.released)
         for day in range(math.floor((self.edges[-1] + holds.longest) / DAY) + 1):
             since = moments + day * DAY
             back = self.arrived(since[:, None] - holds.seconds[None, :]) @ holds.shares
-            yield np.clip(self.arrived(since) - back, 0.0, 1.0)
+            share = np.clip(self.arrived(since) - back, 0.0, 1.0)
+            yield Cohort(share, self._rate(since))
 
     def renewals(self, moments: Values, lease: int) -> Values:
         """Renewals a second, on average over the half lease before moments of a day: shape (n,).
