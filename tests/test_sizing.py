@@ -262,7 +262,7 @@ def test_refusals_are_those_of_days_lived(number: int, share: float) -> None:
     places = round(day_of(said, lease * MINUTE).peak * share)
     lived = live(said, lease * MINUTE, places, 600).refused
     known = size(said, lease * MINUTE, places, 0).refused_per_day
-    error = 4 * lived.std() / math.sqrt(200)  # the program may have lived some days itself
+    error = 4 * lived.std() / math.sqrt(100)  # the program may have lived some days itself
     assert abs(known - lived.mean()) <= error + 0.1 * lived.mean()
 
 

@@ -179,8 +179,10 @@ class Drafting:
 
     def _suggest_subnet(self, answers: Answers) -> Suggested | None:
         there = self._site.interfaces.get(answers["device"], {}).get(answers.get("interface") or "")
-        if there is not None and there.primary is not None:
-            return Suggested(there.primary.subnet, f"{answers['interface']} has an address in it")
+        known = {network.subnet.subnet for network in self.plan.networks.values()}
+        for prefix in there.addresses if there is not None else ():
+            if prefix.subnet not in known and prefix.subnet.span not in self._site.subnets:
+                return Suggested(prefix.subnet, f"{answers['interface']} has an address in it")
         clients, kept = answers.get("clients"), answers.get("keep")
         bits, why = USUAL_BITS, f"a /{USUAL_BITS}"
         if clients:

@@ -13,13 +13,13 @@ import numpy as np
 
 from reservoir.core.sizing.streams import DAY, Crowd
 
-AT_ONCE = 10_000
+AT_ONCE = 5_000
 """Clients whose days are lived together, about."""
 
-ENOUGH = 2_000
+ENOUGH = 800
 """Refusals after which their number a day is known well enough: to some percent."""
 
-MOST = 100_000
+MOST = 60_000
 """Clients after whose days it has to be."""
 
 

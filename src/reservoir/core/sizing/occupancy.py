@@ -31,7 +31,7 @@ from numpy.typing import NDArray
 from reservoir.core.sizing.stays import Values
 from reservoir.core.sizing.streams import DAY, Crowd, moments_of
 
-STEP = 120.0
+STEP = 180.0
 """Seconds between two moments that are looked at; turns of the arrivals are looked at besides."""
 
 BREADTH = 7

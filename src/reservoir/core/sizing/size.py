@@ -23,6 +23,9 @@ USUAL = tuple(map(parse_duration, _LONGEST_FIRST.split(" ")))
 FORMULA_HOLDS = 0.1
 """Up to this chance of a refusal on a day the formula counts refusals; days are lived above."""
 
+ROUGH = 3_600
+"""Seconds between two moments of a rough look."""
+
 EDGES = 2
 """A subnet's network and broadcast address."""
 
@@ -124,7 +127,14 @@ class Size:
     def fits(self, lease: int) -> bool:
         """Whether the pool meets the risk with headroom, with another lease time."""
         usable = math.floor(self.capacity / (1 + self.headroom) * (1 + 1e-9))
+        # Most leases that don't fit are much too long, and a rough look shows it.
+        if self.crowd.average(lease) > usable or _whole(self._rough_peak(lease)) > usable:
+            return False
         return _chance(self.demand, self.lease, lease, usable) <= self.demand.risk
+
+    def _rough_peak(self, lease: int) -> float:
+        """No more than the peak with another lease time: the highest of few moments."""
+        return Occupancy(self.crowd, lease, ROUGH).peak
 
     @cached_property
     def longest_lease(self) -> int | None:

@@ -129,6 +129,11 @@ class Crowd:
         """Whether it is known how many come."""
         return all(stream.is_known for stream in self.streams)
 
+    def average(self, lease: int) -> float:
+        """Addresses taken on average over the day, by Little's law: at the peak no fewer."""
+        holds = ((s.count, s.stays.holds(lease, s.released).mean) for s in self.streams)
+        return self.always + sum(count * seconds / DAY for count, seconds in holds)
+
     @property
     def longest_stay(self) -> float:
         """Seconds that hardly anybody exceeds; 0 if nobody comes and goes."""
