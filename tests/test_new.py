@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import pty
+import re
 import select
 from collections.abc import Callable, Iterator
 from difflib import SequenceMatcher
@@ -11,6 +12,7 @@ from importlib import resources
 from pathlib import Path
 
 import pytest
+import yaml
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -21,7 +23,7 @@ from reservoir.core.drafting.drafting import NoRoomError
 from reservoir.core.findings import Severity
 from reservoir.core.values.addresses import Prefix, parse_address
 from reservoir.dialects.sheet.library import Library
-from reservoir.files.drafts import new_plan
+from reservoir.files.drafts import new_plan, with_additions
 from reservoir.files.network_table import read_networks
 
 Put = Callable[[str, str], Path]
@@ -499,3 +501,84 @@ def test_any_table_is_read_or_has_its_mistakes_named(
         drafting.add(given_)
     if read.rows:
         reservoir.loads(new_plan(drafting.additions))  # whatever it is, it is a plan
+
+
+@st.composite
+def layouts(draw: st.DrawFn) -> str:
+    """A plan's text as somebody may have written it: blocks or braces, remarks, blank lines."""
+
+    def written(value: object, indent: int) -> str:
+        if not isinstance(value, dict):
+            return f" {value}"
+        if draw(st.booleans()) or not value:
+            inner = ", ".join(f"{k}:{written_in_braces(v)}" for k, v in value.items())
+            return f" {{{inner}}}"
+        lines = []
+        for key, one in value.items():
+            if draw(st.integers(0, 3)) == 0:
+                lines.append(f"{' ' * indent}# about {key}")
+            if draw(st.integers(0, 3)) == 0:
+                lines.append("")
+            after = "   # so far" if draw(st.integers(0, 4)) == 0 else ""
+            text = written(one, indent + draw(st.sampled_from([2, 4])))
+            lines.append(f"{' ' * indent}{key}:{text}{'' if chr(10) in text else after}")
+        return "\n" + "\n".join(lines)
+
+    def written_in_braces(value: object) -> str:
+        if not isinstance(value, dict):
+            return f" {value}"
+        return f" {{{', '.join(f'{k}:{written_in_braces(v)}' for k, v in value.items())}}}"
+
+    pier: dict[str, object] = {"dialect": draw(st.sampled_from(["larkspur", "merganser"]))}
+    if draw(st.booleans()):
+        pier["interfaces"] = {"up": {"address": "10.84.0.2/24"}} if draw(st.booleans()) else {}
+    sections: dict[str, object] = {"devices": {"pier": pier}}
+    if draw(st.booleans()):
+        sections["networks"] = {
+            f"n{i}": {"subnet": f"10.84.{i + 10}.0/24", "dns": "10.84.0.53"}
+            for i in range(draw(st.integers(0, 2)))
+        }
+    if draw(st.booleans()):
+        sections = dict(reversed(sections.items()))
+    head = ["reservoir: 1"] + (["name: Quay"] if draw(st.booleans()) else [])
+    lines = [*head, *(f"{key}:{written(one, 2)}" for key, one in sections.items())]
+    end = draw(st.sampled_from(["", "\n", "\n\n# the end\n"]))
+    text = "\n".join(lines) + end
+    return text.replace("\n", "\r\n") if draw(st.booleans()) else text
+
+
+@given(text=layouts(), vlan=st.sampled_from([None, 30]))
+@settings(max_examples=examples(100))
+def test_a_network_fits_into_any_layout(
+    tmp_path_factory: pytest.TempPathFactory, text: str, vlan: int | None
+) -> None:
+    """All that the plan said it says still, in the same words; what was added is there."""
+    file = tmp_path_factory.mktemp("plan") / "plan.yaml"
+    file.write_bytes(text.encode())
+    loaded = reservoir.load(file)
+    drafting = reservoir.drafting(loaded)
+    given_: Answers = {"network": "more", "device": "pier", "vlan": vlan, "dns": [DNS]}
+    for question in QUESTIONS:
+        if question.name not in given_:
+            suggested = drafting.suggest(question.name, given_)
+            assert suggested is not None
+            given_[question.name] = suggested.value
+    drafting.add(given_)
+    before, after = with_additions(loaded, drafting.additions)
+    assert list(before.values()) == [text]
+    (new,) = after.values()
+    old_data, new_data = yaml.safe_load(text), yaml.safe_load(new)
+    assert is_part_of(old_data, new_data)
+    assert set(new_data["networks"]) == {*(old_data.get("networks") or {}), "more"}
+    for remark in re.findall("#.*", text):
+        assert remark.rstrip("\r") in new
+    assert ("\r\n" in text) == ("\r\n" in new)
+    assert not re.search(r"(?<!\r)\n", new) or "\r\n" not in new
+    reservoir.loads(new, file)
+
+
+def is_part_of(old: object, new: object) -> bool:
+    """Whether everything of a plan's data is in another's."""
+    if isinstance(old, dict) and isinstance(new, dict):
+        return all(key in new and is_part_of(value, new[key]) for key, value in old.items())
+    return old == new

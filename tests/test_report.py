@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import shutil
 import subprocess
@@ -11,12 +12,15 @@ from html.parser import HTMLParser
 from importlib import resources
 from itertools import pairwise
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 import reservoir
 from conftest import Run, program
 from reservoir.core.plan.model import format_path
+from reservoir.core.space import KINDS
+from reservoir.core.values.durations import parse_duration
 
 Put = Callable[[str, str], Path]
 
@@ -33,6 +37,8 @@ class Page(HTMLParser):
 
     def __init__(self, text: str) -> None:
         super().__init__(convert_charrefs=True)
+        self.tables: dict[str, list[list[str]]] = {}
+        """The rows of each table, its heads first, by its caption."""
         self.open: list[str] = []
         self.elements: list[tuple[str, dict[str, str]]] = []
         self.words: list[str] = []
@@ -47,6 +53,12 @@ class Page(HTMLParser):
             self.open.append(tag)
         if tag == "pre":
             self.pre.append("")
+        if tag == "caption":
+            self.tables[""] = []
+        if tag == "tr":
+            self.tables[next(reversed(self.tables))].append([])
+        if tag in ("th", "td"):
+            self.tables[next(reversed(self.tables))][-1].append("")
 
     def handle_endtag(self, tag: str) -> None:
         assert self.open.pop() == tag
@@ -55,6 +67,10 @@ class Page(HTMLParser):
         self.words.append(data)
         if "pre" in self.open:
             self.pre[-1] += data
+        if self.open[-1:] == ["caption"]:
+            self.tables[data] = self.tables.pop("")
+        if set(self.open) & {"th", "td"}:
+            self.tables[next(reversed(self.tables))][-1][-1] += data
 
     @property
     def text(self) -> str:
@@ -220,6 +236,69 @@ def test_markdown_has_the_same_sections(run: Run, demo: Path, html: Path) -> Non
     assert shown.out.count("```") == 8
     larkspur = run("write", "right/ferry-line.yaml", "--out", "-", "--device", "pier-router").out
     assert larkspur.strip() in shown.out
+
+
+def test_the_documents_numbers_are_those_of_the_commands(html: Path) -> None:
+    """Sizes, address space and rehearsal: each cell beside what the command says as JSON."""
+    page, folder = Page(html.read_text()), html.parent
+
+    def of_command(*arguments: str) -> list[dict[str, Any]]:
+        ended = program(folder, *arguments, "right/ferry-line.yaml", "--format", "json")
+        return list(json.loads(ended.out)["networks"])
+
+    sizes = {one["network"]: one for one in of_command("size")}
+    heads, *rows = page.tables["Addresses needed, and what there are"]
+    assert [row[0] for row in rows] == list(sizes)
+    for row in rows:
+        said, known = dict(zip(heads, row, strict=True)), sizes[row[0]]
+        assert number(said["Addresses"]) == known["assignable"] + known["bound"] + known["shared"]
+        assert number(said["Peak"]) == known["peak"]
+        assert said["At"] == (known["peak_at"] or "-")
+        assert number(said["Needed"]) == known["smallest_range"]
+        assert number(said["With headroom"]) == known["with_headroom"]
+        assert said["Prefix"] == f"/{known['prefix']}"
+        assert parse_duration(said["Lease"]) == known["lease"]
+        assert parse_duration(said["Longest"]) == known["longest_lease"]
+    space = {one["network"]: one for one in of_command("map")}
+    heads, *rows = page.tables["Addresses by what they are for"]
+    assert [row[0] for row in rows] == list(space)
+    for row in rows:
+        said, known = dict(zip(heads, row, strict=True)), space[row[0]]
+        assert said["Subnet"] == known["subnet"]
+        counts = {kind: number(said[kind.capitalize()]) for kind in KINDS}
+        assert counts == known["counts"]
+    lived = {one["network"]: one for one in of_command("rehearse")}
+    heads, *rows = page.tables["What clients got from simulated devices"]
+    for row in rows:
+        said, known = dict(zip(heads, row, strict=True)), lived[row[0]]
+        assert number(said["Clients"]) == known["clients"]
+        assert number(said["Served"]) == known["served"]
+        assert said["Addresses"] == (known["span"] or "-")
+
+
+def number(text: str) -> int:
+    return int(text.replace(",", ""))
+
+
+def test_both_forms_of_the_document_have_the_same_tables(run: Run, demo: Path, html: Path) -> None:
+    """Cell by cell, once Markdown's signs are taken for what they stand for."""
+    page = Page(html.read_text())
+    markdown = run("report", "right/ferry-line.yaml", *CHANGE, "--format", "markdown").out
+    tables: list[list[list[str]]] = [[]]
+    for line in markdown.splitlines():
+        if line.startswith("| "):
+            cells = re.split(r"(?<!\\)\|", line)[1:-1]
+            tables[-1].append([" ".join(unmarked(cell).split()) for cell in cells])
+        elif tables[-1]:
+            tables.append([])
+    shown = [[heads, *rows] for heads, _, *rows in filter(None, tables)]
+    expected = [[[" ".join(c.split()) for c in row] for row in t] for t in page.tables.values()]
+    assert shown == expected
+
+
+def unmarked(cell: str) -> str:
+    """A cell of a Markdown table as it is shown."""
+    return re.sub(r"\\(.)", r"\1", re.sub("`+ ?(.+?) ?`+", r"\1", cell))
 
 
 def test_calls_that_cannot_be_used(run: Run, demo: Path) -> None:

@@ -273,7 +273,9 @@ def _comparison(comparison: Comparison, clients: Clients | None) -> Iterator[Par
             )  # fmt: skip
         if clients is not None and there:
             rows = [comparisons.client_cells(clients.leases, each) for each in there]
-            blocks.append(Table("Clients that notice", comparisons.CLIENT_HEADS, rows, codes=(1,)))
+            blocks.append(
+                Table(f"Who notices: {heading}", comparisons.CLIENT_HEADS, rows, codes=(1,))
+            )
         yield Part(heading, blocks)
     yield Part("", [text(sentence) for sentence in comparisons.closing(comparison, clients)])
 
