@@ -18,6 +18,7 @@ from reservoir.core.compare.present import ClientNotices
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.values.addresses import format_address
 from reservoir.core.wording import counted, listed
+from reservoir.reports.frame import framed
 from reservoir.reports.markup import code, plain
 from reservoir.reports.theme import moment, shown_moment, styled, wrapped
 
@@ -222,7 +223,7 @@ def as_json(
         "left_aside": list(comparison.left_aside),
         "summary": _summary(comparison, clients),
     }
-    text = json.dumps(head, indent=2)
+    text = framed("compare", inputs, **head).removesuffix("\n")
     if clients is None:
         yield text + "\n"
         return
