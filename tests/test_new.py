@@ -425,6 +425,22 @@ def test_answers_that_say_more_than_the_suggestions(run: Run) -> None:
     assert "dialect" not in made.out
 
 
+def test_the_server_gets_the_way_back(run: Run, tmp_path: Path) -> None:
+    """Where the relay's other subnets are routed one by one, the new one is too."""
+    for name in ("ferry-line.yaml", "bindings.csv", "inventory.csv"):
+        source = resources.files("reservoir.demo") / "right" / name
+        (tmp_path / name).write_text(source.read_text())
+    text = (tmp_path / "ferry-line.yaml").read_text()
+    done = run("new", "--into", "ferry-line.yaml", "--network", "mess", "--device", "pier-router",
+               "--server", "harbour-office", "--clients", "40", "--yes", "--in-place")  # fmt: skip
+    assert done.code == 0, done.err
+    added = only_added(text, (tmp_path / "ferry-line.yaml").read_text())
+    assert "      - {to: 10.84.25.0/25, via: 10.84.0.2}" in added
+    assert any("relay_to: [10.84.0.10]" in line for line in added)
+    assert run("check", "ferry-line.yaml", "--fail-on", "warning").code == 0
+    assert run("rehearse", "ferry-line.yaml", "--network", "mess").code == 0
+
+
 @pytest.mark.parametrize("last", [False, True])
 def test_the_habits_of_a_plan_are_taken_up(run: Run, put: Put, tmp_path: Path, last: bool) -> None:
     """The gateway where it mostly is, the range beginning where it mostly does."""

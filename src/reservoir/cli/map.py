@@ -12,6 +12,7 @@ from reservoir.cli.inputs import Scalar, dialect_option, subject_of
 from reservoir.cli.output import (
     format_option,
     out_option,
+    require_figure,
     save_figure,
     save_or_show,
     talk,
@@ -93,6 +94,7 @@ def command(
     import reservoir  # late: --help needs none of it
     from reservoir.reports import space as report
 
+    require_figure(figure)
     subject = subject_of(inputs, dialect)
     space = reservoir.space(subject, networks)
     blocks = [block.subnet for block in within]

@@ -153,21 +153,24 @@ def save_or_show(text: str | Iterable[str], out: str | None) -> None:
     write_whole(Path(str(out)), click.unstyle("".join(pieces)))
 
 
-def save_figure(figure: Figure, file: str) -> None:
-    """Put a figure into a file, as its name's ending says.
+def require_figure(file: str | None) -> None:
+    """Require that a file can hold a figure, before anything is said.
 
     Raises:
-        UsageError: the ending is none of .png, .svg and .pdf.
+        UsageError: its ending is none of .png, .svg and .pdf.
     """
+    if file is not None and Path(file).suffix.lower() not in (".png", ".svg", ".pdf"):
+        raise click.UsageError(f"{file}: a figure is a .png, .svg or .pdf file.")
+
+
+def save_figure(figure: Figure, file: str) -> None:
+    """Put a figure into a file, as its name's ending says."""
     import io  # late: only for a figure
 
     from reservoir.files.changing import write_whole
-    from reservoir.reports.figures.style import FORMATS, drawn
+    from reservoir.reports.figures.style import drawn
 
-    ending = Path(file).suffix.lower().removeprefix(".")
-    if ending not in FORMATS:
-        raise click.UsageError(f"{file}: a figure is a .png, .svg or .pdf file.")
     out = io.BytesIO()
-    drawn(figure, out, ending)
+    drawn(figure, out, Path(file).suffix.lower().removeprefix("."))
     write_whole(Path(file), out.getvalue())
     talk(f"Wrote {file}.")

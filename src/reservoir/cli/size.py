@@ -12,6 +12,7 @@ from reservoir.cli.output import (
     format_option,
     out_option,
     progress,
+    require_figure,
     save_or_show,
     talk,
     talkative,
@@ -92,6 +93,7 @@ def command(
     Exit status: 0 each pool is large enough, 1 one is too small, 2 unusable input.
     """
     given = {name: value for name, value in stated.items() if value not in (None, ())}
+    require_figure(figure)
     if inputs:
         options = [*given, *(["history"] if history else [])]
         if options or lease or addresses is not None:
@@ -124,6 +126,8 @@ def _size_plan(
     if not found.networks:
         why = next(iter(found.left_out.items()), ("the plan", "it has no networks"))
         raise click.UsageError(f"Nothing to size: {why[0]}: {why[1]}.")
+    if figure is not None and len(found.networks) > 1:
+        raise click.UsageError("A figure shows one network; name it with --network.")
     detailed = bool(networks) or len(found.networks) + len(found.left_out) == 1
     if form == "json":
         save_or_show(report.as_json(found, subject.files, detailed=detailed), out)
@@ -144,8 +148,6 @@ def _size_plan(
         worst = max(found.networks, key=lambda n: n.needed / max(n.capacity, 1))
         talk(f"Next: reservoir size {' '.join(inputs)} --network {worst.name}")
     if figure is not None:
-        if len(found.networks) > 1:
-            raise click.UsageError("A figure shows one network; name it with --network.")
         _draw(found.networks[0].size, found.networks[0].name, figure)
     return all(report.is_enough(network.size) for network in found.networks)
 

@@ -9,7 +9,7 @@ from reservoir.core.drafting.site import Addition
 from reservoir.core.plan.model import PLAN_FORMAT, PlanPath
 from reservoir.files.plan_edits import TextEdits
 from reservoir.files.plan_file import LoadedPlan
-from reservoir.files.plan_text import data_text
+from reservoir.files.plan_text import data_text, in_braces
 from reservoir.files.texts import read_text
 
 ORDER = ("dialect", "interfaces", "zones", "routes")
@@ -50,6 +50,9 @@ def with_additions(
         if tree.file not in edits:
             before[tree.file] = read_text(tree.file)
             edits[tree.file] = TextEdits(before[tree.file])
+        if isinstance(added, list):
+            edits[tree.file].append(there, list(map(in_braces, added)))
+            continue
         inner: dict[str, Any] = dict(added)
         while not edits[tree.file].has(there):  # what is missing is added to what is above it
             *above, key = there
@@ -69,7 +72,12 @@ def _as_tree(additions: Sequence[Addition]) -> dict[str, Any]:
         for step in path[:-1]:
             node = node.setdefault(str(step), {})
         present = node.get(str(path[-1]))
-        node[str(path[-1])] = {**present, **value} if isinstance(present, dict) else value
+        if isinstance(present, dict):
+            present.update(value)
+        elif isinstance(present, list):
+            present.extend(value)
+        else:
+            node[str(path[-1])] = value.copy()
     for device in tree.get("devices", {}).values():
         for key in ORDER:
             if key in device:
@@ -77,13 +85,11 @@ def _as_tree(additions: Sequence[Addition]) -> dict[str, Any]:
     return tree
 
 
-def _insertions(
-    loaded: LoadedPlan, tree: Mapping[str, Any]
-) -> list[tuple[PlanPath, dict[str, Any]]]:
-    """The mappings that get new entries, with these."""
+def _insertions(loaded: LoadedPlan, tree: Mapping[str, Any]) -> list[tuple[PlanPath, Any]]:
+    """The mappings and lists that get new entries, with these."""
     devices = tree.get("devices", {})
     known = loaded.plan.devices
-    found: list[tuple[PlanPath, dict[str, Any]]] = []
+    found: list[tuple[PlanPath, Any]] = []
     for name in devices.keys() & known.keys():
         for key, entries in devices[name].items():
             found.append((("devices", name, key), entries))

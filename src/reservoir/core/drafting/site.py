@@ -38,6 +38,8 @@ class DraftedSite:
         """The networks that were drafted, with their subnets and VLAN tags."""
         self.subnets: list[Span] = []
         self.tags: set[int] = set()
+        self._routes: dict[str, list[tuple[Prefix, int]]] = {}
+        """The routes of servers that were looked at: where to, and by which next hop."""
         self.interfaces = {name: dict(one.interfaces) for name, one in plan.devices.items()}
         """The interfaces of each device."""
 
@@ -59,6 +61,7 @@ class DraftedSite:
         """Take a network whose questions are all answered into the plan's additions."""
         self._add_device(answers)
         self._add_interface(answers)
+        self._add_route(answers)
         self.additions.append((("networks", answers["network"]), self._network(answers)))
         self.names.add(answers["network"])
         self.subnets.append(answers["subnet"].subnet.span)
@@ -97,6 +100,24 @@ class DraftedSite:
             if target is not None:
                 written["relay_to"] = [format_address(target)]
         self._give(device, name, written)
+
+    def _add_route(self, answers: Answers) -> None:
+        """Give the server the way back to a relay, as it has one to the relay's other subnets."""
+        device, server, subnet = answers["device"], answers["server"], answers["subnet"].subnet
+        routes = self._routes.setdefault(
+            server, [(r.to.subnet, r.via) for r in self._plan.devices.get(server, Device()).routes]
+        )
+        ways = Counter(
+            _way(routes, prefix.subnet)
+            for interface in self.interfaces[device].values()
+            for prefix in interface.addresses
+            if interface.relay_to and prefix.subnet != subnet
+        )
+        way = next((way for way, _ in ways.most_common(1)), None)
+        if server != device and way is not None and _way(routes, subnet) != way:
+            route = {"to": str(subnet), "via": format_address(way)}
+            self.additions.append((("devices", server, "routes"), [route]))
+            routes.append((subnet, way))
 
     def _give(self, device: str, name: str, written: Mapping[str, Any]) -> None:
         self.additions.append((("devices", device, "interfaces", name), dict(written)))
@@ -164,3 +185,10 @@ class DraftedSite:
         for address in answers["dns"]:
             if address in ranges and address not in kept:
                 yield {"range": format_address(address), "for": "DNS server"}
+
+
+def _way(routes: Sequence[tuple[Prefix, int]], subnet: Prefix) -> int | None:
+    """The next hop to a subnet: of the longest prefix that holds it; None if there is none."""
+    found = [(to.bits, via) for to, via in routes if to.span.holds(subnet.span.first)
+             and to.span.holds(subnet.span.last)]  # fmt: skip
+    return max(found)[1] if found else None

@@ -19,8 +19,6 @@ SIZE = (12.8, 8.0)
 
 DPI = 100
 
-FORMATS = ("png", "svg", "pdf")
-
 INK, PAPER, FAINT = "#1f2a33", "#ffffff", "#9aa5ad"
 
 
