@@ -256,7 +256,7 @@ def test_what_would_be_wrong_is_refused(run: Run, put: Put, tmp_path: Path) -> N
         assert (tmp_path / "plan.yaml").read_text() == PLAN
     exists = run("new", "--yes", "--network", "a", "--dns", "none", "-o", "plan.yaml")
     assert (exists.code, "exists; add to it with --into" in exists.err) == (2, True)
-    assert "Nothing can be suggested for --dns." in run("new", "--yes").err
+    assert "Nothing can be suggested for --dns; none may be an answer." in run("new", "--yes").err
 
 
 def test_a_spreadsheet_becomes_a_plan(run: Run, put: Put, tmp_path: Path) -> None:

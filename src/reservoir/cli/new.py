@@ -230,7 +230,9 @@ def _answered(drafting: Drafting, answers: Answers, *, asks: bool) -> Answers:
         else:
             missing.append(f"--{question.name}")
     if missing:
-        raise click.UsageError(f"Nothing can be suggested for {', '.join(missing)}.")
+        raise click.UsageError(
+            f"Nothing can be suggested for {', '.join(missing)}; none may be an answer."
+        )
     problem = why_not(drafting, answers)
     if problem is not None:
         raise click.UsageError(f"{problem[1]} (--{problem[0]}).")
