@@ -106,7 +106,6 @@ def test_the_demo_walks_through_the_job(run: Run, tmp_path: Path) -> None:
     assert {**right["summary"], "advice": 1} == back["summary"]
     assert right["summary"]["networks"] >= 8
     assert right["summary"]["devices"] >= 3
-    assert run("demo").code == 0, "a second time, over its own files"
     (tmp_path / "ferry-line/right/ferry-line.yaml").write_text("mine")
     assert run("demo").code == 2
     assert (tmp_path / "ferry-line/right/ferry-line.yaml").read_text() == "mine"

@@ -243,7 +243,7 @@ plain_names = st.builds(
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(250))
+@settings(max_examples=examples(220))
 def test_what_is_written_is_what_the_plan_says(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
