@@ -13,8 +13,7 @@ from reservoir.cli.changes import (
     require_no_new_errors,
     show_changes,
 )
-from reservoir.cli.completion import network_names
-from reservoir.cli.inputs import lease_options, leases_of
+from reservoir.cli.inputs import lease_options, leases_of, networks_option
 from reservoir.cli.output import (
     finish_what_was_cut_off,
     format_option,
@@ -41,14 +40,7 @@ if TYPE_CHECKING:
     metavar="PATTERN",
     help="Only clients whose MAC address, client identifier or name is like this: 'kiosk-*'.",
 )
-@click.option(
-    "--network",
-    "networks",
-    multiple=True,
-    metavar="NETWORK",
-    shell_complete=network_names,
-    help="Only leases of this network.",
-)
+@networks_option("Only leases of this network.")
 @click.option(
     "--address",
     type=(click.Choice(["from"]), str),

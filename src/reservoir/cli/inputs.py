@@ -7,13 +7,15 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from reservoir.cli.completion import dialect_names
+from reservoir.cli.completion import dialect_names, network_names
 from reservoir.cli.output import progress, talk
 
 if TYPE_CHECKING:
     from reservoir.core.leases.table import LeaseTable
     from reservoir.core.subject import Subject
 
+
+Command = TypeVar("Command", bound=Callable[..., object])
 
 dialect_option = click.option(
     "--dialect",
@@ -22,6 +24,18 @@ dialect_option = click.option(
     help="The configuration's dialect (default: recognised).",
 )
 """The option of commands that read configuration."""
+
+
+def networks_option(what: str) -> Callable[[Command], Command]:
+    """Give a command ``--network``, which may be given several times."""
+    return click.option(
+        "--network",
+        "networks",
+        multiple=True,
+        metavar="NETWORK",
+        shell_complete=network_names,
+        help=what,
+    )
 
 
 def subject_of(inputs: tuple[str, ...], dialect: str | None) -> Subject:
@@ -114,9 +128,6 @@ class Moment(click.ParamType[float]):
             return value if isinstance(value, float) else read_moment(value)
         except MalformedValueError as error:
             self.fail(str(error), param, ctx)
-
-
-Command = TypeVar("Command", bound=Callable[..., object])
 
 
 def lease_options(command: Command) -> Command:

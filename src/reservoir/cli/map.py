@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.completion import network_names
-from reservoir.cli.inputs import Scalar, dialect_option, subject_of
+from reservoir.cli.inputs import Scalar, dialect_option, networks_option, subject_of
 from reservoir.cli.output import (
     format_option,
     out_option,
@@ -44,14 +43,7 @@ class PrefixLength(click.ParamType[int]):
 @click.command("map", short_help="Show the address space of a plan.")
 @click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
 @dialect_option
-@click.option(
-    "--network",
-    "networks",
-    multiple=True,
-    metavar="NETWORK",
-    shell_complete=network_names,
-    help="Show only this network.",
-)
+@networks_option("Show only this network.")
 @click.option(
     "--within",
     multiple=True,

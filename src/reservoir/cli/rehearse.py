@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from reservoir.cli.completion import network_names
-from reservoir.cli.inputs import dialect_option, subject_of
+from reservoir.cli.inputs import dialect_option, networks_option, subject_of
 from reservoir.cli.output import (
     format_option,
     out_option,
@@ -42,14 +42,7 @@ SHARE = Share(0, 100)
 @click.command("rehearse", short_help="Let simulated clients get their addresses.")
 @click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
 @dialect_option
-@click.option(
-    "--network",
-    "networks",
-    multiple=True,
-    metavar="NETWORK",
-    shell_complete=network_names,
-    help="Rehearse only this network.",
-)
+@networks_option("Rehearse only this network.")
 @click.option(
     "--trace",
     multiple=True,

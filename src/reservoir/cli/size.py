@@ -6,8 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from reservoir.cli.completion import network_names
-from reservoir.cli.inputs import Columns, Scalar, subject_of
+from reservoir.cli.inputs import Columns, Scalar, networks_option, subject_of
 from reservoir.cli.output import (
     format_option,
     out_option,
@@ -27,14 +26,7 @@ AT_HAND = "--devices, --rate, --arrival or --history"
 
 @click.command("size", short_help="Size ranges, lease times and prefixes.")
 @click.argument("inputs", nargs=-1, metavar="[PLAN]")
-@click.option(
-    "--network",
-    "networks",
-    multiple=True,
-    metavar="NETWORK",
-    shell_complete=network_names,
-    help="Show all that is known of this network.",
-)
+@networks_option("Show all that is known of this network.")
 @click.option("--devices", type=click.IntRange(0), metavar="N", help="Clients always there.")
 @click.option("--rate", metavar="RATE", help="Clients that walk in: 40/h.")
 @click.option("--between", metavar="HOURS", help="When they do: 08:00-20:00.")
