@@ -63,9 +63,13 @@ class LeaseTooLong(Rule):
             edit = Edit((*path[:1], *path[1:]), now, then)
             if path[0] == "defaults" or network.pools[0].offer.lease is None:
                 edit = Edit((*network.pools[0].path, "lease"), None, then)
+            # Where there are enough without headroom, it is the headroom that is missing.
+            short = network.needed > network.capacity
+            whole = "" if short else f", {network.comfortable:,} with headroom,"
             yield self.finding(
-                f"{expected(network)} with a lease of {now}, and only {network.capacity:,} are "
-                f"available; with a lease of {then} it would be {network.size.needed(fits):,}",
+                f"{expected(network)}{whole} with a lease of {now}, and only {network.capacity:,} "
+                f"are available; with a lease of {then} it would be "
+                f"{network.size.needed(fits) if short else network.size.comfortable(fits):,}",
                 path,
                 Witness("stays", network.name, value=format_duration(stay), expected=held),
                 (edit,),
