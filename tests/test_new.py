@@ -6,6 +6,7 @@ import os
 import pty
 import re
 import select
+import signal
 from collections.abc import Callable, Iterator
 from difflib import SequenceMatcher
 from importlib import resources
@@ -319,6 +320,7 @@ def conversation(answers: list[str], folder: Path, *arguments: str) -> tuple[str
     child, terminal = pty.fork()
     if child == 0:  # the program
         os.chdir(folder)
+        signal.signal(signal.SIGINT, signal.SIG_DFL)  # who runs the tests may ignore it
         environment = {"PATH": "/usr/bin", "NO_COLOR": "1"}
         os.execve(PROGRAM, [str(PROGRAM), *arguments], environment)  # noqa: S606
     shown, left = b"", iter(answers)

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from typing import NamedTuple
 
 from reservoir.core.compare.differences import Difference, Served
@@ -108,9 +108,9 @@ def script(old: str, new: str, sheet: Sheet, device: str) -> Script:
     Raises:
         UnsafeError: it can't be done by statements, or no order of them is safe.
     """
-    before, after = (PresentText.of(_ended(text), sheet) for text in (old, new))
+    states = _States(sheet, device)
     try:
-        return _Ordering(before, after, sheet, device).ordered()
+        return _Ordering(states, states.of(_ended(old)), states.of(_ended(new))).ordered()
     except NotStatedError as error:
         raise UnsafeError(str(error)) from None
 
@@ -138,20 +138,24 @@ Subnet = tuple[str, Prefix]
 
 @dataclass(frozen=True)
 class _State:
-    """What a device does with a configuration."""
+    """A configuration, and what a device does with it."""
 
+    present: PresentText
     assignable: Mapping[str, AddressSet]
     """By VRF."""
     by_subnet: Mapping[Subnet, AddressSet]
     """What is assigned in each network that is served."""
     served: Mapping[str, Served]
     """By subnet and name: a network may have two pools for a while."""
+    names: Mapping[Subnet, str]
+    """What the networks are called."""
     overlaps: bool
     """Whether an address is in two pools."""
     device: Device
 
     @classmethod
-    def of(cls, present: PresentText, sheet: Sheet, device: str) -> _State:
+    def of(cls, text: str, sheet: Sheet, device: str) -> _State:
+        present = PresentText.of(text, sheet)
         lifted = lift(present.reading.device, sheet, device)
         pools = Pools(lifted.plan())
         assignable: dict[str, AddressSet] = {}
@@ -167,7 +171,9 @@ class _State:
                 there = by_subnet.get((vrf, subnet), AddressSet())
                 by_subnet[vrf, subnet] = there | pool.assignable
                 served[f"{vrf} {subnet} {pool.name}"] = Served.of(pool, pools)
-        return cls(assignable, by_subnet, served, overlaps, _in_one_order(lifted.device))
+        names = {(pool.network.vrf, pool.network.subnet.subnet): pool.name for pool in pools}
+        lines = _in_one_order(lifted.device)
+        return cls(present, assignable, by_subnet, served, names, overlaps, lines)
 
     def is_in(self, subnet: Prefix) -> bool:
         """Whether an interface has an address in a subnet, and is enabled."""
@@ -210,28 +216,25 @@ def _in_one_order(device: Device) -> Device:
     return device.model_copy(update={"interfaces": interfaces, "routes": routes})
 
 
+class _States:
+    """The states of a device; of the last few texts each is worked out once."""
+
+    def __init__(self, sheet: Sheet, device: str) -> None:
+        self.sheet, self.device = sheet, device
+        self.of = lru_cache(maxsize=8)(self._of)  # the way back from a text leads to those before
+
+    def _of(self, text: str) -> _State:
+        return _State.of(text, self.sheet, self.device)
+
+
 class _Ordering:
     """Finds an order for the statements between two configurations."""
 
-    def __init__(
-        self,
-        old: PresentText,
-        new: PresentText,
-        sheet: Sheet,
-        device: str,
-        *,
-        has_undo: bool = True,
-    ) -> None:
-        self._sheet, self._name, self._has_undo = sheet, device, has_undo
-        self._steps = steps_between(old, new, sheet)
-        self._before = _State.of(old, sheet, device)
-        self._after = _State.of(new, sheet, device)
-        self._common = self._before.by_subnet.keys() & self._after.by_subnet.keys()
-        self._names = {
-            (pool.network.vrf, pool.network.subnet.subnet): pool.name
-            for pool in Pools(lift(new.reading.device, sheet, device).plan())
-        }
-        self._present, self._state = old, self._before
+    def __init__(self, states: _States, old: _State, new: _State, *, has_undo: bool = True) -> None:
+        self._states, self._sheet, self._has_undo = states, states.sheet, has_undo
+        self._steps = steps_between(old.present, new.present, states.sheet)
+        self._before, self._after, self._state = old, new, old
+        self._common = old.by_subnet.keys() & new.by_subnet.keys()
         self._lines: list[ScriptLine] = []
         self._lost: set[str] = set()
         """The networks that both sides serve, and that are not served now."""
@@ -259,7 +262,7 @@ class _Ordering:
         wrong = self._state.differs_from(self._after)
         if wrong:
             raise UnsafeError(f"the statements lead elsewhere: {listed(wrong[:3])}")
-        return Script(self._lines, self._present.text)
+        return Script(self._lines, self._state.present.text)
 
     def _advance(self, queue: list[Step], waiting: list[Step], *, may_interrupt: bool) -> bool:
         """Take the steps of the queue that can be done now; one only, if it may interrupt."""
@@ -279,18 +282,18 @@ class _Ordering:
         """Do a step, if that is safe now."""
         if step.after is not None and step.after not in self._done:
             return False
-        said = text_of(with_free_number(step, self._present), self._sheet)
+        present = self._state.present
+        said = text_of(with_free_number(step, present), self._sheet)
         try:
-            after = PresentText.of(applied(self._present, said, self._sheet), self._sheet)
+            state = self._states.of(applied(present, said, self._sheet))
         except NotStatedError:
             return False  # its block isn't there yet
-        state = _State.of(after, self._sheet, self._name)
         unserved = tuple(self._unserved(state))
         if not self._is_safe(state) or (not may_interrupt and set(unserved) - self._lost):
             return False
-        back = self._back(after) if self._has_undo else ()
+        back = self._back(state) if self._has_undo else ()
         self._lines.append(ScriptLine(said, back, unserved))
-        self._present, self._state, self._lost = after, state, set(unserved)
+        self._state, self._lost = state, set(unserved)
         self._done.add(step.statement)
         return True
 
@@ -312,13 +315,13 @@ class _Ordering:
             is_local = self._before.is_in(key[1]) and self._after.is_in(key[1])
             has_way = state.is_in(key[1]) or not is_local
             if there is None or (before and after and not there) or not has_way:
-                yield self._names[key]
+                yield self._after.names[key]
         for interface in self._before.relaying & self._after.relaying - state.relaying:
             yield f"what {interface} relays"
 
-    def _back(self, after: PresentText) -> tuple[str, ...]:
+    def _back(self, after: _State) -> tuple[str, ...]:
         """The statements that lead back from a state to the present one, as safe as those there."""
-        ordering = _Ordering(after, self._present, self._sheet, self._name, has_undo=False)
+        ordering = _Ordering(self._states, after, self._state, has_undo=False)
         return tuple(line.text for line in ordering.ordered().lines)
 
 
