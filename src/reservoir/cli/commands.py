@@ -84,6 +84,8 @@ def run() -> None:
     # A run builds one large structure and ends: looking for garbage in it again and again while it
     # grows would cost a third of the time.
     gc.disable()
+    # Nothing here multiplies large matrices; the threads that NumPy would start for that spin.
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     try:
         # Not standalone, Click returns a command's exit status instead of leaving with it.
         status = reservoir.main(prog_name="reservoir", standalone_mode=False)

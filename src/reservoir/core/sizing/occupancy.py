@@ -302,11 +302,22 @@ def _chunks(at: NDArray[np.intp], width: int) -> Iterator[NDArray[np.intp]]:
 
 def _poisson(taken: Values, load: Values) -> Values:
     """The chance that so many are taken, of (k, m) numbers for the means of (k,) moments."""
-    from scipy.special import gammaln  # late: most plans have no walk-ins
-
     counts = np.maximum(taken, 0.0)
-    logs = counts * np.log(np.maximum(load, TINY))[:, None] - load[:, None] - gammaln(counts + 1)
+    logs = counts * np.log(np.maximum(load, TINY))[:, None] - load[:, None]
+    logs -= _log_factorials(counts)
     return np.where(taken < 0, 0.0, np.exp(logs))
+
+
+def _log_factorials(numbers: Values) -> Values:
+    """The logarithms of the factorials of whole numbers, in the same shape.
+
+    By a table, as they are close together; a package that has it takes longer to load.
+    """
+    if not numbers.size:
+        return numbers
+    low, high = int(numbers.min()), int(numbers.max())
+    table = np.array([math.lgamma(number + 1) for number in range(low, high + 1)])
+    return table[(numbers - low).astype(np.intp)]
 
 
 def _convolved(
@@ -354,15 +365,13 @@ def _sum_of(taken: Values, load: Values, groups: Sequence[_Binomial]) -> Values:
 
 def _binomial(group: _Binomial) -> tuple[Values, Values]:
     """Where a binomial number is likely: its lowest values, (k,), and the chances from there on."""
-    from scipy.special import gammaln  # late: see above
-
     count, share = group.count, np.clip(group.share, TINY, 1 - CERTAIN)
     reach = BREADTH * np.sqrt(count * share * (1 - share)) + 8
     low = np.maximum(np.floor(count * share - reach), 0.0)
     width = int(min(count + 1, 2 * math.ceil(float(reach.max())) + 1))
     low = np.minimum(low, count + 1 - width)
     number = low[:, None] + np.arange(width)[None, :]
-    logs = gammaln(count + 1) - gammaln(number + 1) - gammaln(count - number + 1)
+    logs = math.lgamma(count + 1) - _log_factorials(number) - _log_factorials(count - number)
     logs += number * np.log(share)[:, None] + (count - number) * np.log1p(-share)[:, None]
     chances = np.where(group.share[:, None] > CERTAIN, np.exp(logs), number == 0)
     return low, chances
