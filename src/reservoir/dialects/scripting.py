@@ -9,7 +9,8 @@ doesn't prove safe is not made.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from copy import deepcopy
+from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 from typing import NamedTuple
 
@@ -18,10 +19,12 @@ from reservoir.core.compare.differences import differences as compare
 from reservoir.core.plan.model import Device
 from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
-from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.addresses import Prefix, Span
 from reservoir.core.wording import listed
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
+from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.render.present_text import PresentText
 from reservoir.dialects.render.statements import (
     NotStatedError,
@@ -32,6 +35,7 @@ from reservoir.dialects.render.statements import (
     text_of,
     with_free_number,
 )
+from reservoir.dialects.render.writer import write_configuration
 from reservoir.dialects.sheet.model import Sheet, kind_of
 
 _STATED = ("zone", "interface", "route", "exclusion", "pool", "binding", "range", "device")
@@ -239,26 +243,31 @@ class _Ordering:
         self._lost: set[str] = set()
         """The networks that both sides serve, and that are not served now."""
         self._done: set[Statement] = set()
+        self._held_back: dict[Span, Step] = {}
+        """What is excluded for a while, and what undoes that in the end."""
 
     def ordered(self) -> Script:
         """The statements in a safe order.
 
         In rounds: what can't be done yet, or would interrupt a network, waits for the next one.
+        What would free an address waits until that is excluded for a while.
 
         Raises:
             UnsafeError: there is none.
         """
         queue, waiting = sorted(self._steps, key=_rank), list[Step]()
-        while queue or waiting:
-            if not queue:
-                queue, waiting = waiting, []
-                if not self._advance(queue, waiting, may_interrupt=False):
-                    queue, waiting = waiting, []
-                    if not self._advance(queue, waiting, may_interrupt=True):
-                        said = text_of(waiting[0], self._sheet).strip()
-                        raise UnsafeError(f"there is no safe moment for {said!r}")
+        self._advance(queue, waiting, may_interrupt=False)
+        while waiting:
+            queue, waiting = waiting, []
+            if self._advance(queue, waiting, may_interrupt=False):
                 continue
-            self._advance(queue, waiting, may_interrupt=False)
+            queue, waiting = waiting, []
+            if not self._advance(queue, waiting, may_interrupt=True) and not self._hold_back(
+                waiting
+            ):
+                said = text_of(waiting[0], self._sheet).strip()
+                raise UnsafeError(f"there is no safe moment for {said!r}")
+        self._advance(list(self._held_back.values()), [], may_interrupt=False)
         wrong = self._state.differs_from(self._after)
         if wrong:
             raise UnsafeError(f"the statements lead elsewhere: {listed(wrong[:3])}")
@@ -280,14 +289,9 @@ class _Ordering:
 
     def _take(self, step: Step, *, may_interrupt: bool) -> bool:
         """Do a step, if that is safe now."""
-        if step.after is not None and step.after not in self._done:
+        said, state = self._with(step)
+        if state is None:
             return False
-        present = self._state.present
-        said = text_of(with_free_number(step, present), self._sheet)
-        try:
-            state = self._states.of(applied(present, said, self._sheet))
-        except NotStatedError:
-            return False  # its block isn't there yet
         unserved = tuple(self._unserved(state))
         if not self._is_safe(state) or (not may_interrupt and set(unserved) - self._lost):
             return False
@@ -297,13 +301,51 @@ class _Ordering:
         self._done.add(step.statement)
         return True
 
-    def _is_safe(self, state: _State) -> bool:
-        """Whether a state assigns only what the old or the new configuration does."""
+    def _with(self, step: Step) -> tuple[str, _State | None]:
+        """What is said for a step, and the state after it; None if it can't be done yet."""
+        present = self._state.present
+        said = text_of(with_free_number(step, present), self._sheet)
+        if step.after is not None and step.after not in self._done:
+            return said, None
+        try:
+            return said, self._states.of(applied(present, said, self._sheet))
+        except NotStatedError:
+            return said, None  # its block isn't there yet
+
+    def _hold_back(self, waiting: Sequence[Step]) -> bool:
+        """Exclude what steps would free that neither side assigns, as a client's old address.
+
+        Such an address is bound to one client before, and to another after. False if there is none,
+        or if it can't be excluded.
+        """
+        was_held = len(self._held_back)
+        for step in waiting:
+            _, state = self._with(step)
+            for span in self._freed(state) if state is not None else ():
+                if span not in self._held_back:
+                    self._exclude(span)
+        return len(self._held_back) > was_held
+
+    def _exclude(self, span: Span) -> None:
+        """Exclude addresses for a while, if a line can say so."""
+        device = self._state.present.reading.device
+        for exclusion in steps_to_exclude(device, span, self._sheet):
+            if self._take(exclusion, may_interrupt=False):
+                undone = exclusion.statement._replace(undoes=True)
+                self._held_back[span] = replace(exclusion, statement=undone)
+
+    def _freed(self, state: _State) -> Iterator[Span]:
+        """What a state assigns, and neither the old nor the new configuration does."""
         for vrf, assignable in state.assignable.items():
             allowed = self._before.assignable.get(vrf, AddressSet())
             allowed |= self._after.assignable.get(vrf, AddressSet())
             if not assignable <= allowed:
-                return False
+                yield from (assignable - allowed).spans()
+
+    def _is_safe(self, state: _State) -> bool:
+        """Whether a state assigns only what the old or the new configuration does."""
+        if any(self._freed(state)):
+            return False
         refuses = Behaviour(self._sheet).refuses_overlapping_pools
         return not (refuses and state.overlaps and not self._before.overlaps)
 
@@ -323,6 +365,28 @@ class _Ordering:
         """The statements that lead back from a state to the present one, as safe as those there."""
         ordering = _Ordering(self._states, after, self._state, has_undo=False)
         return tuple(line.text for line in ordering.ordered().lines)
+
+
+def steps_to_exclude(device: Fact, span: Span, sheet: Sheet) -> list[Step]:
+    """The statements that exclude addresses from the pool that has them; none if no line can."""
+    after = deepcopy(device)
+    owner = after if Behaviour(sheet).excludes_device_wide else _pool_of(after, span, sheet)
+    if owner is None:
+        return []
+    owner.children.append(Fact("exclusion", {"first": span.first, "last": span.last}))
+    old, new = (
+        PresentText.of(write_configuration(facts, sheet).text, sheet) for facts in (device, after)
+    )
+    return steps_between(old, new, sheet)
+
+
+def _pool_of(device: Fact, span: Span, sheet: Sheet) -> Fact | None:
+    interfaces = {fact.get("name"): fact for fact in device.of_kind("interface")}
+    for pool in pools_of(device, interfaces):
+        subnet = subnet_of(pool, interfaces, sheet)
+        if subnet is not None and subnet.span.holds(span.first):
+            return pool  # of an interface a copy, but with the same list inside
+    return None
 
 
 def _rank(step: Step) -> tuple[int, int]:
