@@ -136,14 +136,49 @@ def test_scripts_as_people_get_them(run: Run, tmp_path: Path) -> None:
     script = (tmp_path / "change/pier-router.larkspur").read_text()
     assert script == (
         "-- 3 statements for pier-router; it is safe to stop after each\n"
-        "\n-- 1\npool cameras\n  withhold 10.84.31.1 to 10.84.31.63\n"
-        "\n-- 2\npool ticketing\n  lease 43200\n"
+        "\n-- 1\npool ticketing\n  lease 43200\n"
+        "\n-- 2\npool cameras\n  withhold 10.84.31.1 to 10.84.31.63\n"
         "\n-- 3\npool cameras\n  unsay withhold 10.84.31.1 to 10.84.31.39\n"
     )
     back = (tmp_path / "change/undo-pier-router.larkspur").read_text()
-    assert back.endswith("-- 1\npool cameras\n  unsay withhold 10.84.31.1 to 10.84.31.63\n")
+    assert back.endswith(
+        "-- 2\npool cameras\n  unsay withhold 10.84.31.1 to 10.84.31.63\n"
+        "\n-- 1\npool ticketing\n  lease 7200\n"
+    )
     assert run("compare", str(DEMO), str(DEMO), "--script", "none").code == 0
     assert not (tmp_path / "none").exists()
+
+
+REBOUND = """\
+reservoir: 1
+defaults: {dns: [10.84.0.53], lease: 12h}
+devices: {depot: {dialect: %s, interfaces: {lan: {address: 10.84.30.1/24}}}}
+networks:
+  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, served_by: depot,
+    ranges: [10.84.30.20-10.84.30.99],
+    bindings: [{name: printer, address: 10.84.30.30, mac: "00:00:5e:00:53:%d"}]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("dialect", "statement", "undone"),
+    [
+        ("mortise", "reserve at=lan only=10.84.30.30", "void reserve at=lan only=10.84.30.30"),
+        ("tamarack", "net crew :: hole at 10.84.30.30", "without net crew :: hole at 10.84.30.30"),
+    ],
+)
+def test_an_address_that_another_client_gets_is_excluded_meanwhile(
+    run: Run, tmp_path: Path, dialect: str, statement: str, undone: str
+) -> None:
+    """A new machine for an old one: while neither is bound, nobody else may get the address."""
+    for name, client in (("old.yaml", 10), ("new.yaml", 11)):
+        (tmp_path / name).write_text(REBOUND % (dialect, client))
+    ended = run("compare", "old.yaml", "new.yaml", "--script", "change")
+    assert ended.code == 0, ended.err
+    assert "10.84.30.30 is excluded from statement 1 until 4" in ended.err
+    given = (tmp_path / f"change/depot.{dialect}").read_text().splitlines()
+    lines = [line for line in given if line and line[0] not in "~%"]
+    assert (lines[0], lines[-1], len(lines)) == (statement, undone, 4)
 
 
 WHOLE = """\

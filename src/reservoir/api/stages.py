@@ -190,7 +190,8 @@ class _Moving:
             made = device_script(device, sheet, before, after)
             if made.why_not:
                 raise UnsafeError(f"{device}: {made.why_not}")
-            self._texts[device] = made.script.text if made.script is not None else after
+            script = made.script
+            self._texts[device] = after if script is None else script.given_to(before, sheet)
             yield made
 
 

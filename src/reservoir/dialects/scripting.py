@@ -3,11 +3,13 @@
 In an order in which no address is assignable at any point that neither the old nor the new
 configuration assigns, and networks that both serve are served throughout, if that is possible. Each
 statement is applied to the text, and what the device then does is read from it; a script that
-doesn't prove safe is not made.
+doesn't prove safe is not made. Parts of a configuration that have nothing in common are changed one
+after the other.
 """
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterator, Mapping, Sequence
 from copy import deepcopy
 from dataclasses import dataclass, replace
@@ -25,6 +27,7 @@ from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
 from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.parts import parts_that_differ
 from reservoir.dialects.render.present_text import PresentText
 from reservoir.dialects.render.statements import (
     NotStatedError,
@@ -54,6 +57,8 @@ class ScriptLine(NamedTuple):
     """The statements that take it back, in order."""
     unserved: tuple[str, ...]
     """The networks that both sides serve, and that are not served after it."""
+    held_back: tuple[str, ...] = ()
+    """What is excluded after it, though neither side excludes it."""
 
 
 @dataclass(frozen=True)
@@ -61,8 +66,13 @@ class Script:
     """The way from one configuration to another; each of its prefixes was proved safe."""
 
     lines: Sequence[ScriptLine]
-    text: str
-    """The configuration that it leads to."""
+
+    def given_to(self, text: str, sheet: Sheet) -> str:
+        """The text of a configuration once the device has been given it all."""
+        text = _ended(text)
+        for line in self.lines:
+            text = applied(PresentText.of(text, sheet), line.text, sheet)
+        return text
 
 
 @dataclass(frozen=True)
@@ -113,10 +123,14 @@ def script(old: str, new: str, sheet: Sheet, device: str) -> Script:
         UnsafeError: it can't be done by statements, or no order of them is safe.
     """
     states = _States(sheet, device)
+    before, after = (PresentText.of(_ended(text), sheet) for text in (old, new))
+    lines: list[ScriptLine] = []
     try:
-        return _Ordering(states, states.of(_ended(old)), states.of(_ended(new))).ordered()
+        for part in parts_that_differ(before, after, sheet):
+            lines += _Ordering(states, states.of(part.old), states.of(part.new)).ordered()
     except NotStatedError as error:
         raise UnsafeError(str(error)) from None
+    return Script(lines)
 
 
 def device_script(name: str, sheet: Sheet, before: str, after: str) -> DeviceScript:
@@ -181,12 +195,14 @@ class _State:
 
     def is_in(self, subnet: Prefix) -> bool:
         """Whether an interface has an address in a subnet, and is enabled."""
-        return any(
-            subnet.span.holds(prefix.address)
-            for interface in self.device.interfaces.values()
-            if interface.enabled
-            for prefix in interface.addresses
-        )
+        place = bisect_left(self._held, subnet.span.first)
+        return place < len(self._held) and self._held[place] <= subnet.span.last
+
+    @cached_property
+    def _held(self) -> Sequence[int]:
+        """The addresses of the interfaces that are enabled, ascending."""
+        enabled = (there for there in self.device.interfaces.values() if there.enabled)
+        return sorted(prefix.address for there in enabled for prefix in there.addresses)
 
     @cached_property
     def relaying(self) -> frozenset[str]:
@@ -246,7 +262,7 @@ class _Ordering:
         self._held_back: dict[Span, Step] = {}
         """What is excluded for a while, and what undoes that in the end."""
 
-    def ordered(self) -> Script:
+    def ordered(self) -> list[ScriptLine]:
         """The statements in a safe order.
 
         In rounds: what can't be done yet, or would interrupt a network, waits for the next one.
@@ -267,11 +283,12 @@ class _Ordering:
             ):
                 said = text_of(waiting[0], self._sheet).strip()
                 raise UnsafeError(f"there is no safe moment for {said!r}")
-        self._advance(list(self._held_back.values()), [], may_interrupt=False)
+        for span in list(self._held_back):
+            self._take(self._held_back.pop(span), may_interrupt=False)
         wrong = self._state.differs_from(self._after)
         if wrong:
             raise UnsafeError(f"the statements lead elsewhere: {listed(wrong[:3])}")
-        return Script(self._lines, self._state.present.text)
+        return self._lines
 
     def _advance(self, queue: list[Step], waiting: list[Step], *, may_interrupt: bool) -> bool:
         """Take the steps of the queue that can be done now; one only, if it may interrupt."""
@@ -296,7 +313,8 @@ class _Ordering:
         if not self._is_safe(state) or (not may_interrupt and set(unserved) - self._lost):
             return False
         back = self._back(state) if self._has_undo else ()
-        self._lines.append(ScriptLine(said, back, unserved))
+        held_back = tuple(map(str, self._held_back))
+        self._lines.append(ScriptLine(said, back, unserved, held_back))
         self._state, self._lost = state, set(unserved)
         self._done.add(step.statement)
         return True
@@ -330,9 +348,10 @@ class _Ordering:
         """Exclude addresses for a while, if a line can say so."""
         device = self._state.present.reading.device
         for exclusion in steps_to_exclude(device, span, self._sheet):
-            if self._take(exclusion, may_interrupt=False):
-                undone = exclusion.statement._replace(undoes=True)
-                self._held_back[span] = replace(exclusion, statement=undone)
+            undone = exclusion.statement._replace(undoes=True)
+            self._held_back[span] = replace(exclusion, statement=undone)
+            if not self._take(exclusion, may_interrupt=False):
+                del self._held_back[span]
 
     def _freed(self, state: _State) -> Iterator[Span]:
         """What a state assigns, and neither the old nor the new configuration does."""
@@ -364,7 +383,7 @@ class _Ordering:
     def _back(self, after: _State) -> tuple[str, ...]:
         """The statements that lead back from a state to the present one, as safe as those there."""
         ordering = _Ordering(self._states, after, self._state, has_undo=False)
-        return tuple(line.text for line in ordering.ordered().lines)
+        return tuple(line.text for line in ordering.ordered())
 
 
 def steps_to_exclude(device: Fact, span: Span, sheet: Sheet) -> list[Step]:

@@ -34,15 +34,21 @@ def _undo_head(device: str, lines: Sequence[ScriptLine]) -> Iterator[str]:
 
 
 def gaps(lines: Sequence[ScriptLine]) -> Iterator[str]:
-    """The networks that are not served for a while, and from when to when."""
+    """What is otherwise for a while than on both sides, and from when to when."""
+    yield from _periods([line.unserved for line in lines], "not served")
+    yield from _periods([line.held_back for line in lines], "excluded")
+
+
+def _periods(lists: Sequence[Sequence[str]], state: str) -> Iterator[str]:
+    """When each of some names is in the lists, one after each statement."""
     since: dict[str, int] = {}
-    for number, line in enumerate(lines, start=1):
-        for network in line.unserved:
-            since.setdefault(network, number)
-        for network in [name for name in since if name not in line.unserved]:
-            yield f"{network} is not served from statement {since.pop(network)} until {number}"
-    for network, number in since.items():
-        yield f"{network} is not served from statement {number} on"
+    for number, names in enumerate(lists, start=1):
+        for name in names:
+            since.setdefault(name, number)
+        for name in [name for name in since if name not in names]:
+            yield f"{name} is {state} from statement {since.pop(name)} until {number}"
+    for name, number in since.items():
+        yield f"{name} is {state} from statement {number} on"
 
 
 def _text(head: Sequence[str], lines: Sequence[tuple[int, str]], comment: str) -> str:
