@@ -15,6 +15,9 @@ from hypothesis import strategies as st
 import reservoir
 from conftest import Run, examples
 from oracle import text_of
+from reservoir.core.findings import Severity
+from reservoir.core.pools import Pools
+from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.notations.json import Json
 from reservoir.dialects.notations.xml import Xml
 from reservoir.dialects.parse.reader import read_configuration
@@ -73,25 +76,64 @@ def test_the_rest_stays_and_the_device_assigns_what_the_plan_says(
     assert itself.text == new.text
 
 
+few_names = st.sampled_from(["till", "till-2", "printer", "crew", "deck-3"])
+
+
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
 @settings(max_examples=examples(30))
 def test_what_the_plan_does_not_have_stays(file: Path, dialect: str, data: st.DataObject) -> None:
-    """Byte for byte: a plan of some of a device's networks leaves the others as they are."""
-    plan = data.draw(benign_plan(dialect, plain_names))
+    """Byte for byte: a plan of some of a device's networks leaves the others as they are.
+
+    Whatever names they have: where two things would have one, each keeps its own.
+    """
+    plan = data.draw(benign_plan(dialect, few_names))
     file.write_text(text_of(plan))
     (before,) = reservoir.write(reservoir.load(file), ["server"])
     kept = data.draw(st.sets(st.sampled_from(sorted(plan["networks"])), min_size=1))
     networks = {name: network for name, network in plan["networks"].items() if name in kept}
     file.write_text(text_of({**plan, "networks": networks}))
     (written,) = reservoir.write(reservoir.load(file), ["server"], {"server": before.text})
-    assume(written.renamed == before.renamed)  # two things of one name, one of them gone
     assert not written.faults
     assert written.text == before.text
     assert written.placed is not None
     assert not written.placed.removed
     pools = [label for _, label in written.placed.others if label.startswith("pool ")]
     assert len(pools) >= len(plan["networks"]) - len(kept) or dialect in ("linux-host", "thimble")
+
+
+@pytest.mark.parametrize("dialect", [name for name in DIALECTS if name != "thimble"])
+@given(data=st.data())
+@settings(max_examples=examples(20))
+def test_what_comes_has_no_name_that_something_else_has(
+    file: Path, dialect: str, data: st.DataObject
+) -> None:
+    """A network of another plan, put beside others: all do as they did, each under its own name."""
+    plan, other = (data.draw(benign_plan(dialect, few_names)) for _ in "ab")
+    file.write_text(text_of(plan))
+    (before,) = reservoir.write(reservoir.load(file), ["server"])
+    name = data.draw(st.sampled_from(sorted(other["networks"])))
+    ours = {n: network for n, network in other["networks"].items() if n == name}
+    file.write_text(text_of({**other, "devices": plan["devices"], "networks": ours}))
+    loaded = reservoir.load(file)
+    assume(not any(f.severity is Severity.ERROR for f in reservoir.check(loaded)))
+    (written,) = reservoir.write(loaded, ["server"], {"server": before.text})
+    assert not written.faults
+    texts = (before.text, written.text)
+    devices = [read_configuration(text, Library().sheet(dialect)).device for text in texts]
+    names = [f.get("name") for f in devices[1].walk() if f.kind in ("pool", "binding")]
+    assert len(set(names)) == len(names) - names.count(None) + (None in names)
+    there = other["networks"][name]["subnet"]
+    effects = [
+        {
+            str(pool.network.subnet): (pool.assignable, pools.clients_bound(pool), pool.offer)
+            for pools in [Pools(lift(device, Library().sheet(dialect)).plan())]
+            for pool in pools
+            if str(pool.network.subnet) != there
+        }
+        for device in devices
+    ]
+    assert effects[0] == effects[1]
 
 
 def laid_out_otherwise(text: str, sheet: Sheet, data: st.DataObject) -> str:

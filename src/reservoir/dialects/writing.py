@@ -19,6 +19,7 @@ from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.behaviour.lower import lower
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.whereabouts import Whereabouts
 from reservoir.dialects.parse.not_understood import NotUnderstood
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.render.present_text import Merged, Planned, PresentText, merge_into
@@ -79,14 +80,15 @@ def write_device(
             it serves in the plan.
         remove_others: Whether no other networks may be served.
     """
-    behaviour, lowered = Behaviour(sheet), lower(pools, device, sheet)
-    written = write_configuration(lowered.device, sheet)
     planned = _planned(pools, device, alone=existing is None or remove_others)
+    present = PresentText.of(existing, sheet) if existing is not None else None
+    taken = _names_that_stay(present, planned) if present is not None else ()
+    behaviour, lowered = Behaviour(sheet), lower(pools, device, sheet, taken)
+    written = write_configuration(lowered.device, sheet)
     placed, before = None, tuple[NotUnderstood, ...]()
-    if existing is None:
+    if present is None:
         text, reading = written.text, read_configuration(written.text, sheet)
     else:
-        present = PresentText.of(existing, sheet)
         before = lift(present.reading.device, sheet, device).not_understood(present.reading)
         odd = (each for each in before if not each.states.isdisjoint(("option", "binding")))
         present.leave({(each.line, each.column) for each in odd})
@@ -156,6 +158,17 @@ def _planned(pools: Pools, device: str, *, alone: bool) -> Planned:
     served = (pool.network.subnet.span for pool in pools if pool.server == device)
     known = (network.subnet.span for network in pools.networks)
     return Planned(AddressSet(served), AddressSet(known), alone)
+
+
+def _names_that_stay(present: PresentText, planned: Planned) -> Iterator[str]:
+    """The names of pools and bindings that the device has for other networks."""
+    device = present.reading.device
+    whereabouts = Whereabouts(device)
+    for fact in device.walk() if not planned.alone else ():
+        if fact.kind in ("pool", "binding") and "name" in fact.fields:
+            span = whereabouts.of(fact)
+            if span is None or not planned.served.meets(span):
+                yield fact.get("name")
 
 
 def _found(lifted: Lifted, planned: Planned) -> dict[str, Served]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from operator import itemgetter
@@ -38,20 +38,27 @@ class Lowered:
     """Names that the device doesn't accept, and what they become."""
 
 
-def lower(pools: Pools, device: str, sheet: Sheet) -> Lowered:
-    """Make the facts of one device of the plan."""
-    return _Lowering(pools, device, sheet).lowered()
+def lower(pools: Pools, device: str, sheet: Sheet, taken: Iterable[str] = ()) -> Lowered:
+    """Make the facts of one device of the plan.
+
+    Args:
+        pools: The plan's pools.
+        device: The device in it.
+        sheet: Its dialect's.
+        taken: Names that its pools and bindings can't have, as others have them.
+    """
+    return _Lowering(pools, device, sheet, taken).lowered()
 
 
 class _Lowering:
-    def __init__(self, pools: Pools, device: str, sheet: Sheet) -> None:
+    def __init__(self, pools: Pools, device: str, sheet: Sheet, taken: Iterable[str]) -> None:
         self.all_pools = pools
         self.name = device
         self.device: Device = pools.plan.devices[device]
         self.sheet = sheet
         self.behaviour = Behaviour(sheet)
         self.fitted = fit_device(pools, device, sheet)
-        self.names = NameFitter(sheet.naming)
+        self.names = NameFitter(sheet.naming, taken)
         self.top = Fact("device", {"name": device}, origin=("devices", device))
         self.called = {"device": [self.top]}
         """The facts by what the plan's ``kept`` calls them."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
 from reservoir.dialects.sheet.model import Naming
 
@@ -10,10 +11,10 @@ from reservoir.dialects.sheet.model import Naming
 class NameFitter:
     """Makes names that a device takes, unique among those that it has made."""
 
-    def __init__(self, naming: Naming) -> None:
-        """Begin without names."""
+    def __init__(self, naming: Naming, taken: Iterable[str] = ()) -> None:
+        """Begin without names, or with those that the device has besides."""
         self._naming = naming
-        self._used: set[str] = set()
+        self._used = set(taken)
         self.changed: dict[str, str] = {}
         """The names that could not stay as they were, and what became of them."""
 

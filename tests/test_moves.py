@@ -1,0 +1,123 @@
+"""Networks that move to another server: no address is ever two servers' to assign."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import reservoir
+from conftest import examples
+from oracle import text_of
+from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.sheet.library import Library
+from test_round_trip import Family, octet_ranges
+from test_scripts import given_to, present, same, walked
+
+DIALECTS = [n for n in Library().names if not Family.of(n).own_interfaces_only]
+"""Those whose servers may be behind a relay."""
+
+SERVERS = {"east": "10.84.0.10", "west": "10.84.0.11"}
+
+
+@st.composite
+def sides(draw: st.DrawFn) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Two plans of the same networks behind a relay, which either of two servers may serve."""
+    dialects = {name: draw(st.sampled_from(DIALECTS)) for name in SERVERS}
+    count = draw(st.integers(1, 2))
+    both = [plan(draw, dialects, count) for _ in "on"]
+    return both[0], both[1]
+
+
+def plan(draw: st.DrawFn, dialects: dict[str, str], count: int) -> dict[str, Any]:
+    relay = {
+        f"port{n}": {"address": f"10.84.{n}.1/24", "relay_to": list(SERVERS.values())}
+        for n in range(1, count + 1)
+    }
+    way = [{"to": "0.0.0.0/0", "via": "10.84.0.1"}]
+    devices: dict[str, Any] = {
+        name: {
+            "dialect": dialects[name],
+            "interfaces": {"uplink": {"address": f"{address}/24"}},
+            "routes": way,
+        }
+        for name, address in SERVERS.items()
+    }
+    devices["relay"] = {"interfaces": {"uplink": {"address": "10.84.0.1/24"}, **relay}}
+    return {
+        "reservoir": 1,
+        "devices": devices,
+        "networks": {f"net{n}": network(draw, n) for n in range(1, count + 1)},
+    }
+
+
+def network(draw: st.DrawFn, number: int) -> dict[str, Any]:
+    first, last = draw(octet_ranges)
+    bound = [f"10.84.{number}.{host}" for host in draw(st.lists(st.integers(2, 254), max_size=1))]
+    return {
+        "subnet": f"10.84.{number}.0/24",
+        "gateway": f"10.84.{number}.1",
+        "dns": ["10.84.0.53"],
+        "served_by": draw(st.sampled_from(sorted(SERVERS))),
+        "lease": draw(st.sampled_from(["15m", "2h", "12h"])),
+        "ranges": [f"10.84.{number}.{first}-10.84.{number}.{last}"],
+        "bindings": [
+            {"name": "till", "mac": f"00:00:5e:00:53:{number:02x}", "address": address}
+            for address in bound
+        ],
+    }
+
+
+def points(made: reservoir.DeviceScript) -> Iterator[str]:
+    """A device's configuration after each statement; after the whole file."""
+    text = made.old
+    for line in made.script.lines if made.script is not None else ():
+        text = given_to(text, line.text, made.dialect)
+        yield text
+    if made.script is None:
+        yield made.new
+
+
+def assigned(text: str, dialect: str) -> dict[int, int]:
+    """All that a device assigns, and for how many seconds."""
+    lifted = lift(present(text, dialect).reading.device, Library().sheet(dialect))
+    leases = {str(network.subnet): network.lease for network in lifted.networks.values()}
+    subnets = walked(text, dialect).items()
+    return {address: leases[subnet] or 0 for subnet, some in subnets for address in some}
+
+
+@given(sides=sides())
+@settings(max_examples=examples(60))
+def test_no_server_assigns_what_a_client_of_another_may_have(
+    sides: tuple[dict[str, Any], dict[str, Any]], tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """Not at any statement of any stage, until the leases have ended that were waited for."""
+    old, new = (reservoir.loads(text_of(side)) for side in sides)
+    dialects = {name: sides[0]["devices"][name]["dialect"] for name in SERVERS}
+    texts = {name: reservoir.write(old, [name])[0].text for name in SERVERS}
+    leased = {name: assigned(texts[name], dialects[name]) for name in SERVERS}
+    for stage in reservoir.stages(old, new):
+        for made in stage.scripts:
+            assert not made.why_not
+            device = made.device
+            for text in points(made):
+                now = assigned(text, made.dialect)
+                for other in SERVERS.keys() - {device}:
+                    assert not now.keys() & leased[other].keys()
+                leased[device] = longest(leased[device], now)
+                texts[device] = text
+        for name in SERVERS:
+            lasting = {a: lease for a, lease in leased[name].items() if lease > stage.wait}
+            leased[name] = longest(lasting, assigned(texts[name], dialects[name]))
+    folder = tmp_path_factory.mktemp("moves")
+    for name in SERVERS:
+        wanted = reservoir.write(new, [name])[0].text
+        assert same(folder, texts[name], wanted, dialects[name])
+
+
+def longest(some: dict[int, int], others: dict[int, int]) -> dict[int, int]:
+    """Each address for the longer of two times."""
+    return {a: max(some.get(a, 0), others.get(a, 0)) for a in some.keys() | others.keys()}
