@@ -10,14 +10,17 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import yaml
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
 from oracle import MACS, Walked, addresses, number_of, plans, text_of
+from reservoir.core.findings import Severity
 from reservoir.core.problems import InputError
 from reservoir.files.lease_list import read_leases
+from test_any_plan import told
 
 Put = Callable[[str, str], Path]
 
@@ -211,6 +214,42 @@ def test_leases_become_bindings_in_place(put: Put, run: Run) -> None:
     assert names == ["", "cook", "=SUM(1)", "no"]
     again = run("adopt", "leases.csv", "--into", "plan.yaml", *MORNING)
     assert "Nothing to change: no lease can become a binding." in again.err
+
+
+@given(plan=plans(), data=st.data())
+@settings(max_examples=examples(60))
+def test_adopting_adds_bindings_and_nothing_else(
+    folder: Path, plan: dict[str, Any], data: st.DataObject
+) -> None:
+    """Each of a lease that is in force; no new error comes with it, and once is enough."""
+    plan, file = without_vrfs(plan), folder / "adopted.yaml"
+    inside = [str(IPv4Address(a)) for a in homes(plan)]
+    listed = data.draw(lists(inside))
+    (folder / "leases.csv").write_text("\n".join([HEADER, *map(",".join, listed), ""]))
+    file.write_text(text_of(plan))
+    adopt = ("adopt", folder / "leases.csv", "--into", file, "--now", str(NOW))
+    ended = told(*adopt, "--in-place")
+    texts, adopted = (yaml.load(t, yaml.BaseLoader) for t in (text_of(plan), file.read_text()))  # noqa: S506 - texts only
+    if ended.exit_code:
+        assert adopted == texts
+        return
+    in_force = {(mac, address) for mac, address, _, end in listed if end not in ENDS[2:3]}
+    for name, network in texts["networks"].items():
+        now = adopted["networks"][name]
+        assert now["bindings"][: len(network["bindings"])] == network["bindings"]
+        new = [(b["mac"], b["address"]) for b in now["bindings"][len(network["bindings"]) :]]
+        assert set(new) <= in_force
+        assert len({mac for mac, _ in new}) == len({address for _, address in new}) == len(new)
+        now["bindings"] = network["bindings"]
+    before, after = (
+        Counter(
+            (f.rule, f.network) for f in reservoir.check(loaded) if f.severity is Severity.ERROR
+        )
+        for loaded in (reservoir.loads(text_of(plan)), reservoir.load(file))
+    )
+    assert adopted == texts
+    assert not after - before
+    assert "no lease can become a binding" in told(*adopt).stderr
 
 
 def test_a_plan_with_a_table_gets_rows(put: Put, run: Run) -> None:

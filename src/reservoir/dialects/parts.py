@@ -17,6 +17,7 @@ from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.whereabouts import Whereabouts
 from reservoir.dialects.notations.nodes import Node, all_nodes
 from reservoir.dialects.render.present_text import PresentText
+from reservoir.dialects.render.statements import line_of
 from reservoir.dialects.sheet.model import Sheet
 
 
@@ -32,7 +33,7 @@ def parts_that_differ(old: PresentText, new: PresentText, sheet: Sheet) -> list[
 
     Linear in the texts but for sorting, if little is shared. What is about other things is in none.
     """
-    sides = [_Side.of(old), _Side.of(new)]
+    sides = [_Side.of(old, sheet), _Side.of(new, sheet)]
     shared = [sheet.notation.write(side.shared) for side in sides]
     if shared[0] != shared[1] or old.nodes.faults or new.nodes.faults:
         return [Part(old.text, new.text)]
@@ -68,7 +69,7 @@ class _Side:
     pieces: Sequence[_Piece]
 
     @classmethod
-    def of(cls, present: PresentText) -> _Side:
+    def of(cls, present: PresentText, sheet: Sheet) -> _Side:
         whereabouts = Whereabouts(present.reading.device)
         shared, pieces = list[Node](), list[_Piece]()
         for node in present.nodes.top:
@@ -77,7 +78,10 @@ class _Side:
             spans = {span for fact in facts for span in _spans(fact, whereabouts)}
             if spans:
                 # Lines are known by their text, whatever they are about.
-                declared = {node.text, *(name for fact in facts for name in _own_name(fact))}
+                declared = {
+                    line_of(node, sheet),
+                    *(name for fact in facts for name in _own_name(fact)),
+                }
                 names = declared.union(*map(_names, facts))
                 pieces.append(_Piece(node, spans, names, declared))
             elif said:
