@@ -33,7 +33,7 @@ def page() -> str:
 
 
 def _lines() -> Iterator[str]:
-    group = click.Context(reservoir, info_name="reservoir")
+    group = click.Context(reservoir, info_name="reservoir", **reservoir.context_settings)
     yield f'.TH RESERVOIR 1 "" "reservoir {__version__}" "User Commands"'
     summary, *paragraphs = _paragraphs(reservoir.help or "")
     yield from (".SH NAME", rf"reservoir \- {_escaped(summary.rstrip('.'))}")
