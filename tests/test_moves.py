@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from ipaddress import IPv4Address
 from typing import Any
 
 import pytest
@@ -14,6 +15,7 @@ from conftest import examples
 from oracle import text_of
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.sheet.library import Library
+from reservoir.files.lease_list import read_leases
 from test_round_trip import Family, octet_ranges
 from test_scripts import given_to, present, same, walked
 
@@ -116,6 +118,44 @@ def test_no_server_assigns_what_a_client_of_another_may_have(
     for name in SERVERS:
         wanted = reservoir.write(new, [name])[0].text
         assert same(folder, texts[name], wanted, dialects[name])
+
+
+@given(sides=sides(), data=st.data())
+@settings(max_examples=examples(30))
+def test_with_a_lease_list_only_what_is_leased_is_kept_back(
+    sides: tuple[dict[str, Any], dict[str, Any]],
+    data: st.DataObject,
+    tmp_path_factory: pytest.TempPathFactory,
+) -> None:
+    """No other server assigns a leased address before the wait; all else is there at once."""
+    old, new = (reservoir.loads(text_of(side)) for side in sides)
+    dialects = {name: sides[0]["devices"][name]["dialect"] for name in SERVERS}
+    texts = {name: reservoir.write(old, [name])[0].text for name in SERVERS}
+    wanted = {
+        name: assigned(reservoir.write(new, [name])[0].text, dialects[name]) for name in SERVERS
+    }
+    present = {
+        name: data.draw(st.sets(st.sampled_from(sorted(there)), max_size=5)) if there else set()
+        for name, there in ((name, assigned(texts[name], dialects[name])) for name in SERVERS)
+    }
+    file = tmp_path_factory.mktemp("moves") / "leases.csv"
+    rows = [
+        f"00:00:5e:00:54:{address & 255:02x},{IPv4Address(address)},{name}"
+        for name, taken in present.items()
+        for address in taken
+    ]
+    file.write_text("\n".join(["mac,address,server", *rows, ""]))
+    stages = reservoir.stages(old, new, read_leases(str(file)).leases)
+    for number, stage in enumerate(stages, start=1):
+        for made in stage.scripts:
+            for texts[made.device] in points(made):  # noqa: B020 - where each device is now
+                now = assigned(texts[made.device], made.dialect)
+                for other in SERVERS.keys() - {made.device}:
+                    assert number == len(stages) > 1 or not now.keys() & present[other]
+        if 1 < len(stages) == number + 1:  # all has moved but what is kept back
+            for name in SERVERS:
+                missing = wanted[name].keys() - assigned(texts[name], dialects[name]).keys()
+                assert missing <= set().union(*present.values())
 
 
 def longest(some: dict[int, int], others: dict[int, int]) -> dict[int, int]:

@@ -132,13 +132,20 @@ def test_rest_of_a_line(value: str) -> None:
     names=st.lists(st.text(max_size=8), max_size=12),
     longest=st.sampled_from([0, 4, 8]),
     characters=st.sampled_from(["", "a-z", "A-Za-z0-9-"]),
+    places=st.sets(st.integers(0, 11)),
 )
 def test_names_are_made_fit_and_stay_different(
-    names: list[str], longest: int, characters: str
+    names: list[str], longest: int, characters: str, places: set[int]
 ) -> None:
-    """Each within the device's length and characters, no two the same, changes on record."""
-    fitter = NameFitter(Naming(longest, characters))
+    """Each within the device's length and characters, no two the same, changes on record.
+
+    And none that something else on the device has.
+    """
+    earlier = NameFitter(Naming(longest, characters))
+    there = [earlier.fit(name) for place, name in enumerate(names) if place in places]
+    fitter = NameFitter(Naming(longest, characters), there)
     fitted = [fitter.fit(name) for name in names]
+    assert not set(fitted) & set(there)
     assert len(set(fitted)) == len(fitted)
     for name, result in zip(names, fitted, strict=True):
         assert result
