@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
+from xml.etree.ElementTree import fromstring
 
 import pytest
 from click.testing import CliRunner, Result
@@ -105,3 +107,79 @@ def test_any_two_plans_can_be_compared(
     assert any(network["changes"] for network in there) == any(n["changes"] for n in back)
     itself = data_of("compare", files[0], files[0])
     assert not any(network["changes"] for network in itself["networks"])
+
+
+@given(plan=plans(), data=st.data())
+@settings(max_examples=examples(60))
+def test_each_format_has_each_finding(
+    folder: Path, plan: dict[str, Any], data: st.DataObject
+) -> None:
+    """With its rule, its message and, where one was accepted, why; and all count alike."""
+    file = folder / "plan.yaml"
+    file.write_text(text_of(plan))
+    before = findings(file)
+    if not before:
+        return
+    chosen = data.draw(st.sampled_from(before))
+    agreed = {"rule": chosen["rule"], "at": chosen["at"], "because": "agreed at the quay"}
+    file.write_text(text_of({**plan, "accept": [agreed]}))
+    data_now = data_of("check", file)
+    found = data_now["findings"]
+    rules = Counter(each["rule"] for each in found)
+    sarif = json.loads(told("check", file, "--format", "sarif").stdout)["runs"][0]["results"]
+    assert Counter(result["ruleId"] for result in sarif) == rules
+    accepted = [each for each in found if each["accepted"]]
+    assert sum("suppressions" in result for result in sarif) == len(accepted)
+    junit = fromstring(told("check", file, "--format", "junit").stdout)  # noqa: S314 - our own
+    lines = Counter(
+        line.split(": ")[2]
+        for part in (*junit.iter("failure"), *junit.iter("system-out"))
+        for line in (part.text or "").splitlines()
+    )
+    assert lines == rules
+    summary = data_now["summary"]
+    graded = Counter(each["severity"] for each in found if not each["accepted"])
+    assert (summary["errors"], summary["warnings"], summary["advice"]) == (
+        graded["error"], graded["warning"], graded["advice"],
+    )  # fmt: skip
+    assert summary["accepted"] == len(accepted) >= 1
+    text = told("check", file).stdout
+    assert f"{len(accepted)} accepted" in text
+
+
+@given(plan=plans(), data=st.data())
+@settings(max_examples=examples(60))
+def test_accepting_and_grading_change_nothing_else(
+    folder: Path, plan: dict[str, Any], data: st.DataObject
+) -> None:
+    """A finding that is accepted, or is graded as something else, is the same finding."""
+    file = folder / "plan.yaml"
+    file.write_text(text_of(plan))
+    before = findings(file)
+    if not before:
+        return
+    rule = data.draw(st.sampled_from(sorted({each["rule"] for each in before})))
+    grade = data.draw(st.sampled_from(["error", "warning", "advice"]))
+    agreed = {"rule": rule, "at": "*", "because": "known", "until": "2999-12-31"}
+    file.write_text(text_of({**plan, "accept": [agreed], "checks": {"severity": {rule: grade}}}))
+    after = findings(file)
+    for each in (*before, *after):
+        if each["rule"] == rule:
+            assert each in before or (each["severity"], each["accepted"]) == (grade, "known")
+            del each["severity"], each["accepted"]
+        each["line"] = each["column"] = 0
+        del each["suggestions"]  # one that would add an error is not made, whatever is an error
+    assert sorted(map(str, before)) == sorted(map(str, after))
+    worst = max((each.get("severity", "") for each in after), key=GRAVITY.index)
+    for fail_on, limit in (("error", 3), ("warning", 2), ("advice", 1), ("never", 4)):
+        ended = told("check", file, "--fail-on", fail_on)
+        assert ended.exit_code == (GRAVITY.index(worst) >= limit)
+
+
+GRAVITY = ["", "advice", "warning", "error"]
+
+
+def findings(file: Path) -> list[dict[str, Any]]:
+    """The findings of a plan, as data."""
+    found: list[dict[str, Any]] = data_of("check", file)["findings"]
+    return found
