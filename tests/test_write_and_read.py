@@ -295,7 +295,10 @@ devices:
     interfaces:
       deck.30: {parent: deck, vlan: 30, address: 10.84.30.1/24, relay_to: [10.84.50.1]}
       deck: {}
-  office: {dialect: merganser, interfaces: {lan: {address: 10.84.50.1/24}}}
+  office:
+    dialect: merganser
+    interfaces: {lan: {address: 10.84.50.1/24, zone: staff}}
+    zones: {staff: {admits: [dhcp]}}
 networks:
   crew:
     subnet: 10.84.30.0/24

@@ -159,7 +159,8 @@ class ZoneBlocksDhcp(Rule):
 
     Why: The firewall drops the requests, of clients or of a relay, before a server sees them.
 
-    Remedy: Let the zone admit dhcp, or move the interface to a zone that does.
+    Remedy: Let the zone admit dhcp, or move the interface to a zone that does. Where the plan lists
+    none of a firewall's zones, list them, or accept the warning if they are kept elsewhere.
     """
 
     severity = Severity.ERROR
@@ -187,6 +188,28 @@ class ZoneBlocksDhcp(Rule):
             message, at, edit = self._wrong(site, device, zone, interfaces)
             unheard = Witness("unanswered", networks[0])
             yield self.finding(message, at, unheard, edit, concerns=tuple(networks[1:]))
+        yield from self._unlisted(site)
+
+    def _unlisted(self, site: Site) -> Iterator[Finding]:
+        """Devices none of whose zones are known: a plan may leave them out, a device can't."""
+        found: dict[str, list[tuple[str, Attachment]]] = {}
+        for name, attachment in dict.fromkeys((*serving(site), *entered(site))):
+            behaviour, device = site.behaviour(attachment.device), attachment.device
+            needs_zone = behaviour is not None and behaviour.zone_must_admit_dhcp
+            if needs_zone and not site.plan.devices[device].zones:
+                found.setdefault(device, []).append((name, attachment))
+        for device, served in found.items():
+            interfaces = list(dict.fromkeys(there.interface for _, there in served))
+            networks = list(dict.fromkeys(name for name, _ in served))
+            need = "needs" if len(interfaces) == 1 else "need"
+            known = f"the plan lists no zone of {device}" if site.complete else "there is no zone"
+            yield self.finding(
+                f"{device} {listed(interfaces)} {need} a zone that admits dhcp; {known}",
+                ("devices", device),
+                Witness("unanswered", networks[0]),
+                severity=Severity.WARNING if site.complete else Severity.ERROR,
+                concerns=tuple(networks[1:]),
+            )
 
     def _wrong(
         self, site: Site, device: str, zone: str | None, served: list[Attachment]
