@@ -158,6 +158,39 @@ def test_with_a_lease_list_only_what_is_leased_is_kept_back(
                 assert missing <= set().union(*present.values())
 
 
+@given(sides=sides(), data=st.data())
+@settings(max_examples=examples(30))
+def test_the_way_back_leads_back_from_every_stage(
+    sides: tuple[dict[str, Any], dict[str, Any]],
+    data: st.DataObject,
+    tmp_path_factory: pytest.TempPathFactory,
+) -> None:
+    """The undo files of the stages that were done, the last one first; then all is as it was."""
+    old, new = (reservoir.loads(text_of(side)) for side in sides)
+    before = {name: reservoir.write(old, [name])[0].text for name in SERVERS}
+    texts, stages = dict(before), reservoir.stages(old, new)
+    done = stages[: data.draw(st.integers(1, len(stages)))]
+    for stage in done:
+        for made in stage.scripts:
+            texts[made.device] = [texts[made.device], *points(made)][-1]
+    for stage in reversed(done):
+        for made in reversed(stage.scripts):
+            texts[made.device] = undone(made, texts[made.device])
+    folder = tmp_path_factory.mktemp("back")
+    for name in SERVERS:
+        assert same(folder, texts[name], before[name], sides[0]["devices"][name]["dialect"])
+
+
+def undone(made: reservoir.DeviceScript, text: str) -> str:
+    """A device's configuration once all of a script was taken back."""
+    if made.script is None:
+        return made.old
+    for line in reversed(made.script.lines):
+        for statement in line.undo:
+            text = given_to(text, statement, made.dialect)
+    return text
+
+
 def longest(some: dict[int, int], others: dict[int, int]) -> dict[int, int]:
     """Each address for the longer of two times."""
     return {a: max(some.get(a, 0), others.get(a, 0)) for a in some.keys() | others.keys()}

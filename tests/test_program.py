@@ -38,6 +38,26 @@ def test_start_loads_nothing_heavy(arguments: list[str], absent: tuple[str, ...]
     assert ended.stdout.splitlines()[-1] == "[]"
 
 
+def test_a_check_starts_with_what_it_needs_and_one_thread() -> None:
+    """The demo's plan has walk-ins, groups and head-counts; none of them needs a large package."""
+    plan = Path(reservoir.__file__).parent / "demo/right/ferry-line.yaml"
+    script = (
+        "import sys, atexit; from pathlib import Path; from reservoir.cli import main; "
+        f"sys.argv = ['reservoir', 'check', {str(plan)!r}, '--quiet']; "
+        "atexit.register(lambda: print("
+        "[m for m in ('scipy', 'matplotlib', 'pandas', 'ruamel', 'numpy.random', 'jinja2') "
+        "if m in sys.modules], len(list(Path('/proc/self/task').glob('*'))))); main()"
+    )
+    ended = subprocess.run(
+        [sys.executable, "-c", script],
+        capture_output=True,
+        text=True,
+        check=True,
+        env={"PATH": "/usr/bin:/bin"},
+    )
+    assert ended.stdout.splitlines()[-1] == "[] 1"
+
+
 def test_as_a_module_and_a_library() -> None:
     """``python -m reservoir`` works; importing the library loads nothing heavy."""
     version = subprocess.run(

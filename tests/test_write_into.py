@@ -326,6 +326,43 @@ def test_a_network_more_touches_nothing_else(dialect: str, run: Run, tmp_path: P
     assert len({pool.subnet for pool in served.pools}) == count + 1
 
 
+TILLS = """\
+reservoir: 1
+defaults: {dns: [10.84.0.53], lease: %s}
+devices:
+  depot:
+    dialect: merganser
+    zones: {inside: {admits: [dhcp]}}
+    interfaces:
+      lan: {address: 10.84.1.1/24, zone: inside}
+      lab: {address: 10.84.2.1/24, zone: inside}
+networks:
+  crew: {subnet: 10.84.1.0/24, gateway: 10.84.1.1, served_by: depot,
+    ranges: [10.84.1.20-10.84.1.99],
+    bindings: [{name: till, address: 10.84.1.30, mac: "00:00:5e:00:53:01"}]}
+  office: {subnet: 10.84.2.0/24, gateway: 10.84.2.1, served_by: depot,
+    ranges: [10.84.2.20-10.84.2.99],
+    bindings: [{name: till, address: 10.84.2.30, mac: "00:00:5e:00:53:02"}]}
+"""
+
+
+def test_two_tills_stay_two(run: Run, tmp_path: Path) -> None:
+    """Where one network alone is written, its binding keeps the name that tells it from another."""
+    (tmp_path / "plan.yaml").write_text(TILLS % "12h")
+    assert run("write", "plan.yaml", "--out", "box").code == 0
+    file = tmp_path / "box/depot.merganser"
+    before = file.read_text()
+    assert re.findall(r"^lot (till.*):$", before, re.MULTILINE) == ["till", "till-2"]
+    (tmp_path / "plan.yaml").write_text(TILLS % "6h")
+    only = run("write", "plan.yaml", "--into", str(file), "--only", "office", "--in-place")
+    assert only.code == 0, only.err
+    changed = [
+        new for old, new in zip(before.splitlines(), file.read_text().splitlines(), strict=True)
+        if old != new
+    ]  # fmt: skip
+    assert changed == ["    term 0 days 6 hours 0 minutes"] * 2
+
+
 def whole_text(file: Path) -> str:
     """The text of a file; of a folder those of its files, in order."""
     if file.is_file():
