@@ -278,13 +278,12 @@ class _Ordering:
             if self._advance(queue, waiting, may_interrupt=False):
                 continue
             queue, waiting = waiting, []
-            if not self._advance(queue, waiting, may_interrupt=True) and not self._hold_back(
-                waiting
-            ):
-                said = text_of(waiting[0], self._sheet).strip()
-                raise UnsafeError(f"there is no safe moment for {said!r}")
-        for span in list(self._held_back):
-            self._take(self._held_back.pop(span), may_interrupt=False)
+            if not self._advance(queue, waiting, may_interrupt=True):
+                self._hold_back(waiting)
+        while self._held_back:
+            _, undone = self._held_back.popitem()
+            if not self._take(undone, may_interrupt=False):
+                raise self._stuck(undone)
         wrong = self._state.differs_from(self._after)
         if wrong:
             raise UnsafeError(f"the statements lead elsewhere: {listed(wrong[:3])}")
@@ -330,11 +329,17 @@ class _Ordering:
         except NotStatedError:
             return said, None  # its block isn't there yet
 
-    def _hold_back(self, waiting: Sequence[Step]) -> bool:
+    def _stuck(self, step: Step) -> UnsafeError:
+        said = text_of(step, self._sheet).strip()
+        return UnsafeError(f"there is no safe moment for {said!r}")
+
+    def _hold_back(self, waiting: Sequence[Step]) -> None:
         """Exclude what steps would free that neither side assigns, as a client's old address.
 
-        Such an address is bound to one client before, and to another after. False if there is none,
-        or if it can't be excluded.
+        Such an address is bound to one client before, and to another after.
+
+        Raises:
+            UnsafeError: there is none, or it can't be excluded.
         """
         was_held = len(self._held_back)
         for step in waiting:
@@ -342,7 +347,8 @@ class _Ordering:
             for span in self._freed(state) if state is not None else ():
                 if span not in self._held_back:
                     self._exclude(span)
-        return len(self._held_back) > was_held
+        if len(self._held_back) == was_held:
+            raise self._stuck(waiting[0])
 
     def _exclude(self, span: Span) -> None:
         """Exclude addresses for a while, if a line can say so."""
