@@ -69,7 +69,7 @@ def test_the_order_of_blocks_means_nothing(dialect: str, data: st.DataObject) ->
 
 @pytest.mark.parametrize("dialect", WITH_UNDO)
 @given(data=st.data())
-@settings(max_examples=examples(40))
+@settings(max_examples=examples(30))
 def test_parts_do_what_they_did_together(dialect: str, data: st.DataObject) -> None:
     """Each network that differs is in one part, with the same effect; none is in two."""
     sheet = Library().sheet(dialect)

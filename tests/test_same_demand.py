@@ -53,9 +53,12 @@ def sized(folder: Path, demand: dict[str, Any], lease: str) -> Size:
 
 
 def same(one: Size, other: Size) -> bool:
-    """Whether two sizes are the same, but for the last digits of what is worked out."""
+    """Whether two sizes are the same, but for the last digits of what is worked out.
+
+    How many are refused is left out: where it is many, some days are lived to count them.
+    """
     ours, theirs = (
-        (s.peak, s.needed(), s.longest_lease or 0, s.risk, s.refused_per_day, s.renewals_per_second)
+        (s.peak, s.needed(), s.longest_lease or 0, s.risk, s.renewals_per_second)
         for s in (one, other)
     )
     return ours == pytest.approx(theirs, rel=1e-6, abs=1e-9)
@@ -71,7 +74,7 @@ def table(rows: list[Group]) -> str:
 
 
 @given(rows=demands, lease=lease_times, inline=st.integers(0, 4))
-@settings(max_examples=examples(40))
+@settings(max_examples=examples(25))
 def test_a_row_of_a_timetable_is_a_group_of_the_plan(
     folder: Path, rows: list[Group], lease: str, inline: int
 ) -> None:
@@ -83,7 +86,7 @@ def test_a_row_of_a_timetable_is_a_group_of_the_plan(
 
 
 @given(rows=demands, lease=lease_times, data=st.data())
-@settings(max_examples=examples(40))
+@settings(max_examples=examples(25))
 def test_a_group_may_be_told_in_two(
     folder: Path, rows: list[Group], lease: str, data: st.DataObject
 ) -> None:
@@ -102,7 +105,7 @@ def test_a_group_may_be_told_in_two(
 
 
 @given(rows=demands, lease=lease_times, hours=st.integers(1, HOURS - 1))
-@settings(max_examples=examples(40))
+@settings(max_examples=examples(25))
 def test_a_day_may_begin_at_any_hour(
     folder: Path, rows: list[Group], lease: str, hours: int
 ) -> None:
@@ -118,7 +121,7 @@ def test_a_day_may_begin_at_any_hour(
 
 
 @given(rows=demands, lease=lease_times, growth=st.integers(1, 4), years=st.integers(1, 3))
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(20))
 def test_growth_is_more_clients(
     folder: Path, rows: list[Group], lease: str, growth: int, years: int
 ) -> None:

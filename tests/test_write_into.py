@@ -104,7 +104,7 @@ def test_what_the_plan_does_not_have_stays(file: Path, dialect: str, data: st.Da
 
 @pytest.mark.parametrize("dialect", [name for name in DIALECTS if name != "thimble"])
 @given(data=st.data())
-@settings(max_examples=examples(20))
+@settings(max_examples=examples(12))
 def test_what_comes_has_no_name_that_something_else_has(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
