@@ -81,7 +81,8 @@ watch every port
         """\
 <appliance model="Q2">
   <called>jetty</called>
-  <sides><side name="deck" address="10.84.30.1/24" speed="full"/></sides>
+  <sides><side name="deck" address="10.84.30.1/24" zone="in" speed="full"/></sides>
+  <zones><zone name="in"><lets-in>dhcp</lets-in></zone></zones>
   <fence gate="north"/>
   <lending open="no">
     <!-- as agreed in May -->
@@ -97,7 +98,8 @@ watch every port
         """\
 <appliance model="Q2">
   <called>jetty</called>
-  <sides><side name="deck" address="10.84.30.1/24" speed="full"/></sides>
+  <sides><side name="deck" address="10.84.30.1/24" zone="in" speed="full"/></sides>
+  <zones><zone name="in"><lets-in>dhcp</lets-in></zone></zones>
   <fence gate="north"/>
   <lending open="yes">
     <!-- as agreed in May -->
