@@ -41,7 +41,7 @@ def main() -> None:
                 taken = seconds(folder, "compare", "old.yaml", "new.yaml", "--script", "change")
                 [script] = (folder / "change").glob(f"pier.{dialect}")
                 said = script.read_text().splitlines()[0]
-                count = int(said.split(" statement")[0].split()[-1])
+                count = int(said.split(" statement")[0].split()[-1].replace(",", ""))
             each = (taken - alone) / count * 1e3
             counts = f"{dialect:<10} {networks:>9,} {count:>12,}"
             print(f"{counts} {alone:7.1f} s {taken:11.1f} s {each:16.1f}")
