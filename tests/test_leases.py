@@ -48,7 +48,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @given(plan=plans(), data=st.data())
-@settings(max_examples=examples(150))
+@settings(max_examples=examples(100))
 def test_each_lease_is_judged_as_walking_the_plan_finds(
     folder: Path, plan: dict[str, Any], data: st.DataObject
 ) -> None:
@@ -217,7 +217,7 @@ def test_leases_become_bindings_in_place(put: Put, run: Run) -> None:
 
 
 @given(plan=plans(), data=st.data())
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(40))
 def test_adopting_adds_bindings_and_nothing_else(
     folder: Path, plan: dict[str, Any], data: st.DataObject
 ) -> None:

@@ -84,7 +84,7 @@ def is_in_order(nodes: list[Node]) -> bool:
 
 @pytest.mark.parametrize("name", CASES)
 @given(data=st.data())
-@settings(max_examples=examples(200))
+@settings(max_examples=examples(110))
 def test_what_is_written_is_read_again(name: str, data: st.DataObject) -> None:
     """Any tree of nodes; each node's offsets cut out what it was; a strict parser takes it too."""
     carrier, nodes = CASES[name]
@@ -110,7 +110,7 @@ def every(nodes: list[Node]) -> list[Node]:
 
 @pytest.mark.parametrize("name", CASES)
 @given(data=st.data())
-@settings(max_examples=examples(200))
+@settings(max_examples=examples(110))
 def test_damage_is_said_and_never_fatal(name: str, data: st.DataObject) -> None:
     """Any text, however broken: read in the end, each fault at a place in the text."""
     carrier, nodes = CASES[name]

@@ -246,7 +246,7 @@ plain_names = st.builds(
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(120))
+@settings(max_examples=examples(90))
 def test_what_is_written_is_what_the_plan_says(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
