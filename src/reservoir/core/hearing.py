@@ -54,12 +54,11 @@ class Hearing:
     def _ways_in(self, server: str, network: Network) -> Iterator[tuple[Attachment, int | None]]:
         """The interfaces at which the clients are heard, and the address each relays to, if any."""
         attachments = self._topology.attachments(network)
-        listening = set(self._plan.listeners)
-        own = {a.address for a in self._topology.attachments_of(server)} - listening
+        targets = self._topology.relay_targets_of(server)
         yield from ((a, None) for a in attachments if a.device == server)
         for attachment in attachments:
             for target in self._topology.interface(attachment).relay_to:
-                if target in own and attachment.device != server:
+                if target in targets and attachment.device != server:
                     yield attachment, target
 
     def _why_not_by(self, through: Attachment, target: int | None, server: str) -> str | None:

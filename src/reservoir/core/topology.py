@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Sequence, Set
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import accumulate, chain
@@ -122,8 +122,8 @@ class Topology:
         for attachments in self._by_vrf.values():
             attachments.sort(key=_by_address)
         self._listening = frozenset(plan.listeners)
-        self._addresses_of = {
-            name: {attachment.address for attachment in attached}
+        self._targets_of = {
+            name: {attachment.address for attachment in attached} - self._listening
             for name, attached in self._attached_of.items()
         }
 
@@ -221,6 +221,10 @@ class Topology:
         """The device's interfaces that have an address, in the plan's order."""
         return self._attached_of[device]
 
+    def relay_targets_of(self, device: str) -> Set[int]:
+        """The device's addresses at which it may hear what is relayed to it."""
+        return self._targets_of[device]
+
     def devices_touching(self, name: str) -> Iterator[str]:
         """The devices that serve a network or have an interface in it; none if it isn't known."""
         network = self._plan.networks.get(name)
@@ -244,9 +248,8 @@ class Topology:
         for attachment in attachments:
             if attachment.device == server:
                 return Reach(own=attachment)
-        served = self._addresses_of[server] - self._listening
         for attachment in attachments:
-            if served.intersection(self.interface(attachment).relay_to):
+            if self._targets_of[server].intersection(self.interface(attachment).relay_to):
                 return Reach(relay=attachment)
         return None
 

@@ -174,10 +174,10 @@ class Server:
         wished = message.address(Option.REQUESTED_ADDRESS)
         address = wished if wished is not None else message.own_address
         if chosen is not None and chosen != arrival.own_address:
-            self._withdraw(message)
+            self._withdraw(message, pools)
             return Decision(f"steps back: the client chose server {format_address(chosen)}")
         if arrival.is_unicast and message.own_address:  # a renewal, from whatever network
-            pools = [pool for pool in self.serving.pools if pool.subnet.span.holds(address)]
+            pools = self.serving.pools_holding(address)
         if not pools:
             return Decision(self._why_no_pool(arrival))
         claim = self._held(message, pools, address)
@@ -245,7 +245,7 @@ class Server:
         return Decision("ignores it: the declined address is not this client's")
 
     def _release(self, message: Message) -> Decision:
-        for pool in self.serving.pools:
+        for pool in self.serving.pools_holding(message.own_address):
             lease = self.leases[pool].by_address.get(message.own_address)
             if lease is not None and lease.identifier == message.identifier:
                 self.leases[pool].end(lease)
@@ -261,9 +261,9 @@ class Server:
         reply.options.pop(Option.LEASE_TIME, None)
         return Decision(f"tells the options of {pools[0].label}", reply)
 
-    def _withdraw(self, message: Message) -> None:
+    def _withdraw(self, message: Message, pools: Sequence[ServingPool]) -> None:
         """Free what was offered to a client that chose another server."""
-        for leases in dict.fromkeys(self.leases.values()):
+        for leases in dict.fromkeys(self.leases[pool] for pool in pools):
             lease = leases.by_client.get(message.identifier)
             if lease is not None and lease.is_offer and not leases.is_shared:
                 leases.end(lease)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from functools import partial
 
 from reservoir.core.pools import Pools
+from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.behaviour.serving import Serving, ServingPool
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.model import Sheet
@@ -31,8 +32,11 @@ def connect_devices(wires: Wires, pools: Pools, started: Mapping[str, Serving]) 
     """
     leases: dict[ServingPool, PoolLeases] = {}
     for name, serving in started.items():
+        partners = _partners(name, pools)
         for pool in serving.pools:
-            leases[pool] = _shared(pool, name, pools, started, leases) or PoolLeases(pool)
+            names = partners.get(pool.subnet, ())
+            others = (started[partner] for partner in names if partner in started)
+            leases[pool] = _shared(pool, others, leases) or PoolLeases(pool)
     for name, device in pools.plan.devices.items():
         server = None
         if name in started and _starts(name, started[name], pools):
@@ -47,19 +51,21 @@ def connect_devices(wires: Wires, pools: Pools, started: Mapping[str, Serving]) 
         )
 
 
-def _shared(
-    pool: ServingPool,
-    device: str,
-    pools: Pools,
-    started: Mapping[str, Serving],
-    leases: Mapping[ServingPool, PoolLeases],
-) -> PoolLeases | None:
-    """The leases of its partner's pool, where the plan has two servers keep theirs in step."""
+def _partners(device: str, pools: Pools) -> Mapping[Prefix, Sequence[str]]:
+    """The servers with which one keeps its leases in step, by the networks' subnets."""
+    found: dict[Prefix, list[str]] = {}
     for planned in pools.served_by(device):
-        partner = planned.serving.partner if planned.serving else None
-        if partner is None or planned.network.subnet.subnet != pool.subnet:
-            continue
-        for other in started[partner].pools if partner in started else ():
+        if planned.serving and planned.serving.partner is not None:
+            found.setdefault(planned.network.subnet.subnet, []).append(planned.serving.partner)
+    return found
+
+
+def _shared(
+    pool: ServingPool, partners: Iterable[Serving], leases: Mapping[ServingPool, PoolLeases]
+) -> PoolLeases | None:
+    """The leases of a partner's pool, where the plan has two servers keep theirs in step."""
+    for partner in partners:
+        for other in partner.pools_holding(pool.subnet.address):
             if other in leases and other.assignable == pool.assignable:
                 leases[other].is_shared = True
                 return leases[other]
@@ -72,12 +78,13 @@ def _starts(name: str, serving: Serving, pools: Pools) -> bool:
         return True
     topology = pools.topology
     own = {attachment.address for attachment in topology.attachments_of(name)}
-    led = [
-        attachment.address
+    reached = {
+        pool
         for attachment in topology.addressed
         if attachment.device == name or own.intersection(topology.interface(attachment).relay_to)
-    ]
-    unreached = [p for p in serving.pools if not any(p.subnet.span.holds(a) for a in led)]
+        for pool in serving.pools_holding(attachment.address)
+    }
+    unreached = [pool for pool in serving.pools if pool not in reached]
     for pool in unreached:
         serving.ignore(pool.fact, "no interface or relay leads to it: the device refuses to start")
     return not unreached

@@ -14,6 +14,7 @@ from functools import cached_property
 from reservoir.core.pools import Offer
 from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.by_subnet import BySubnet
 from reservoir.core.values.clients import Client
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift_offer import OfferLifter
@@ -74,7 +75,7 @@ class Serving:
     def __init__(self, device: Fact, sheet: Sheet) -> None:
         """Start a device from the facts of its configuration."""
         self.behaviour = Behaviour(sheet)
-        self.ignored: list[Ignored] = []
+        self._ignored: dict[Ignored, None] = {}
         self.interfaces: dict[str, Fact] = {
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }
@@ -88,7 +89,14 @@ class Serving:
         self._device_excluded = AddressSet(each_span(device.of_kind("exclusion")))
         self._dropped: dict[tuple[str, bool, bool], str] = {}
         self._found: dict[tuple[str, int], Sequence[ServingPool]] = {}
-        self.pools = self._started_pools()
+        self.pools: list[ServingPool] = []
+        self._by_subnet = BySubnet[ServingPool]()
+        self._start_pools()
+
+    @property
+    def ignored(self) -> list[Ignored]:
+        """What it refuses or ignores of its configuration."""
+        return list(self._ignored)
 
     # What it answers.
 
@@ -149,21 +157,29 @@ class Serving:
         if relay:
             if not self.behaviour.answers_relays:
                 return ()
-            return [pool for pool in self.pools if pool.subnet.span.holds(relay)]
+            return self.pools_holding(relay)
         if self.behaviour.uses_pools_in_order:
             return self.pools
         if self.behaviour.joins_pools_to_interfaces:
-            return [pool for pool in self.pools if pool.interface == interface]
+            return self._by_interface.get(interface, ())
         fact = self.interfaces.get(interface)
         addresses = addresses_of(fact) if fact else ()
         if not self.behaviour.binds_by_secondary:
             addresses = addresses[:1]
-        return [
-            pool
-            for prefix in addresses
-            for pool in self.pools
-            if pool.subnet.span.holds(prefix.address)
-        ]
+        return [pool for prefix in addresses for pool in self.pools_holding(prefix.address)]
+
+    def pools_holding(self, address: int) -> list[ServingPool]:
+        """The pools whose subnets hold an address."""
+        return self._by_subnet.holding(address)
+
+    @cached_property
+    def _by_interface(self) -> dict[str, list[ServingPool]]:
+        """The pools by the interface that they name."""
+        found: dict[str, list[ServingPool]] = {}
+        for pool in self.pools:
+            if pool.interface is not None:
+                found.setdefault(pool.interface, []).append(pool)
+        return found
 
     def assigns_to_any(self, pool: ServingPool, interface: str, relay: int) -> bool:
         """Whether a pool serves clients without a binding at an interface."""
@@ -175,20 +191,23 @@ class Serving:
 
     # How it starts.
 
-    def _started_pools(self) -> list[ServingPool]:
-        started: list[ServingPool] = []
-        taken = EMPTY
+    def _start_pools(self) -> None:
         for fact in pools_of(self._device, self.interfaces):
             pool = self._pool(fact)
             if pool is None:
                 continue
-            if self.behaviour.refuses_overlapping_pools and not taken.isdisjoint(pool.assignable):
+            if self.behaviour.refuses_overlapping_pools and any(
+                not other.assignable.isdisjoint(pool.assignable)
+                for other in self._by_subnet.meeting(pool.subnet)
+            ):
                 self.ignore(fact, "it shares addresses with a pool before it")
                 continue
-            taken = taken | pool.assignable
-            started.append(pool)
-        self._bind(started)
-        return started
+            self._add(pool)
+        self._bind()
+
+    def _add(self, pool: ServingPool) -> None:
+        self.pools.append(pool)
+        self._by_subnet.add(pool.subnet, pool)
 
     def _pool(self, fact: Fact) -> ServingPool | None:
         """A pool that the device takes; None if it refuses it, or it is switched off."""
@@ -228,32 +247,36 @@ class Serving:
         excluded = AddressSet(each_span(pool.of_kind("exclusion")))
         if self.behaviour.excludes_device_wide:
             excluded = excluded | self._device_excluded.clipped(subnet.span)
-        return excluded | self._own if self.behaviour.skips_own_address else excluded
+        if self.behaviour.skips_own_address:
+            excluded = excluded | self._own.clipped(subnet.span)
+        return excluded
 
     def _offer(self, fact: Fact, own: AddressSet) -> Offer:
         values = dict(self._offers.offered(fact, own))
         return Offer(options=values.pop("options"), values=values)
 
-    def _bind(self, pools: list[ServingPool]) -> None:
+    def _bind(self) -> None:
         """Give each binding that the device heeds to the pool that it belongs to."""
-        named = AddressSet(span for pool in pools for span in pool.assignable.spans())
+        named = AddressSet(span for pool in self.pools for span in pool.assignable.spans())
         owners = (self._device, *self.interfaces.values())
         for binding in (fact for owner in owners for fact in owner.of_kind("binding")):
-            near = [pool for pool in pools if pool.subnet.span.holds(binding.get("address", -1))]
+            address = binding.get("address")
+            near = self.pools_holding(address) if address is not None else []
             if self.behaviour.binds_by_pools and not near:
                 near = self._pool_of_its_own(binding)
-                pools += near
+                for pool in near:
+                    self._add(pool)
             for pool in near:
                 self._bind_in(pool, binding, named)
-        for pool in pools:
+        for pool in self.pools:
             for binding in pool.fact.of_kind("binding"):
                 self._bind_in(pool, binding, named)
         if self.behaviour.reserves_bound_addresses:
             bound = AddressSet.of_addresses(
-                sorted({client.address for pool in pools for client in pool.bound.values()})
+                sorted({client.address for pool in self.pools for client in pool.bound.values()})
             )
-            for pool in pools:
-                pool.assignable = pool.assignable - bound
+            for pool in self.pools:
+                pool.assignable = pool.assignable - bound.clipped(pool.subnet.span)
 
     def _pool_of_its_own(self, binding: Fact) -> list[ServingPool]:
         """The pool that a binding is by itself, where no other serves its subnet."""
@@ -302,13 +325,11 @@ class Serving:
 
     def ignore(self, fact: Fact, why: str) -> None:
         """Note what the device does without."""
-        line = Ignored(fact.line, fact.label, why)
-        if line not in self.ignored:  # a binding may be near several pools
-            self.ignored.append(line)
+        self._ignored[Ignored(fact.line, fact.label, why)] = None  # once: several pools may be near
 
     def _leave_out(self, fact: Fact, why: object, *_: str, within: Fact | None = None) -> None:
         label = fact.label if within is None else f"{fact.label} of {within.label}"
-        self.ignored.append(Ignored(fact.line, label, str(why)))
+        self._ignored[Ignored(fact.line, label, str(why))] = None
 
 
 def _unsaid(fact: Fact, text: str) -> None:
