@@ -19,6 +19,7 @@ from reservoir.core.values.addresses import (
     parse_prefix,
     parse_span,
 )
+from reservoir.core.values.by_subnet import BySubnet
 from reservoir.core.values.clients import Mac, parse_identifier, parse_mac
 from reservoir.core.values.columns import address_column, address_texts, mac_column, mac_texts
 from reservoir.core.values.durations import INFINITE, format_duration, parse_duration
@@ -172,3 +173,22 @@ def all_or_none(parse: Callable[[str], int], texts: list[str]) -> list[int] | No
         return [int(parse(text)) for text in texts]
     except MalformedValueError:
         return None
+
+
+prefixes = st.builds(
+    Prefix, st.integers(0, 40).map(lambda step: (10 << 24) + 3 * step), st.integers(23, 32)
+)
+
+
+@given(st.lists(prefixes, max_size=12), prefixes)
+def test_subnets_are_found_as_walking_them_finds(subnets: list[Prefix], asked: Prefix) -> None:
+    """By an address in them and by a subnet that they meet, in the order of their addition."""
+    found = BySubnet((subnet, place) for place, subnet in enumerate(subnets))
+    reach = [set(range(subnet.network, subnet.broadcast + 1)) for subnet in subnets]
+    assert found.holding(asked.address) == [
+        place for place, addresses in enumerate(reach) if asked.address in addresses
+    ]
+    wanted = set(range(asked.network, asked.broadcast + 1))
+    assert found.meeting(asked) == [
+        place for place, addresses in enumerate(reach) if addresses & wanted
+    ]

@@ -109,6 +109,7 @@ class Topology:
         self._ways: dict[str, AddressSet] = {}
         self._servers_meant: dict[str, Sequence[Server]] = {}
         self._attached_of: dict[str, list[Attachment]] = {name: [] for name in plan.devices}
+        self._attached_at: dict[tuple[str, str], list[Attachment]] = {}
         for device_name, device in plan.devices.items():
             for name, interface in device.interfaces.items():
                 for attachment in _attachments(device_name, name, interface):
@@ -116,15 +117,20 @@ class Topology:
                     self._by_vrf.setdefault(interface.vrf, []).append(attachment)
                     self._holders.setdefault(attachment.address, []).append(attachment)
                     self._attached_of[device_name].append(attachment)
+                    self._attached_at.setdefault((device_name, name), []).append(attachment)
                 for attachment in _virtual(device_name, name, interface):
                     self.virtual.append(attachment)
                     self._holders.setdefault(attachment.address, []).append(attachment)
         for attachments in self._by_vrf.values():
             attachments.sort(key=_by_address)
         self._listening = frozenset(plan.listeners)
-        self._targets_of = {
-            name: {attachment.address for attachment in attached} - self._listening
+        self._addresses_of = {
+            name: {attachment.address for attachment in attached}
             for name, attached in self._attached_of.items()
+        }
+        self._targets_of = {
+            name: own - self._listening if self._listening else own
+            for name, own in self._addresses_of.items()
         }
 
     def interface(self, attachment: Attachment) -> Interface:
@@ -221,6 +227,14 @@ class Topology:
         """The device's interfaces that have an address, in the plan's order."""
         return self._attached_of[device]
 
+    def attachments_at(self, device: str, interface: str) -> list[Attachment]:
+        """An interface of a device with each of its addresses, in the plan's order."""
+        return self._attached_at.get((device, interface), [])
+
+    def addresses_of(self, device: str) -> Set[int]:
+        """The addresses of a device's interfaces, without those that it shares with others."""
+        return self._addresses_of[device]
+
     def relay_targets_of(self, device: str) -> Set[int]:
         """The device's addresses at which it may hear what is relayed to it."""
         return self._targets_of[device]
@@ -248,8 +262,9 @@ class Topology:
         for attachment in attachments:
             if attachment.device == server:
                 return Reach(own=attachment)
+        served = self.relay_targets_of(server)
         for attachment in attachments:
-            if self._targets_of[server].intersection(self.interface(attachment).relay_to):
+            if not served.isdisjoint(self.interface(attachment).relay_to):
                 return Reach(relay=attachment)
         return None
 

@@ -172,11 +172,11 @@ class _Network:
         if self.after is None or device not in self.after.pools:
             return ends.rebinding
         reach = self.old.topology.reach(device, self.before.network)
-        known = {a.address for a in self.old.topology.attachments_of(device)}
+        known = self.old.topology.addresses_of(device)
         if reach is not None:
             through = self.old.topology.interface(reach.through).relay_to
-            known &= {reach.own.address} if reach.own is not None else set(through)
-        now = {a.address for a in self.new.topology.attachments_of(device)}
+            known = known & ({reach.own.address} if reach.own is not None else set(through))
+        now = self.new.topology.addresses_of(device)
         return ends.renewal if known <= now else ends.rebinding
 
     def _learns(self, device: str, after: NetworkSide) -> tuple[Notice, str]:

@@ -137,11 +137,11 @@ class _Fitter:
     def _reachable(self) -> None:
         """Leave only the pools that the device can have where they are."""
         kept: list[Pool] = []
-        by_subnet = BySubnet[Pool]()
+        by_vrf: dict[str, BySubnet[Pool]] = {}
         at_interface: Counter[str] = Counter()
         for pool in self.pools:
             attachment = self._attachment(pool)
-            why_not = self._why_not(pool, attachment, kept, by_subnet, at_interface)
+            why_not = self._why_not(pool, attachment, kept, by_vrf, at_interface)
             if why_not:
                 rule, message = why_not
                 shares = kept and self.behaviour.uses_pools_in_order and attachment
@@ -153,7 +153,8 @@ class _Fitter:
             if attachment is not None:
                 at_interface[attachment.interface] += 1
             kept.append(pool)
-            by_subnet.add(pool.network.subnet, pool)
+            network = pool.network
+            by_vrf.setdefault(network.vrf, BySubnet()).add(network.subnet, pool)
         self.pools = kept
 
     def _why_not(
@@ -161,7 +162,7 @@ class _Fitter:
         pool: Pool,
         attachment: Attachment | None,
         kept: Sequence[Pool],
-        by_subnet: BySubnet[Pool],
+        by_vrf: Mapping[str, BySubnet[Pool]],
         at_interface: Mapping[str, int],
     ) -> tuple[str, str] | None:
         """The rule and the sentence if the device can't have this pool besides those before."""
@@ -180,7 +181,7 @@ class _Fitter:
                 f"{self.device} assigns from whichever pool has a free address, so clients of "
                 f"{pool.name} get addresses of {kept[0].name}; {_BY_ANOTHER}"
             )
-        twin = self._twin(pool, by_subnet)
+        twin = self._twin(pool, by_vrf)
         if twin is not None:
             return NOT_EXPRESSIBLE, (
                 f"{self.device} finds a pool by its subnet, so it can't tell {pool.name} from "
@@ -196,12 +197,13 @@ class _Fitter:
                 )
         return self._beyond_limit(pool, attachment, len(kept), at_interface)
 
-    def _twin(self, pool: Pool, kept: BySubnet[Pool]) -> Pool | None:
+    def _twin(self, pool: Pool, by_vrf: Mapping[str, BySubnet[Pool]]) -> Pool | None:
         """A pool before it with addresses of the same subnet in another VRF, if that matters."""
         if self.behaviour.joins_pools_to_interfaces:
             return None
-        meeting = kept.meeting(pool.network.subnet)
-        return next((other for other in meeting if other.network.vrf != pool.network.vrf), None)
+        vrf, subnet = pool.network.vrf, pool.network.subnet
+        others = (kept.meeting(subnet) for other, kept in by_vrf.items() if other != vrf)
+        return next((meeting[0] for meeting in others if meeting), None)
 
     def _beyond_limit(
         self,

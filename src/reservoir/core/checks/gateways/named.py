@@ -100,7 +100,8 @@ def _may_route(site: Site, network: Network, address: int) -> bool:
     """Whether nothing is known to hold an address but a router: it is in two networks or more."""
     held = [a for a in site.pools.topology.attachments(network) if a.address == address]
     return all(
-        len({other.interface for other in site.topology.attachments_of(a.device)}) > 1 for a in held
+        any(other.interface != a.interface for other in site.topology.attachments_of(a.device))
+        for a in held
     )
 
 

@@ -77,8 +77,7 @@ class VirtualOutsideSubnet(Rule):
             shown, path = format_address(virtual.address), (*virtual.path, "virtual")
             networks = [
                 network
-                for attachment in site.topology.attachments_of(virtual.device)
-                if attachment.interface == virtual.interface
+                for attachment in site.topology.attachments_at(virtual.device, virtual.interface)
                 for network in site.topology.networks_of(attachment)
             ]
             meant = [

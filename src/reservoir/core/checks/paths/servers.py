@@ -85,11 +85,7 @@ def moved_to_gateway(pool: Pool, interface: Attachment) -> tuple[Edit, ...]:
 
 def networks_at_interface(site: Site, interface: Attachment) -> tuple[str, ...]:
     """The networks that any address of an interface is in."""
-    own = (
-        attachment
-        for attachment in site.topology.attachments_of(interface.device)
-        if attachment.interface == interface.interface
-    )
+    own = site.topology.attachments_at(interface.device, interface.interface)
     return tuple(dict.fromkeys(n for a in own for n in site.topology.networks_of(a)))
 
 

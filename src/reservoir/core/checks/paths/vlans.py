@@ -86,9 +86,8 @@ class VlanTwice(Rule):
 
 def _network_of(site: Site, device: str, name: str) -> str | None:
     """The network that an interface is in by its address."""
-    attached = (a for a in site.topology.attachments_of(device) if a.interface == name)
-    first = next(attached, None)
-    return site.topology.home_of(first) if first else None
+    attached = site.topology.attachments_at(device, name)
+    return site.topology.home_of(attached[0]) if attached else None
 
 
 class VlanDiffers(Rule):
