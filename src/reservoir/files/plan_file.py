@@ -71,7 +71,7 @@ class Places:
         """The place of a plan path, or of the nearest part above it."""
         table = self._tables.get(path[:2])
         if table is not None and len(path) > 2 and isinstance(path[2], int):
-            return table.place(path[2], *(str(step) for step in path[3:4]))
+            return table.place(path[2], *map(str, path[3:4]))
         tree, there = self.tree_of(path)
         return tree.place(there)
 

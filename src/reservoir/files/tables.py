@@ -9,6 +9,7 @@ from __future__ import annotations
 import csv
 import io
 import re
+from array import array
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -50,17 +51,15 @@ class TablePlaces:
     def place(self, row: int, column: str = "network") -> Place:
         """The place of a cell, or of the row."""
         line = self.lines[row]
-        return Place(self.file, line, _cell_start(self._written(line), self.columns[column]))
-
-    def _written(self, line: int) -> str:
-        ends = self._line_ends
-        begin = 0 if line == 1 else int(ends[line - 2]) + 1
-        end = int(ends[line - 1]) if line <= len(ends) else len(self.data)
-        return self.data[begin:end].decode()
+        begin, end = self._line_starts[line - 1 : line + 1]
+        written = self.data[begin : end - 1].decode()
+        return Place(self.file, line, _cell_start(written, self.columns[column]))
 
     @cached_property
-    def _line_ends(self) -> NDArray[np.int64]:
-        return np.flatnonzero(np.frombuffer(self.data, dtype=np.uint8) == ord("\n"))
+    def _line_starts(self) -> Sequence[int]:
+        """The offset of each line, and of one after the last."""
+        ends = np.flatnonzero(np.frombuffer(self.data, dtype=np.uint8) == ord("\n"))
+        return array("q", [0, *(ends + 1).tolist(), len(self.data) + 1])
 
 
 def _cell_start(written: str, cell: int) -> int:

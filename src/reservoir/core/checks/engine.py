@@ -6,6 +6,8 @@ import datetime
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.checks.acceptance import accepts, is_at
 from reservoir.core.checks.causes import causes
@@ -98,7 +100,8 @@ def check_plan(
         for finding, root in zip(found, roots, strict=True)
     ]  # what follows from another goes away with that one
     found = with_tried_suggestions(found, plan, lambda changed: look(Pools(changed)))
-    found = [_accepted(finding, plan, today) for finding in found]
+    if plan.accept:
+        found = [_accepted(finding, plan, today) for finding in found]
     found = [
         finding if root is None else replace(finding, cause=found[root])
         for finding, root in zip(found, roots, strict=True)
@@ -152,6 +155,8 @@ def _run(rule: Rule, site: Site) -> list[Finding]:
 
 def _with_severities(found: list[Finding], plan: Plan) -> list[Finding]:
     changed = plan.checks.severity
+    if not changed:
+        return found
     return [
         replace(finding, severity=Severity[changed[finding.rule].upper()])
         if finding.rule in changed
@@ -203,15 +208,11 @@ def _ordered(found: list[Finding], plan: Plan) -> list[Finding]:
     for finding, leader in zip(found, leaders, strict=True):
         worst[leader] = max(worst.get(leader, Severity.ADVICE), finding.severity)
 
-    def key(number: int) -> tuple[int, int, int, int, int]:
-        leader = leaders[number]
-        lead = found[leader]
-        return (
-            networks.get(lead.network or "", len(networks)),
-            -worst[leader],
-            families[lead.family],
-            leader,
-            -1 if leader == number else number,
-        )
-
-    return [found[number] for number in sorted(range(len(found)), key=key)]
+    keys = (
+        [-1 if leader == number else number for number, leader in enumerate(leaders)],
+        leaders,
+        [families[found[leader].family] for leader in leaders],
+        [-worst[leader] for leader in leaders],
+        [networks.get(found[leader].network or "", len(networks)) for leader in leaders],
+    )  # for lexsort, the last counts first
+    return [found[number] for number in np.lexsort(keys)]

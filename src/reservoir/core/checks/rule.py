@@ -109,7 +109,7 @@ class Rule(ABC):
         """The rule's name: ``GatewayInPool`` is ``gateway-in-pool``."""
         return re.sub("(?<!^)(?=[A-Z])", "-", type(self).__name__).lower()
 
-    @property
+    @cached_property
     def family(self) -> str:
         """The family: the name of the file, or of the folder of files, that the rule is in."""
         return type(self).__module__.removeprefix(f"{PACKAGE}.").partition(".")[0]

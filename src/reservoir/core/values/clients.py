@@ -24,7 +24,7 @@ class Mac(int):
     """A 48-bit MAC address, ordered and hashed as its number, written as ``00:00:5e:00:53:01``."""
 
     def __str__(self) -> str:
-        return self.grouped(2, ":")
+        return self.to_bytes(6, "big").hex(":")
 
     def grouped(self, size: int, separator: str) -> str:
         """Its twelve hexadecimal digits in groups of ``size``."""

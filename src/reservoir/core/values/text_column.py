@@ -71,7 +71,7 @@ class TextColumn(Sequence[str]):
     def __getitem__(self, index: int | slice) -> str | TextColumn:
         if isinstance(index, slice):
             return TextColumn(self.data, self.starts[index], self.stops[index])
-        return self.data[self.starts[index] : self.stops[index]].tobytes().decode()
+        return str(self.data.data[self.starts[index] : self.stops[index]], "utf-8")
 
     def __iter__(self) -> Iterator[str]:
         for begin in range(0, len(self), CHUNK):
