@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from enum import Enum
+from enum import StrEnum
 from random import Random
 from typing import Protocol
 
@@ -32,7 +32,7 @@ WANTED = bytes(
 """The options that a client asks for (RFC 2132 section 9.8)."""
 
 
-class State(Enum):
+class State(StrEnum):
     """Where a client is in RFC 2131's figure 5."""
 
     INIT = "INIT"
@@ -49,6 +49,8 @@ class State(Enum):
 
 _ASKING = frozenset((State.REQUESTING, State.REBOOTING, State.RENEWING, State.REBINDING))
 """Where an answer to a REQUEST is waited for."""
+_ONLINE = frozenset((State.BOUND, State.RENEWING, State.REBINDING))
+"""Where it has an address that it may use."""
 
 
 class Surroundings(Protocol):
@@ -146,7 +148,7 @@ class Client:
     @property
     def is_online(self) -> bool:
         """Whether it has an address that it may use."""
-        return self.state in (State.BOUND, State.RENEWING, State.REBINDING)
+        return self.state in _ONLINE
 
     # What it hears.
 

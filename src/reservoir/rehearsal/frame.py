@@ -20,6 +20,8 @@ EVERY_MAC = Mac(0xFFFFFFFFFFFF)
 _ETHERNET = struct.Struct("!6s6sH")
 _IP = struct.Struct("!BBHHHBBHII")
 _UDP = struct.Struct("!HHHH")
+_AT = _ETHERNET.size
+"""Where the IP header begins."""
 _HEADERS = struct.Struct("!6s6sHBBHHHBBHIIHHHH")
 _IPV4, _UDP_PROTOCOL = 0x0800, 17
 _VERSION_AND_LENGTH = 0x45
@@ -79,23 +81,24 @@ def decode(frame: bytes) -> Datagram:
     Raises:
         MalformedFrameError: it is not UDP over IPv4, is cut off, or its sums are wrong.
     """
-    if len(frame) < _HEADERS.size:
-        raise MalformedFrameError(f"{len(frame)} bytes are too few for a UDP datagram")
-    _, _, kind, version, _, whole, _, _, _, protocol, _, source, target, *_ = _HEADERS.unpack_from(
-        frame
-    )
+    size_of_all = len(frame)
+    if size_of_all < _HEADERS.size:
+        raise MalformedFrameError(f"{size_of_all} bytes are too few for a UDP datagram")
+    (_, _, kind, version, _, whole, _, _, _, protocol, _, source, target,
+     source_port, target_port, length, checksum) = _HEADERS.unpack_from(frame)  # fmt: skip
     if kind != _IPV4 or version >> 4 != 4 or protocol != _UDP_PROTOCOL:
         raise MalformedFrameError("the frame has no UDP datagram over IPv4")
-    at, size = _ETHERNET.size, (version & 15) * 4
-    begin = at + size
-    if begin + _UDP.size > len(frame) or at + whole > len(frame) or size < _IP.size:
+    size = (version & 15) * 4
+    begin = _AT + size
+    if begin + _UDP.size > size_of_all or _AT + whole > size_of_all or size < _IP.size:
         raise MalformedFrameError("the frame is cut off")
-    source_port, target_port, length, checksum = _UDP.unpack_from(frame, begin)
+    if size > _IP.size:  # there are options before the datagram
+        source_port, target_port, length, checksum = _UDP.unpack_from(frame, begin)
     if not _UDP.size <= length <= whole - size:
         raise MalformedFrameError(f"the datagram can't be {length} bytes long")
     datagram = frame[begin : begin + length]
     pseudo = (source >> 16) + (source & 0xFFFF) + (target >> 16) + (target & 0xFFFF) + length
-    is_right = _sum(frame[at:begin]) == 0
+    is_right = _sum(frame[_AT:begin]) == 0
     if not is_right or (checksum and (pseudo + _UDP_PROTOCOL + _sum(datagram)) % 0xFFFF):
         raise MalformedFrameError("the sums of the frame are wrong")
     return Datagram(source, source_port, target, target_port, datagram[_UDP.size :])
@@ -106,7 +109,7 @@ def _sum(data: bytes) -> int:
 
     A number modulo 65535 has the sum of its 16-bit digits: the same, in one step.
     """
-    return int.from_bytes(data if len(data) % 2 == 0 else data + b"\0", "big") % 0xFFFF
+    return int.from_bytes(data + b"\0" if len(data) & 1 else data) % 0xFFFF
 
 
 def _complement(total: int) -> int:

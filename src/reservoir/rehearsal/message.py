@@ -11,6 +11,7 @@ import struct
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum
+from functools import lru_cache
 
 from reservoir.core.plan.offered import BY_OPTION
 from reservoir.core.values import options as dhcp_options
@@ -69,6 +70,8 @@ class Option(IntEnum):
 
 
 _RELAY_AGENT = int(Option.RELAY_AGENT)
+_REPLIES = frozenset((Kind.OFFER, Kind.ACK, Kind.NAK))
+_KINDS = {bytes((kind,)): kind for kind in Kind}
 
 
 class MalformedMessageError(MalformedValueError):
@@ -101,7 +104,7 @@ class Message:
     @property
     def is_reply(self) -> bool:
         """Whether a server sends such a message."""
-        return self.kind in (Kind.OFFER, Kind.ACK, Kind.NAK)
+        return self.kind in _REPLIES
 
     @property
     def identifier(self) -> bytes:
@@ -177,11 +180,7 @@ def decode(data: bytes) -> Message:
         if overload and overload[0] & bit:
             for code, part in _options(more).items():
                 options[code] = options.get(code, b"") + part
-    number = options.pop(Option.MESSAGE_KIND, b"")
-    try:
-        kind = Kind(number[0]) if len(number) == 1 else None
-    except ValueError:
-        kind = None
+    kind = _KINDS.get(options.pop(Option.MESSAGE_KIND, b""))
     if kind is None:
         raise MalformedMessageError("the kind of message is missing or unknown")
     message = Message(
@@ -199,6 +198,11 @@ def _options(data: bytes) -> dict[int, bytes]:
     Raises:
         MalformedMessageError: one is cut off.
     """
+    return _options_of(data).copy()
+
+
+@lru_cache(maxsize=1 << 10)  # all clients of a pool are told the same
+def _options_of(data: bytes) -> dict[int, bytes]:
     found: dict[int, bytes] = {}
     at, end = 0, len(data)
     while at < end:

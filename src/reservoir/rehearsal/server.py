@@ -15,6 +15,8 @@ from reservoir.dialects.behaviour.serving import BoundClient, Serving, ServingPo
 from reservoir.rehearsal.leases import NEVER, Lease, PoolLeases
 from reservoir.rehearsal.message import BROADCAST_FLAG, Kind, Message, Option
 
+_SENT_BACK = (Option.CLIENT_IDENTIFIER, Option.RELAY_AGENT)
+
 OFFER_HELD = 60.0
 """Seconds for which an offered address is kept for its client."""
 
@@ -309,8 +311,7 @@ def _names(message: Message) -> Iterator[Client]:
 
 def _echoed(message: Message) -> dict[int, bytes]:
     """What a server sends back as it came (RFC 3046 section 2.2, RFC 6842 section 3)."""
-    back = (Option.CLIENT_IDENTIFIER, Option.RELAY_AGENT)
-    return {code: message.options[code] for code in back if code in message.options}
+    return {code: message.options[code] for code in _SENT_BACK if code in message.options}
 
 
 def _option_bytes(offer: Offer, bits: int) -> dict[int, bytes]:

@@ -40,6 +40,10 @@ MOST_NOTES = 12
 """Reasons that are kept of one client."""
 
 
+Ends = tuple[int, int, int, int]
+"""The address and the port that a datagram is sent from, and those that it is sent to."""
+
+
 class Port(NamedTuple):
     """A device's interface on a segment."""
 
@@ -156,9 +160,8 @@ class Wires:
     def broadcast(self, client: Client, message: Message) -> None:
         """Send a client's message to every port of its segment."""
         segment = self._segment_of_client[client.mac]
-        data = self._framed(
-            message, Datagram(0, CLIENT_PORT, EVERYBODY, SERVER_PORT, b""), client.mac, EVERY_MAC
-        )
+        ends = 0, CLIENT_PORT, EVERYBODY, SERVER_PORT
+        data = self._framed(message, ends, client.mac, EVERY_MAC)
         self._tell(message, "client", "everybody")
         if not segment.ports:
             self.note(message, "", "no device hears this network")
@@ -171,8 +174,8 @@ class Wires:
     def unicast(self, client: Client, message: Message, target: int) -> None:
         """Send a client's message to one address: on the segment, or by way of its gateway."""
         segment = self._segment_of_client[client.mac]
-        datagram = Datagram(client.address, CLIENT_PORT, target, SERVER_PORT, b"")
-        data = self._framed(message, datagram, client.mac, EVERY_MAC)
+        ends = client.address, CLIENT_PORT, target, SERVER_PORT
+        data = self._framed(message, ends, client.mac, EVERY_MAC)
         self._tell(message, "client", format_address(target))
         here = next((p for p in segment.ports if self._holds(p.device, target)), None)
         if here is not None and target in segment.held:
@@ -241,9 +244,8 @@ class Wires:
         self._to_client(device.name, arrival.own_address, segment, reply)
 
     def _reply_to_relay(self, device: StandIn, arrival: Arrival, reply: Message) -> None:
-        ports = SERVER_PORT, SERVER_PORT
-        datagram = Datagram(arrival.own_address, ports[0], reply.relay, ports[1], b"")
-        data = self._framed(reply, datagram, self._macs[device.name], EVERY_MAC)
+        ends = arrival.own_address, SERVER_PORT, reply.relay, SERVER_PORT
+        data = self._framed(reply, ends, self._macs[device.name], EVERY_MAC)
         self._tell(reply, device.name, f"relay {format_address(reply.relay)}")
         relay = self._end_of(device.name, reply.relay, reply)
         if relay is not None:
@@ -251,8 +253,8 @@ class Wires:
 
     def forward(self, device: StandIn, source: int, target: int, message: Message) -> None:
         """Send a relayed request to a server."""
-        datagram = Datagram(source, SERVER_PORT, target, SERVER_PORT, b"")
-        data = self._framed(message, datagram, self._macs[device.name], EVERY_MAC)
+        ends = source, SERVER_PORT, target, SERVER_PORT
+        data = self._framed(message, ends, self._macs[device.name], EVERY_MAC)
         self._tell(message, device.name, format_address(target))
         self._send_on(device.name, target, data, message)
 
@@ -317,9 +319,9 @@ class Wires:
         target = reply.your_address or reply.own_address
         if reply.flags & BROADCAST_FLAG or reply.kind is Kind.NAK or not target:
             target = EVERYBODY
-        datagram = Datagram(source, SERVER_PORT, target, CLIENT_PORT, b"")
+        ends = source, SERVER_PORT, target, CLIENT_PORT
         hardware = EVERY_MAC if target == EVERYBODY else reply.mac
-        data = self._framed(reply, datagram, self._macs[sender], hardware)
+        data = self._framed(reply, ends, self._macs[sender], hardware)
         self._tell(reply, sender, "client")
         client = segment.clients.get(reply.mac) if segment else None
         if client is not None:
@@ -336,9 +338,8 @@ class Wires:
             if now:
                 segment.online[now] = client
 
-    def _framed(self, sent: Message, datagram: Datagram, source: Mac, target: Mac) -> bytes:
-        whole = Datagram(*datagram[:4], sent.encode())
-        data = frame.encode(whole, source, target)
+    def _framed(self, sent: Message, ends: Ends, source: Mac, target: Mac) -> bytes:
+        data = frame.encode(Datagram(*ends, sent.encode()), source, target)
         self.frames += 1
         self.last_frame[sent.mac] = self.frames
         if self.capture is not None:

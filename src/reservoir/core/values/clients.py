@@ -20,6 +20,9 @@ is_mac_text = _MAC_NOTATIONS.fullmatch
 """Truthy for a MAC address in a notation that :func:`parse_mac` reads; for whole columns."""
 
 
+_HARDWARE = bytes((ETHERNET,))
+
+
 class Mac(int):
     """A 48-bit MAC address, ordered and hashed as its number, written as ``00:00:5e:00:53:01``."""
 
@@ -34,7 +37,7 @@ class Mac(int):
     @property
     def identifier(self) -> bytes:
         """The client identifier that names this hardware: type 1, then the six bytes."""
-        return bytes([ETHERNET]) + int(self).to_bytes(6, "big")
+        return _HARDWARE + self.to_bytes(6, "big")
 
 
 def parse_mac(text: str) -> Mac:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 from reservoir.core.values.addresses import MalformedValueError
 
@@ -49,6 +50,7 @@ def checked_duration(seconds: int, text: str) -> int:
     return seconds
 
 
+@lru_cache(maxsize=1 << 10)
 def format_duration(seconds: int) -> str:
     """Write seconds in the plan's notation, largest units first, weeks as days."""
     if seconds == INFINITE:

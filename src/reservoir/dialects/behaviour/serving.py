@@ -48,7 +48,7 @@ class ServingPool:
     """Whether an address is probed before it is offered."""
     bound: dict[Client, BoundClient] = field(default_factory=dict)
 
-    @property
+    @cached_property
     def label(self) -> str:
         """What to call it."""
         return self.fact.label
