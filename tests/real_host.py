@@ -6,12 +6,17 @@ its own with ``/sys`` read-only, so that it takes the interfaces as they are.
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
+import sys
 from functools import cache
 from pathlib import Path
 from typing import NamedTuple
+
+import real_talk
+from real_talk import Heard
 
 SERVICE = Path("/usr/lib/systemd/systemd-networkd")
 PROGRAMS = ("unshare", "ip", "busybox")
@@ -31,6 +36,12 @@ ip link add srv type veth peer name cli netns client
 SYSTEMD_LOG_LEVEL=info "$SERVICE" > "$LOG" 2>&1 &
 service=$!
 for _ in $(seq 100); do ip -4 addr show srv | grep -q inet && break; sleep 0.1; done
+$ASKING
+kill $service
+wait $service || true
+"""
+
+CLIENTS_ASK = r"""
 for client in $CLIENTS; do
   echo "client $client"
   ip netns exec client ip link set cli down
@@ -38,8 +49,14 @@ for client in $CLIENTS; do
   ip netns exec client ip link set cli up
   ip netns exec client busybox udhcpc -i cli -f -n -q -t 3 -T 1 -s "$TOLD" -O ntpsrv -O 200 || true
 done 2> /dev/null
-kill $service
-wait $service || true
+"""
+
+THEY_TALK = """
+ip netns exec client ip link set cli up
+for _ in $(seq 50); do
+  ip netns exec client ip link show cli | grep -q LOWER_UP && break; sleep 0.1
+done
+ip netns exec client "$PYTHON" "$TALK" cli
 """
 
 TOLD = """\
@@ -80,16 +97,34 @@ def answers(configuration: Path, clients: list[str], scratch: Path) -> list[Answ
     told = scratch / "told.sh"
     told.write_text(TOLD)
     told.chmod(0o755)
+    heard = _run(configuration, scratch, CLIENTS_ASK, CLIENTS=" ".join(clients), TOLD=str(told))
+    found: list[Answer] = []
+    for line in heard.splitlines():
+        name, sign, value = line.partition("=")
+        if sign:
+            found[-1].told[name] = value
+        elif line.startswith("client "):
+            found.append(Answer(line.removeprefix("client "), {}))
+    return found
+
+
+def talked_with(configuration: Path, scratch: Path) -> list[Heard]:
+    """What is heard in a conversation with a service that has this configuration."""
+    heard = _run(configuration, scratch, THEY_TALK, PYTHON=sys.executable, TALK=real_talk.__file__)
+    return [Heard(*one) for one in json.loads(heard)]
+
+
+def _run(configuration: Path, scratch: Path, asking: str, **environment: str) -> str:
+    """What a script prints in the client's namespace, beside a service."""
     log = scratch / "service.log"
     done = subprocess.run(
-        ["unshare", "-n", "-m", "bash", "-c", SCRIPT],
+        ["unshare", "-n", "-m", "bash", "-c", SCRIPT.replace("$ASKING", asking)],
         env={
             "PATH": "/usr/sbin:/usr/bin:/sbin:/bin",
             "FOLDER": str(configuration),
             "SERVICE": str(SERVICE),
-            "CLIENTS": " ".join(clients),
-            "TOLD": str(told),
             "LOG": str(log),
+            **environment,
         },
         capture_output=True,
         text=True,
@@ -97,11 +132,4 @@ def answers(configuration: Path, clients: list[str], scratch: Path) -> list[Answ
         check=False,
     )
     assert done.returncode == 0, done.stderr + log.read_text()
-    found: list[Answer] = []
-    for line in done.stdout.splitlines():
-        name, sign, value = line.partition("=")
-        if sign:
-            found[-1].told[name] = value
-        elif line.startswith("client "):
-            found.append(Answer(line.removeprefix("client "), {}))
-    return found
+    return done.stdout

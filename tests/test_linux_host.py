@@ -10,9 +10,16 @@ import pytest
 import reservoir
 from conftest import Run
 from real_clients import predicted
-from real_host import Answer, answers, why_not
+from real_host import Answer, answers, talked_with, why_not
+from real_talk import BOUND, LAST, POOL, SERVER, conversation
 from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import parse_address
+from reservoir.dialects.sheet.library import Library
+from reservoir.rehearsal import message
+from reservoir.rehearsal.leases import PoolLeases
+from reservoir.rehearsal.message import Message
+from reservoir.rehearsal.server import Arrival, Server
+from reservoir.rehearsal.setting import start
 
 Put = Callable[[str, str], Path]
 
@@ -122,3 +129,26 @@ def test_the_traits_are_what_the_real_service_does(tmp_path: Path) -> None:
     assert first.told["ip"] == "10.85.20.2"
     assert first.told["router"] == "10.85.20.1"
     assert second.told == {}
+
+
+def test_the_stand_in_answers_as_the_real_service_does(tmp_path: Path) -> None:
+    """New clients, returning, renewing, mistaken ones: who hears what, in whatever order."""
+    folder = tmp_path / "files"
+    folder.mkdir()
+    file = folder / "50-srv.network"
+    (bound,) = BOUND
+    file.write_text(
+        f"[Match]\nName=srv\n[Network]\nAddress={SERVER}/24\nDHCPServer=yes\n"
+        f"[DHCPServer]\nPoolOffset=20\nPoolSize={len(POOL)}\n"
+        f"[DHCPServerStaticLease]\nMACAddress={bound}\nAddress={BOUND[bound]}\n"
+        f"[DHCPServerStaticLease]\nMACAddress={LAST}\nAddress=10.85.20.98\n"
+    )
+    serving = start(reservoir.configuration_text(str(folder)), Library().sheet("linux-host"))
+    leases = {pool: PoolLeases(pool) for pool in serving.pools}
+    server = Server(serving, leases, lambda *_: False)
+
+    def ask(sent: Message) -> Message | None:
+        sent = message.decode(sent.encode())
+        return server.answer(Arrival(sent, "srv", parse_address(SERVER), 0.0)).reply
+
+    assert conversation(ask) == talked_with(folder, tmp_path)

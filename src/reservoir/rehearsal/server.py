@@ -109,7 +109,7 @@ class Server:
                 return Decision(f"has no addresses in {labels} for this client", is_full=True)
             return Decision(f"has no free address in {labels}", is_full=True)
         leases, identifier = self.leases[claim.pool], arrival.message.identifier
-        if claim.lease is None:
+        if claim.lease is None and self.serving.behaviour.keeps_offers:
             until = arrival.now + OFFER_HELD
             leases.hold(identifier, arrival.message.mac, claim.address, until)
         shown = format_address(claim.address)
@@ -132,6 +132,8 @@ class Server:
             if lease is not None:
                 return _Claim(pool, lease.address, pool.offer, "the client has it already", lease)
         wished = message.address(Option.REQUESTED_ADDRESS)
+        if not self.serving.behaviour.offers_requested_address:
+            wished = None
         for pool in open_pools if wished is not None else ():
             assert wished is not None
             if wished in self.leases[pool].free and not self._in_use(arrival, pool, wished):
@@ -183,13 +185,43 @@ class Server:
         if not pools:
             return Decision(self._why_no_pool(arrival))
         claim = self._held(message, pools, address)
+        if claim is None and not self.serving.behaviour.keeps_offers:
+            claim = self._open_to_all(arrival, pools, address)
         if claim is not None:
             return self._acknowledge(arrival, claim)
-        if not any(pool.subnet.span.holds(address) for pool in pools):
-            return self._refuse(arrival, f"{format_address(address)} is not in this network")
-        if chosen is None and not self._knows(message, pools):
+        return self._deny(arrival, pools, address)
+
+    def _deny(self, arrival: Arrival, pools: Sequence[ServingPool], address: int) -> Decision:
+        """A client can't have what it asks for: it is told so, or hears nothing."""
+        message, shown = arrival.message, format_address(address)
+        has_chosen = message.address(Option.SERVER) is not None
+        returns = not has_chosen and not message.own_address
+        if self.serving.behaviour.refuses_returning_only and not returns:
+            return Decision(f"leaves a request for {shown} unanswered: it is not this client's")
+        if not any(self._may_be_here(pool, address) for pool in pools):
+            return self._refuse(arrival, f"{shown} is not in this network")
+        if not has_chosen and not self._knows(message, pools):
             return Decision("has no record of this client")  # RFC 2131 section 4.3.2
-        return self._refuse(arrival, f"{format_address(address)} is not this client's")
+        return self._refuse(arrival, f"{shown} is not this client's")
+
+    def _open_to_all(
+        self, arrival: Arrival, pools: Sequence[ServingPool], address: int
+    ) -> _Claim | None:
+        """What a new client asks for, where any free address is open to whoever asks first."""
+        message = arrival.message
+        if self._knows(message, pools):
+            return None
+        for pool in pools:
+            is_open = self.serving.assigns_to_any(pool, arrival.interface, message.relay)
+            if is_open and address in self.leases[pool].free:
+                return _Claim(pool, address, pool.offer, "it is free")
+        return None
+
+    def _may_be_here(self, pool: ServingPool, address: int) -> bool:
+        """Whether an address belongs to a pool's network, as far as the device looks."""
+        if self.serving.behaviour.keeps_offers:
+            return pool.subnet.span.holds(address)
+        return address in pool.assignable
 
     def _held(self, message: Message, pools: Sequence[ServingPool], address: int) -> _Claim | None:
         """What a client asks for, if it is its own: not if it has been bound elsewhere since."""
@@ -242,6 +274,8 @@ class Server:
         for pool in pools:
             lease = self.leases[pool].by_address.get(address or 0)
             if lease is not None and lease.identifier == message.identifier:
+                if not self.serving.behaviour.abandons_declined:
+                    return Decision(f"keeps {format_address(lease.address)} for this client")
                 self.leases[pool].abandon(lease.address)
                 return Decision(f"gives {format_address(lease.address)} up: somebody else has it")
         return Decision("ignores it: the declined address is not this client's")
@@ -257,6 +291,8 @@ class Server:
     def _inform(self, arrival: Arrival, pools: Sequence[ServingPool]) -> Decision:
         if not pools:
             return Decision(self._why_no_pool(arrival))
+        if not self.serving.behaviour.answers_inform:
+            return Decision("ignores an INFORM")
         claim = _Claim(pools[0], 0, pools[0].offer, "it asks only for options")
         reply = self._reply(Kind.ACK, arrival, claim)
         reply.own_address = arrival.message.own_address

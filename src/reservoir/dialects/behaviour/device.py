@@ -98,6 +98,33 @@ class Behaviour:
             return free.longest_unused()
         return free.nth(0)
 
+    # What it makes of requests.
+
+    @property
+    def offers_requested_address(self) -> bool:
+        """Whether a new client is offered the address that it asks for, if that is free."""
+        return self.sheet.trait("requested-address") == "offered"
+
+    @property
+    def keeps_offers(self) -> bool:
+        """Whether an address is kept for the client to which it was offered."""
+        return self.sheet.trait("offered-address") == "kept"
+
+    @property
+    def refuses_returning_only(self) -> bool:
+        """Whether only clients that come back with an address hear that they can't have it."""
+        return self.sheet.trait("refused-request") == "answered-on-return"
+
+    @property
+    def abandons_declined(self) -> bool:
+        """Whether an address that a client declines is not assigned again."""
+        return self.sheet.trait("declined-address") == "abandoned"
+
+    @property
+    def answers_inform(self) -> bool:
+        """Whether clients with addresses of their own are told the options."""
+        return self.sheet.trait("inform") == "answered"
+
     # Bindings.
 
     @property

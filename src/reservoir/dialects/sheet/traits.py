@@ -194,6 +194,40 @@ TRAITS: Mapping[str, Trait] = {
         },
         "lowest-first",
     ),
+    "requested-address": Trait(
+        "Whether a new client is offered the address that it asks for.",
+        {"offered": "It is, if the address is free.", "ignored": "No: it is offered the next."},
+        "offered",
+    ),
+    "offered-address": Trait(
+        "Whether an address is kept for the client to which it was offered.",
+        {
+            "kept": "For a minute.",
+            "not-kept": "No: a new client gets any free address that it asks for, offered or not.",
+        },
+        "kept",
+    ),
+    "refused-request": Trait(
+        "Which clients hear that they can't have the address that they ask for.",
+        {
+            "answered": "All that the device should answer.",
+            "answered-on-return": (
+                "Those that come back with an address; others, with an offer or a lease, wait in "
+                "vain."
+            ),
+        },
+        "answered",
+    ),
+    "declined-address": Trait(
+        "What becomes of an address that a client declines, as another machine has it.",
+        {"abandoned": "It is not assigned again.", "kept": "Its client is offered it again."},
+        "abandoned",
+    ),
+    "inform": Trait(
+        "Whether clients with addresses of their own are told the options.",
+        {"answered": "Yes.", "ignored": "No."},
+        "answered",
+    ),
 }
 """Every trait by name."""
 
