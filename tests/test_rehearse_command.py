@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from reservoir.core.checks import rules
 from reservoir.core.values.addresses import format_address, parse_address
 from reservoir.files.lease_list import lease_rows, read_leases
 from reservoir.rehearsal.day import rehearse_day
@@ -38,8 +40,8 @@ def test_mistakes_are_felt_and_the_corrected_plan_passes(run: Run) -> None:
     hurried, right = (str(DEMO / name / "ferry-line.yaml") for name in ("hurried", "right"))
     ended = run("rehearse", hurried, "--format", "json")
     found = json.loads(ended.out)
-    rules = {n["network"]: n["failure"]["rule"] for n in found["networks"] if n["failure"]}
-    assert (ended.code, rules) == (1, HURRIED)
+    failed = {n["network"]: n["failure"]["rule"] for n in found["networks"] if n["failure"]}
+    assert (ended.code, failed) == (1, HURRIED)
     shown = run("rehearse", hurried)
     assert "two machines, one address (gateway-in-pool)" in " ".join(shown.out.split())
     assert "8 of 12 networks failed" in shown.out
@@ -79,6 +81,61 @@ def test_findings_are_proven_by_a_message_or_say_why_not(run: Run) -> None:
     assert "causes   pool-undersized" in run("check", hurried, "--prove").out
     shown = run("check", hurried, "--prove", "--select", "range-takes-edge-address").out
     assert "replay   can't show it: a client that asks for 10.84.31.255" in shown
+
+
+TOO_MUCH = """\
+reservoir: 1
+devices:
+  shop: {dialect: thimble, interfaces: {lan: {address: 10.84.30.1/24}}}
+  shed: {dialect: linux-host, interfaces: {lan: {address: 10.84.31.1/24}}}
+networks:
+  crew:
+    subnet: 10.84.30.0/24
+    gateway: 10.84.30.1
+    dns: [10.84.0.53, 10.84.1.53, 10.84.2.53]
+    served_by: shop
+    next_server: 10.84.0.69
+    ranges: [10.84.30.20-10.84.30.99]
+  bells:
+    subnet: 10.84.31.0/24
+    gateway: 10.84.31.1
+    dns: [10.84.0.53]
+    served_by: shed
+    ranges: [10.84.31.20-10.84.31.99]
+    bindings: [{name: bell, client_id: "text:bell-4", address: 10.84.31.12}]
+"""
+
+
+def test_what_a_device_cant_be_given_is_missed_by_a_client(run: Run, tmp_path: Path) -> None:
+    """An option, a DNS server too many, a binding: each where a client is offered otherwise."""
+    (tmp_path / "plan.yaml").write_text(TOO_MUCH)
+    ended = run("check", "plan.yaml", "--prove", "--format", "json", "--select", "limits")
+    proofs = {f["message"].split(";")[0]: f["proof"] for f in json.loads(ended.out)["findings"]}
+    assert all(proof["shown"] for proof in proofs.values())
+    assert [re.sub("10.84.31.[0-9]+,", "X,", proof["text"]) for proof in proofs.values()] == [
+        "shop offers 10.84.30.20 without a boot server",
+        "shop offers the DNS server 10.84.0.53 10.84.1.53",
+        "bell was given X, but is bound to 10.84.31.12 (frame 4 of the rehearsal)",
+    ]
+
+
+@pytest.mark.parametrize("rule", ["pool-options-differ", "binding-options-differ"])
+def test_two_clients_show_that_they_are_offered_differently(
+    run: Run, tmp_path: Path, rule: str
+) -> None:
+    """Side by side, in the example of the rule's own manual; with a zone, where there are zones."""
+    example = rules()[rule]
+    text = example.failing + "\n"
+    if example.dialect == "merganser":
+        text = text.replace("    address", "    in zone inner\n    address")
+        text += "zone inner:\n    admit dhcp\ndone\n"
+    (tmp_path / f"pier.{example.dialect}").write_text(text)
+    ended = run("check", f"pier.{example.dialect}", "--prove", "--format", "json", "--select", rule)
+    (found,) = json.loads(ended.out)["findings"]
+    assert found["proof"]["shown"]
+    servers = re.findall("the DNS server ([0-9.]+)", found["proof"]["text"])
+    assert len(set(servers)) == 2
+    assert all(server in text for server in servers)
 
 
 def test_a_finding_is_not_proven_by_another_ones_harm(run: Run, tmp_path: Path) -> None:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 from functools import lru_cache
 
-from reservoir.core.plan.offered import BY_OPTION
+from reservoir.core.plan.offered import BY_OPTION, OFFERED
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import MalformedValueError, format_address
 from reservoir.core.values.clients import ETHERNET, Mac
@@ -227,7 +227,7 @@ def described(message: Message) -> Iterator[tuple[str, str]]:
     addresses = (
         ("has", message.own_address),
         ("gets", message.your_address),
-        ("next server", message.next_server),
+        (OFFERED["next_server"].title, message.next_server),
         ("relay", message.relay),
     )
     yield from ((name, format_address(address)) for name, address in addresses if address)

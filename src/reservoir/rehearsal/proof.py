@@ -6,8 +6,10 @@ the harm or doesn't. What no message between clients and servers can show is sai
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
+from itertools import combinations, product
 
 from reservoir.core.findings import Finding, Proof, Witness
 from reservoir.core.pools import Pools
@@ -16,7 +18,7 @@ from reservoir.core.values.addresses import MalformedValueError, format_address,
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.message import Kind, Message, Option, described
+from reservoir.rehearsal.message import Kind, Message, Option, described, option_name
 from reservoir.rehearsal.result import Failure, Rehearsal
 from reservoir.rehearsal.setting import connect_devices
 from reservoir.rehearsal.wires import Event, Wires
@@ -44,10 +46,13 @@ SILENT: Mapping[str, str] = {
     "unused": "it is about the plan, not about clients",
     "in-subnet": "clients outside the plan would notice",
     "held-alone": "it shows when a router fails",
-    "offered-differently": "it takes two clients side by side",
-    "offered-either": "it takes two clients side by side",
 }
 """Why no message shows an event."""
+
+_OF_EACH = frozenset(
+    ("has", "gets", option_name(Option.SERVER), option_name(Option.CLIENT_IDENTIFIER))
+)
+"""What differs in offers to two clients anyway."""
 
 
 def with_proofs(
@@ -81,6 +86,7 @@ def with_proofs(
 class _Prover:
     def __init__(self, pools: Pools, started: Mapping[str, Serving], rehearsal: Rehearsal) -> None:
         self._pools = pools
+        self._started = started
         self._left_out = rehearsal.left_out
         self._failures: dict[tuple[str, str | None], Failure] = {}
         for each in rehearsal.networks:
@@ -106,6 +112,8 @@ class _Prover:
             "answered-twice": self._answered_twice,
             "offered": self._offered,
             "offered-only": self._offered,
+            "offered-differently": self._offered_differently,
+            "offered-either": self._offered_either,
             "offered-none": self._offered_none,
             "traffic-lost": self._traffic_lost,
             "held-twice": self._held_twice,
@@ -211,20 +219,51 @@ class _Prover:
 
     def _offered(self, witness: Witness) -> Proof:
         offers, reasons = self._ask(witness)
+        wanted = set(re.split(" and |, | ", witness.value)) - {""}
         for offer in offers:
-            assert offer.message is not None
-            for name, value in described(offer.message):
-                if witness.value and witness.value in (value, *value.split()):
+            for name, value in _told(offer).items():
+                if wanted and (witness.value == value or wanted <= set(value.split())):
                     return Proof(True, f"{offer.who} offers the {name} {value}")
         if offers:
             return Proof(False, f"no {witness.option or 'option'} {witness.value} is offered")
         return Proof(False, f"a client {_instead(offers, reasons)}")
 
+    def _offered_differently(self, witness: Witness) -> Proof:
+        own, reasons = self._ask(witness)
+        others, _ = self._ask(replace(witness, client=None))
+        who = witness.name or "the bound client"
+        for offer, other in product(own, others):
+            different = _difference(offer, other)
+            if different:
+                return Proof(
+                    True, f"{who} is offered {different[0]}, another client {different[1]}"
+                )
+        if own and others:
+            return Proof(False, "both are offered the same")
+        return Proof(False, f"{who} {_instead(own, reasons)}")
+
+    def _offered_either(self, witness: Witness) -> Proof:
+        """Ask each pool of the network for an address of its own."""
+        subnet = self._pools.plan.networks[witness.network or ""].subnet
+        firsts = [
+            pool.assignable.first
+            for serving in self._started.values()
+            for pool in serving.pools_holding(subnet.address)
+            if pool.assignable
+        ]
+        offers = [offer for first in firsts for offer in self._ask(witness, first)[0]]
+        for offer, other in combinations(offers, 2):
+            different = _difference(offer, other)
+            if different:
+                return Proof(
+                    True, f"one client is offered {different[0]}, another client {different[1]}"
+                )
+        return Proof(False, "clients are offered only one of the two")
+
     def _offered_none(self, witness: Witness) -> Proof:
         offers, reasons = self._ask(witness)
         for offer in offers:
-            assert offer.message is not None
-            if witness.option not in dict(described(offer.message)):
+            if witness.option not in _told(offer):
                 shown = format_address(_address(offer))
                 return Proof(True, f"{offer.who} offers {shown} without a {witness.option}")
         return Proof(False, f"a client {_instead(offers, reasons)}")
@@ -244,6 +283,25 @@ class _Prover:
             if address == witness.address:
                 return Proof(True, f"{one} and {other} both answer at {format_address(address)}")
         return Proof(False, "the two are not on one network")
+
+
+def _told(offer: Event) -> dict[str, str]:
+    """What an offer says, by what it is about."""
+    return dict(described(offer.message)) if offer.message else {}
+
+
+def _difference(one: Event, other: Event) -> tuple[str, str] | None:
+    """The first thing in which two offers differ, but for the address: what each says of it."""
+    told = _told(one), _told(other)
+    for name in dict.fromkeys((*told[0], *told[1])):
+        said = [each.get(name) for each in told]
+        if said[0] != said[1] and name not in _OF_EACH:
+            return _shown(name, said[0]), _shown(name, said[1])
+    return None
+
+
+def _shown(name: str, value: str | None) -> str:
+    return f"no {name}" if value is None else f"the {name} {value}"
 
 
 def _address(offer: Event) -> int:

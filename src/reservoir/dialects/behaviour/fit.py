@@ -100,9 +100,10 @@ class _Fitter:
         for fault in faults_in_kept(device.kept, device.interfaces, names):
             message = f"what is kept for {self.device} can't be restored: {fault}"
             self._at(("devices", self.device, "kept"), message, f"what is kept for {self.device}")
-        for at, what, nearest in inexpressible(self.all_pools, self.device, self.behaviour):
-            why = f"{self.sheet.name} has no line for it; {nearest}"
-            self._at(at, f"{self.device} can't be given the {what}: {why}", f"the {what}")
+        for each in inexpressible(self.all_pools, self.device, self.behaviour):
+            why = f"{self.sheet.name} has no line for it; {each.nearest}"
+            message = f"{self.device} can't be given the {each.what}: {why}"
+            self._at(each.at, message, f"the {each.what}", each.witness)
 
     def _names(self) -> None:
         """The names that the device doesn't accept as they are, and what becomes of them."""
@@ -125,11 +126,14 @@ class _Fitter:
                 witness = Witness("not-served", network, value=f"the name {name}")
                 self.obstacles.append(Obstacle("name-unfit", message, path, witness))
 
-    def _at(self, path: PlanPath, message: str, missing: str) -> None:
+    def _at(
+        self, path: PlanPath, message: str, missing: str, witness: Witness | None = None
+    ) -> None:
         """Something that the device can't be given; a client of the first pool shows it."""
         own = str(path[1]) if path[0] == "networks" else ""
         network = own or (self.pools[0].name if self.pools else None)
-        witness = Witness("not-served", network, value=missing) if network else None
+        if witness is None and network:
+            witness = Witness("not-served", network, value=missing)
         self.obstacles.append(Obstacle(NOT_EXPRESSIBLE, message, path, witness))
 
     # Which pools the device can have at all.

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from reservoir.core.findings import Witness
 from reservoir.core.plan.hosts import FIRST_IDENTIFIER
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pool, Pools
+from reservoir.core.values import options as dhcp_options
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.facts.kinds import KINDS
 
@@ -29,6 +31,8 @@ class Inexpressible(NamedTuple):
     what: str
     nearest: str = _WITHOUT
     """The nearest alternative."""
+    witness: Witness | None = None
+    """The client that notices, if it shows in what it is offered."""
 
 
 def inexpressible(pools: Pools, device: str, behaviour: Behaviour) -> Iterator[Inexpressible]:
@@ -61,15 +65,21 @@ def inexpressible(pools: Pools, device: str, behaviour: Behaviour) -> Iterator[I
 def _of_pool(pool: Pool, pools: Pools, behaviour: Behaviour) -> Iterator[Inexpressible]:
     offer, sheet = pool.offer, behaviour.sheet
     if offer.options and "option" not in sheet.homes:
-        yield Inexpressible(pool.path, f"options of {pool.name}")
+        first = dhcp_options.name_of(next(iter(offer.options)))
+        unseen = Witness("offered-none", pool.name, option=first)
+        yield Inexpressible(pool.path, f"options of {pool.name}", witness=unseen)
     for key, field in OFFERED.items():
         if not offer.values[key] or sheet.mentions("pool", key):
             continue
         if not behaviour.offers_by_option(field):
-            yield Inexpressible(pool.path, f"{field.title} of {pool.name}")
+            unseen = Witness("offered-none", pool.name, option=field.title)
+            yield Inexpressible(pool.path, f"{field.title} of {pool.name}", witness=unseen)
     if not sheet.mentions("binding", "client_id"):
         clients = pools.bindings.client[pool.bindings]
         for row in pool.bindings[clients >= FIRST_IDENTIFIER].tolist():
             label = pools.bindings.label(row)
             path, what = pools.bindings.path(row), f"client identifier of {label}"
-            yield Inexpressible(path, what, "bind the client by mac, or let another device serve")
+            nearest = "bind the client by mac, or let another device serve"
+            address, who = int(pools.bindings.address[row]), pools.bindings.who(row)
+            unheeded = Witness("binding-ignored", pool.name, address, **who)
+            yield Inexpressible(path, what, nearest, unheeded)

@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from reservoir.core.findings import Witness
-from reservoir.core.plan.offered import BY_OPTION
+from reservoir.core.plan.offered import BY_OPTION, OFFERED
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.clients import format_client
@@ -202,9 +202,9 @@ class _Faults:
         for pool, names in lifted.differing_parts:
             if id(pool) in own:
                 message = (
-                    f"{pool.label} offers another {listed(names)} than the rest of {self.name}"
+                    f"{pool.label} offers another {_titles(names)} than the rest of {self.name}"
                 )
-                witness = Witness("offered-either", self.name, option=names[0])
+                witness = Witness("offered-either", self.name, option=_titles(names[:1]))
                 line = pool.line_of(names[0])
                 yield Fault("pool-options-differ", message, line, pool.column, witness)
 
@@ -225,7 +225,7 @@ class _Faults:
             yield self._of(binding, "binding-options-differ", message, "subnet")
         for binding, names in lifted.differing:
             if id(binding) in own:
-                what = f"another {listed(names)} than the other clients of {self.name}"
+                what = f"another {_titles(names)} than the other clients of {self.name}"
                 message = f"{_client(binding)} is offered {what}"
                 yield self._of(binding, "binding-options-differ", message, names[0])
 
@@ -303,6 +303,11 @@ class _Faults:
         if rule == "binding-options-differ":
             witness = replace(witness, kind="offered-differently")
         return Fault(rule, message, fact.line_of(field), fact.column, witness)
+
+
+def _titles(names: Sequence[str]) -> str:
+    """What people call fields that clients are offered."""
+    return listed(OFFERED[name].title if name in OFFERED else name for name in names)
 
 
 def _ignored(binding: Fact, network: str) -> Witness:
