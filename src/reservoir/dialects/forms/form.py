@@ -14,6 +14,9 @@ from typing import Any
 TOKEN = r"[^ \t\n]+?"  # noqa: S105 - a piece of syntax
 """Matches what has no blank in it, as little as will do."""
 
+WORTH_COLUMNS = 64
+"""Values of one form from which on they are read and written by the column."""
+
 
 class Form(ABC):
     """How values of one type are written and read."""
@@ -43,11 +46,17 @@ class Form(ABC):
         return [None if text is None else next(following) for text in texts]
 
     def read_column(self, texts: Sequence[str]) -> list[Any]:
-        """The values of many texts.
+        """The values of some texts.
 
         Raises:
             MalformedValueError: one of them can't be read.
         """
+        if len(texts) < WORTH_COLUMNS:
+            return [self.read(text) for text in texts]
+        return self.read_many(texts)
+
+    def read_many(self, texts: Sequence[str]) -> list[Any]:
+        """The same, where there are many; each text is read once."""
         values = {text: self.read(text) for text in set(texts)}
         return [values[text] for text in texts]
 
@@ -60,10 +69,16 @@ class Form(ABC):
         """The text of a value. Raises MalformedValueError if it can't be written safely."""
 
     def write_column(self, values: Sequence[Any]) -> list[str]:
-        """The texts of many values.
+        """The texts of some values.
 
         Raises:
             MalformedValueError: one of them can't be written.
         """
+        if len(values) < WORTH_COLUMNS:
+            return [self.write(value) for value in values]
+        return self.write_many(values)
+
+    def write_many(self, values: Sequence[Any]) -> list[str]:
+        """The same, where there are many; each value is written once."""
         texts = {value: self.write(value) for value in set(values)}
         return [texts[value] for value in values]

@@ -36,9 +36,9 @@ class Plain(Form):
     texts: Callable[[Sequence[Any]], list[str]] | None = None
     """Writes many at once."""
 
-    def read_column(self, texts: Sequence[str]) -> list[Any]:
+    def read_many(self, texts: Sequence[str]) -> list[Any]:
         values = None if self.column is None else self.column(texts)
-        return super().read_column(texts) if values is None else values
+        return super().read_many(texts) if values is None else values
 
     @property
     def signs(self) -> set[str]:
@@ -51,8 +51,8 @@ class Plain(Form):
     def write(self, value: Any) -> str:
         return self.writer(value)
 
-    def write_column(self, values: Sequence[Any]) -> list[str]:
-        return super().write_column(values) if self.texts is None else self.texts(values)
+    def write_many(self, values: Sequence[Any]) -> list[str]:
+        return super().write_many(values) if self.texts is None else self.texts(values)
 
 
 def either(yes: str, no: str) -> Plain:
@@ -177,9 +177,9 @@ class MacForm(Form):
     prefix: str = ""
     upper: bool = False
 
-    def read_column(self, texts: Sequence[str]) -> list[Any]:
+    def read_many(self, texts: Sequence[str]) -> list[Any]:
         values = mac_column(TextColumn.of(texts), self.prefix)
-        return super().read_column(texts) if values is None else list(map(Mac, values.tolist()))
+        return super().read_many(texts) if values is None else list(map(Mac, values.tolist()))
 
     @property
     def signs(self) -> set[str]:
@@ -200,8 +200,8 @@ class MacForm(Form):
         digits = value.grouped(self.group, self.separator)
         return self.prefix + (digits.upper() if self.upper else digits)
 
-    def write_column(self, values: Sequence[Any]) -> list[str]:
+    def write_many(self, values: Sequence[Any]) -> list[str]:
         if self.upper or not self.separator.isascii():
-            return super().write_column(values)
+            return super().write_many(values)
         texts = mac_texts(values, self.group, self.separator)
         return [self.prefix + text for text in texts] if self.prefix else texts

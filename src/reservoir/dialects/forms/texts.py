@@ -66,11 +66,11 @@ class Text(Form):
             return TOKEN
         return f"(?:{self.quoted}|[^ \\t\\n{re.escape(self.quote)}]+?)"
 
-    def read_column(self, texts: Sequence[str]) -> list[Any]:
+    def read_many(self, texts: Sequence[str]) -> list[Any]:
         together = "".join(texts)
         is_quoted = bool(self.quote) and self.quote in together
         if is_quoted or not self._is_bare(together) or _is_any_long(texts):
-            return super().read_column(texts)
+            return super().read_many(texts)
         return list(texts)  # nothing in them has to be undone
 
     def read(self, text: str) -> str:
@@ -81,11 +81,11 @@ class Text(Form):
             return _visible(inside.replace(self.quote * 2, self.quote))
         return _visible(re.sub(r"\\(.)", r"\1", inside))
 
-    def write_column(self, values: Sequence[str]) -> list[str]:
+    def write_many(self, values: Sequence[str]) -> list[str]:
         together = "".join(values)
         is_plain = together.isprintable() and " " not in together and "" not in values
         if not is_plain or not self._is_bare(together) or not self.reserved.isdisjoint(values):
-            return super().write_column(values)
+            return super().write_many(values)
         return list(values)
 
     def write(self, value: str) -> str:
@@ -118,11 +118,11 @@ class Enclosed(Form):
         """What can't be bare in it."""
         return set(self.forbidden)
 
-    def read_column(self, texts: Sequence[str]) -> list[Any]:
+    def read_many(self, texts: Sequence[str]) -> list[Any]:
         together = "".join(texts)
         is_plain = self.sign not in together and together.isprintable()
         if not is_plain or not all(map(str.strip, texts)) or _is_any_long(texts):
-            return super().read_column(texts)
+            return super().read_many(texts)
         return list(texts)  # nothing in them has to be undone
 
     def read(self, text: str) -> str:

@@ -202,19 +202,22 @@ class NodeReader:
 
         Then the one that leaves least unread; the sheet's order decides ties.
         """
-        trials: list[tuple[int, int, int]] = []
-        for row, values in matches:
+        trials: dict[int, tuple[int, int, int]] = {}
+        # The likeliest first: none that has no row for something inside can be the very best.
+        for number in sorted(range(len(matches)), key=lambda n: _lacks_rows(matches[n][0], node)):
+            row, values = matches[number]
             trial = NodeReader(self.sheet, None if self.said is None else {})
             copy = OpenFact(Fact(block.fact.kind, dict(block.fact.fields)), block.label, block.line)
             trial._accept(row, dict(values), node, copy)
             lost = sum(unread.lines for unread in trial.diagnostics.not_understood)
-            trials.append((trial.misshapen, lost, len(trial.foreign)))
-            if trials[-1] == (0, 0, 0):  # none can be better
+            trials[number] = trial.misshapen, lost, len(trial.foreign)
+            if trials[number] == (0, 0, 0):  # none can be better
                 if not (row.adds_fields or copy.implied or trial.has_undone):
                     self._adopt(trial, copy, block)
                     return
                 break
-        self._accept(*matches[trials.index(min(trials))], node, block)
+        best = min(trials, key=lambda number: (trials[number], number))
+        self._accept(*matches[best], node, block)
 
     def _adopt(self, trial: NodeReader, copy: OpenFact, block: OpenFact) -> None:
         """Take over what a trial has read into a copy of a fact, instead of reading it again."""
@@ -376,6 +379,14 @@ class NodeReader:
         where = f", inside {block.label} (line {block.line})" if block.label else ""
         message = f"not understood{where}: {node.text!r}{meant.hint}"
         self.diagnostics.whole(node, block, meant.row, message)
+
+
+def _lacks_rows(row: Row, node: Node) -> bool:
+    """Whether something in a node begins like no row that may be inside."""
+    scope = row.scope
+    return not scope.headless and any(
+        scope.head_of(child.text) not in scope.by_head for child in node.children
+    )
 
 
 def _decides(row: Row, node: Node) -> bool:

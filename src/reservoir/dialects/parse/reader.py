@@ -13,7 +13,7 @@ from reservoir.dialects.parse.not_understood import NotUnderstood, with_faults
 from reservoir.dialects.parse.open_fact import OpenFact
 from reservoir.dialects.sheet.model import Sheet
 
-WORTH_BULK = 3_000
+WORTH_BULK = 1_200
 """Characters of a text from which on reading in bulk is faster than node by node."""
 
 
