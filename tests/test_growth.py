@@ -25,7 +25,10 @@ MOST = 7
 """How many times the lines that the first step adds the second may add: n log n is about 5."""
 
 LEAST = 16 * SIZES[1]
-"""Lines that prove nothing: small sets are worked out in another way than large ones."""
+"""Lines that prove nothing."""
+
+FIRST = 128 * SIZES[2]
+"""Nor do so many of what only the largest input needs: few are worked out in another way."""
 
 DIALECTS = ("fulmar", "larkspur", "linux-host", "merganser", "mortise", "quillon", "tamarack")
 
@@ -163,6 +166,7 @@ def excess(counted: Sequence[Counter[str]]) -> list[str]:
         for where, most in large.most_common()
         if most > MOST * max(small[where], middle[where])
         and most - middle[where] > MOST * max(middle[where] - small[where], LEAST)
+        and (middle[where] or most > FIRST)
     ]
 
 

@@ -14,7 +14,7 @@ from typing import Any
 TOKEN = r"[^ \t\n]+?"  # noqa: S105 - a piece of syntax
 """Matches what has no blank in it, as little as will do."""
 
-WORTH_COLUMNS = 64
+WORTH_COLUMNS = 128
 """Values of one form from which on they are read and written by the column."""
 
 
