@@ -242,6 +242,9 @@ def test_reading_in_bulk_finds_the_same(file: Path, dialect: str, data: st.DataO
     assert bulk[0] == exact[0]
     assert places(bulk[0].device) == places(exact[0].device)
     assert what_is_said(*bulk[1:]) == what_is_said(*exact[1:])
+    unasked = read_configuration(text, sheet, in_bulk=True)  # what each node says isn't kept
+    assert unasked == exact[0]
+    assert places(unasked.device) == places(exact[0].device)
 
 
 def places(fact: Fact) -> list[object]:

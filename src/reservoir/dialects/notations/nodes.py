@@ -249,6 +249,10 @@ class Notation(ABC):
         """How a value is in a list."""
         return form
 
+    def whole_lines(self, nodes: Sequence[Node]) -> Sequence[str] | None:
+        """The lines of nodes that are still to be cut into pieces; None if they are none."""
+        return None
+
     def is_comment(self, line: str) -> bool:
         """Whether a line without the blanks before it is a comment."""
         return bool(self.comments) and line.startswith(self.comments)
@@ -258,20 +262,24 @@ class Notation(ABC):
         return line
 
 
-def line_nodes(text: str, comments: tuple[str, ...]) -> tuple[list[Node], int]:
+def line_nodes(
+    text: str, comments: tuple[str, ...], made: type[Node] = Node
+) -> tuple[list[Node], int]:
     """A node for each line that says something, and how many lines are comments.
 
     Only ``\\n`` ends a line; only blanks, tabs and a carriage return around it don't count.
     """
     nodes: list[Node] = []
     start = skipped = 0
+    add = nodes.append
     for number, raw in enumerate(text.split("\n"), start=1):
         end = start + len(raw) + 1
         said = raw.strip(" \t\r")
         if said and comments and said.startswith(comments):
             skipped += 1
         elif said:
-            nodes.append(Node(said, number, raw.index(said[0]) + 1, [], start, end))
+            column = 1 if said is raw else raw.index(said[0]) + 1
+            add(made(said, number, column, [], start, end))
         start = end
     return nodes, skipped
 

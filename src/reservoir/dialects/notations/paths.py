@@ -38,8 +38,8 @@ class Paths(ByLines):
                 if path not in led_to:
                     led_to[path] = _follow(path.split(mark), len(mark), leaf, root, inner)
                 around = led_to[path]
-                leaf.column = _column(last, leaf.column + len(path) + len(mark))
-                leaf.text = last.strip(" \t")
+                leaf.text = said = last.strip(" \t")
+                leaf.column += len(path) + len(mark) + (last.index(said[0]) if said else len(last))
             # A path may also be gone through by longer ones, before it or after it.
             if not inner.setdefault((id(around), leaf.text), leaf).children:
                 around.children.append(leaf)

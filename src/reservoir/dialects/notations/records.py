@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from reservoir.dialects.notations.by_lines import ByLines
 from reservoir.dialects.notations.nodes import (
@@ -36,10 +36,12 @@ class Records(ByLines):
     has_pieces: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
-        nodes, comments = line_nodes(text, self.comments)
-        for node in nodes:
-            _cut_into_pieces(node)
+        nodes, comments = line_nodes(text, self.comments, _Record)
         return Nodes(nodes, comments, [])
+
+    def whole_lines(self, nodes: Sequence[Node]) -> Sequence[str] | None:
+        whole = [node.whole for node in nodes if isinstance(node, _Record) and node.whole]
+        return whole if len(whole) == len(nodes) else None
 
     def write(self, nodes: Sequence[Node]) -> str:
         return joined(spaced(nodes, (list(self.lines(node, ())) for node in nodes)))
@@ -83,14 +85,35 @@ class Records(ByLines):
         return Node(undo.before.strip(), children=[record, *node.children], kind=node.kind)
 
 
-def _cut_into_pieces(record: Node) -> None:
-    """Leave a record's first piece in its node, and put the others inside."""
-    text, line, start = record.text, record.line, record.start + record.column - 1
-    first, *others = _pieces(text)
-    record.text = first[0]
-    for piece, at in others:
-        node = Node(piece, line, record.column + at, [], start + at, start + at + len(piece))
-        record.children.append(node)
+class _Record(Node):
+    """A record, which is cut into its pieces when somebody first looks into it.
+
+    Its text is its first piece, and the others are inside. A large text is mostly read without
+    that, line by line.
+    """
+
+    __slots__ = ("whole",)
+
+    def __init__(
+        self, whole: str, line: int, column: int, _children: list[Node], start: int, end: int
+    ) -> None:
+        self.whole = whole
+        """The whole line; empty once it is cut."""
+        self.line, self.column, self.start, self.end = line, column, start, end
+        self.kind = ""
+
+    def __getattr__(self, name: str) -> Any:
+        """What it has only once it is cut."""
+        if name not in ("text", "children") or not self.whole:
+            raise AttributeError(name)
+        line, start = self.line, self.start + self.column - 1
+        first, *others = _pieces(self.whole)
+        self.whole, self.text = "", first[0]
+        self.children = [
+            Node(piece, line, self.column + at, [], start + at, start + at + len(piece))
+            for piece, at in others
+        ]
+        return getattr(self, name)
 
 
 def _pieces(text: str) -> Iterator[tuple[str, int]]:

@@ -20,6 +20,7 @@ from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node, all_nodes
 from reservoir.dialects.parse.columns import read_columns
 from reservoir.dialects.parse.node_reader import Made, Said
+from reservoir.dialects.parse.whole_lines import whole_lines
 from reservoir.dialects.sheet.model import Row, Scope, Sheet, kind_of
 
 AT_ONCE = 4_096
@@ -138,6 +139,7 @@ class BulkReader:
     def __init__(self, sheet: Sheet, said: dict[int, Said] | None) -> None:
         """Take the sheet, and where to note how each node was understood, if that is wanted."""
         self._undo_words = sheet.undo_words
+        self._notation = sheet.notation
         self._said = said
         self.made: dict[int, Made] = {}
         """What was made of each plain block, by the ``id`` of its first node."""
@@ -145,7 +147,36 @@ class BulkReader:
     def make(self, nodes: Sequence[Node], scope: Scope) -> None:
         """Make the facts of the plain blocks among some nodes and inside those that hold them."""
         for begin in range(0, len(nodes), AT_ONCE):
-            self._make_some(nodes[begin : begin + AT_ONCE], scope)
+            some = nodes[begin : begin + AT_ONCE]
+            whole = None if self._said is not None else self._notation.whole_lines(some)
+            self._make_some(self._left_by_whole_lines(some, whole, scope) if whole else some, scope)
+
+    def _left_by_whole_lines(
+        self, nodes: Sequence[Node], lines: Sequence[str], scope: Scope
+    ) -> Sequence[Node]:
+        """Make the facts of the lines that are as their sheet writes them; the other nodes."""
+        places: dict[str, list[int]] = {}
+        for place, head in enumerate(scope.heads_of(lines)):
+            places.setdefault(head, []).append(place)
+        made: set[int] = set()
+        for head, some in places.items():
+            rows = () if head in self._undo_words else whole_lines(tuple(scope.rows_for(head)))
+            for row in rows:
+                left = [place for place in some if place not in made]
+                matching, fields = row.read([lines[place] for place in left])
+                its = list(compress(left, matching))
+                self._keep_whole(row.row, [nodes[place] for place in its], fields)
+                made.update(its)
+        return [node for place, node in enumerate(nodes) if place not in made]
+
+    def _keep_whole(self, row: Row, nodes: list[Node], fields: dict[str, list[Any]]) -> None:
+        settled = {name: [value] * len(nodes) for name, value in row.conditions.items()}
+        values = _Lines([], nodes, [], fields | settled).values()
+        _fill_equal(row, values)
+        kind = kind_of(row)
+        for node, fact in zip(nodes, facts_at(kind, values, nodes), strict=True):
+            node.kind = kind
+            self.made[id(node)] = row, fact
 
     def _make_some(self, nodes: Sequence[Node], scope: Scope) -> None:
         for head, lines in self._alike(nodes, [0] * len(nodes), scope).items():
@@ -222,10 +253,7 @@ class BulkReader:
             for place in sorted(placed):
                 facts[inside[1][place]].children += placed[place]
             _require(made, range(len(facts)), row.needed_inside)
-        for name, other in row.same_as.items():
-            for fields in values:
-                if other in fields:
-                    fields.setdefault(name, fields[other])
+        _fill_equal(row, values)
         if self._said is not None:
             for node, fact, says, number in zip(nodes, facts, own, numbers, strict=True):
                 owner = tuple(fact.get(link) for link in row.links)
@@ -318,6 +346,14 @@ class BulkReader:
             again = (owner, row) in into.implied or self._undo_words
             into.implied.add((owner, row))
             into.spoil([owner], _State.UNSURE if again else state)
+
+
+def _fill_equal(row: Row, values: Iterable[dict[str, Any]]) -> None:
+    """Give facts the fields that must equal others of theirs."""
+    for name, other in row.same_as.items():
+        for fields in values:
+            if other in fields:
+                fields.setdefault(name, fields[other])
 
 
 def _inside(nodes: Sequence[Node], owners: Sequence[int]) -> tuple[list[Node], list[int]]:

@@ -308,7 +308,7 @@ class NodeReader:
             links = row.links
             if links not in owners:
                 owners[links] = by_link(block.fact, links)
-            wanted = tuple(fact.fields.pop(link, None) for link in links)
+            wanted = tuple([fact.fields.pop(link, None) for link in links])
             owner = owners[links].get(wanted)
             if owner is None:
                 self.diagnostics.ownerless(row, wanted, node, block)

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.garbage import garbage_collection_paused
-from reservoir.dialects.notations.nodes import Nodes, all_nodes, bounded
+from reservoir.dialects.notations.nodes import Node, Nodes, bounded
 from reservoir.dialects.parse.bulk import BulkReader
 from reservoir.dialects.parse.node_reader import NodeReader, Said
 from reservoir.dialects.parse.not_understood import NotUnderstood, with_faults
 from reservoir.dialects.parse.open_fact import OpenFact
 from reservoir.dialects.sheet.model import Sheet
+
+_WRITTEN = re.compile("^[ \\t\\r]*[^ \\t\\r\\n]", re.MULTILINE)
+"""The beginning of a line with something on it."""
 
 WORTH_BULK = 1_200
 """Characters of a text from which on reading in bulk is faster than node by node."""
@@ -41,10 +46,16 @@ class Reading:
         return sum(unread.lines for unread in self.not_understood)
 
 
-def read_configuration(text: str, sheet: Sheet) -> Reading:
-    """Read a configuration. Never fails: what can't be read is reported in ``not_understood``."""
+def read_configuration(text: str, sheet: Sheet, *, in_bulk: bool | None = None) -> Reading:
+    """Read a configuration. Never fails: what can't be read is reported in ``not_understood``.
+
+    Args:
+        text: The configuration.
+        sheet: Its dialect's.
+        in_bulk: As for :func:`read_nodes`.
+    """
     with garbage_collection_paused():
-        return _understood(bounded(sheet.notation.read(text)), sheet, text)
+        return _understood(_nodes(text, sheet), sheet, text, in_bulk=in_bulk)
 
 
 def read_nodes(
@@ -59,7 +70,7 @@ def read_nodes(
             faster for a text of this length.
     """
     with garbage_collection_paused():
-        nodes = bounded(sheet.notation.read(text))
+        nodes = _nodes(text, sheet)
         said: dict[int, Said] = {}
         return _understood(nodes, sheet, text, said, in_bulk), nodes, said
 
@@ -84,9 +95,26 @@ def _understood(
     return Reading(
         device=device.fact,
         not_understood=tuple(sorted(with_faults(reader.diagnostics.not_understood, nodes.faults))),
-        lines=sum(1 for line in text.split("\n") if line.strip(" \t\r")) - nodes.comments,
-        understood=len({node.line for node in all_nodes(nodes.top) if node.kind}),
+        lines=len(_WRITTEN.findall(text)) - nodes.comments,
+        understood=len(set(_lines_understood(nodes.top, sheet))),
         foreign=len(reader.foreign),
         comments=nodes.comments,
         damaged=tuple((fault.since or fault.line, fault.line) for fault in nodes.faults),
     )
+
+
+def _nodes(text: str, sheet: Sheet) -> Nodes:
+    """The nodes of a text; pieces of a line are nested no deeper."""
+    nodes = sheet.notation.read(text)
+    return nodes if sheet.notation.has_pieces else bounded(nodes)
+
+
+def _lines_understood(nodes: Iterable[Node], sheet: Sheet) -> Iterator[int]:
+    """The lines that begin something that was understood; pieces are on their record's line."""
+    for node in nodes:
+        if node.kind:
+            yield node.line
+            if sheet.notation.has_pieces:
+                continue
+        if node.children:
+            yield from _lines_understood(node.children, sheet)
