@@ -9,10 +9,12 @@ from pathlib import Path
 from typing import Any
 
 import click
+import jsonschema
 import pytest
 
-from conftest import program
+from conftest import Run, program
 from reservoir.cli.commands import COMMANDS, reservoir
+from reservoir.reports.outputs import OUTPUTS
 from reservoir.version import __version__
 
 NOW = ("--now", "2027-03-31T12:00:00+00:00")
@@ -68,7 +70,7 @@ def test_every_command_that_has_json_is_tried_here() -> None:
         for parameter in getattr(reservoir.get_command(group, name), "params", ())
         if parameter.name == "form" and "json" in getattr(parameter.type, "choices", ())
     ]
-    assert sorted(has_json) == sorted(SAID)
+    assert sorted(has_json) == sorted(SAID) == sorted(OUTPUTS)
 
 
 @pytest.mark.parametrize("name", SAID)
@@ -89,6 +91,36 @@ def test_json_has_the_frame_and_says_the_same_each_time(name: str, demo: Path) -
     assert isinstance(data["summary"], dict)
     again = program(demo, *SAID[name], "--format", "json", PYTHONHASHSEED="7", TZ="Asia/Tokyo")
     assert again.out == first.out
+
+
+MORE_SAID = [
+    ("check", "hurried/ferry-line.yaml", "--prove"),
+    ("check", "running/pier-router.larkspur"),
+    (*SAID["compare"], "--leases", "running/leases.csv", *NOW),
+    ("size", "--devices", "40", "--history", "history.csv", "--lease", "8h"),
+    ("size", "right/ferry-line.yaml", "--network", "passenger-wifi"),
+    ("rehearse", "hurried/ferry-line.yaml", "--network", "crew", "--clients", "2"),
+    ("map", "right/ferry-line.yaml"),
+]
+"""Further calls, so that every field is there."""
+
+
+@pytest.mark.parametrize("call", [*SAID.values(), *MORE_SAID], ids=" ".join)
+def test_the_schema_describes_what_is_printed(run: Run, demo: Path, call: tuple[str, ...]) -> None:
+    """All fields and no others, though a reader has to bear more: fields may be added."""
+    history = "2027-03-30T08:00:00+00:00,2027-03-30T09:00:00+00:00"
+    (demo / "history.csv").write_text(
+        f"mac,address,start,end\n00:00:5e:00:53:01,10.84.20.9,{history}\n"
+    )
+    said = json.loads(program(demo, *call, "--format", "json").out)
+    its_schema = json.loads(run("schema", call[0]).out)
+    jsonschema.Draft202012Validator.check_schema(its_schema)
+    for described in (its_schema, *its_schema["$defs"].values()):
+        assert described["description"]
+        assert "additionalProperties" not in described
+        if "properties" in described:
+            described["additionalProperties"] = False
+    jsonschema.validate(said, its_schema)
 
 
 @pytest.mark.parametrize("name", SAID)

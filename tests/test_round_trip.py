@@ -246,7 +246,7 @@ plain_names = st.builds(
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(90))
+@settings(max_examples=examples(70))
 def test_what_is_written_is_what_the_plan_says(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
@@ -343,7 +343,7 @@ def test_hostile_names_stay_in_their_place(file: Path, dialect: str, data: st.Da
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(names=st.lists(st.sampled_from(HOSTILE) | st.text(max_size=9), min_size=3, max_size=3))
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(45))
 def test_the_writer_alone_lets_nothing_out(dialect: str, names: list[str]) -> None:
     """Facts that no plan could hold, with line ends and worse: refused, or read again the same."""
     sheet = Library().sheet(dialect)

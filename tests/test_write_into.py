@@ -47,7 +47,7 @@ def as_it_was(draw: st.DrawFn, plan: dict[str, Any], dialect: str) -> dict[str, 
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(24))
 def test_the_rest_stays_and_the_device_assigns_what_the_plan_says(
     file: Path, dialect: str, data: st.DataObject
 ) -> None:
@@ -81,7 +81,7 @@ few_names = st.sampled_from(["till", "till-2", "printer", "crew", "deck-3"])
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(24))
 def test_what_the_plan_does_not_have_stays(file: Path, dialect: str, data: st.DataObject) -> None:
     """Byte for byte: a plan of some of a device's networks leaves the others as they are.
 

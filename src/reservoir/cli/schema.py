@@ -1,4 +1,4 @@
-"""``reservoir schema``: the plan's JSON Schema."""
+"""``reservoir schema``: the JSON Schemas of the plan, and of what commands print as JSON."""
 
 from __future__ import annotations
 
@@ -7,22 +7,30 @@ import json
 import click
 
 from reservoir.cli.output import save_or_show, talkative
+from reservoir.reports.outputs import OUTPUTS
 
 
-@click.command("schema", short_help="Print the JSON Schema of the plan, for editors.")
+@click.command("schema", short_help="Print the JSON Schema of the plan or of a command's JSON.")
+@click.argument("what", default="plan", type=click.Choice(["plan", *OUTPUTS]))
 @click.option("-o", "--out", metavar="FILE", help="Write the schema to a file.")
 @talkative
-def command(out: str | None) -> None:
+def command(what: str, out: str | None) -> None:
     """Print the JSON Schema of the plan file, so that editors complete and check it.
+
+    Named after a command, the schema describes what that command prints with --format json.
 
     \b
     Examples:
       reservoir schema --out plan.schema.json
+      reservoir schema check --out findings.schema.json
     """
-    from reservoir.core.plan.model import PlanFile  # late: --help needs none of it
+    if what == "plan":
+        from reservoir.core.plan.model import PlanFile  # late: --help needs none of it
 
-    schema = {
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        **PlanFile.model_json_schema(),
-    }
+        described = PlanFile.model_json_schema()
+    else:
+        from reservoir.reports.outputs import schema_of  # late: --help needs none of it
+
+        described = schema_of(what)
+    schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **described}
     save_or_show(json.dumps(schema, indent=2) + "\n", out)

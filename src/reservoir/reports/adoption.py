@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING
 
 from reservoir.core.leases.adopting import Adopted, Adoption, LeftOut
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import format_client
-from reservoir.reports.frame import framed
+from reservoir.reports.frame import as_text, frame
 from reservoir.reports.theme import moment, shown_moment
+
+if TYPE_CHECKING:
+    from reservoir.reports.outputs.adopt import AdoptedObject, NotAdopted, Output
 
 
 def notes(adoption: Adoption, leases: LeaseTable, file: str) -> Iterator[str]:
@@ -27,7 +30,8 @@ def notes(adoption: Adoption, leases: LeaseTable, file: str) -> Iterator[str]:
 
 def as_json(adoption: Adoption, leases: LeaseTable, file: str, inputs: Sequence[str]) -> str:
     """One JSON object, whose fields are only ever added to."""
-    data = {
+    output: Output = {
+        **frame("adopt", inputs),
         "bindings": [_binding(each) for each in adoption.bindings],
         "left_out": [_left(each, leases, file) for each in adoption.left_out],
         "summary": {
@@ -36,10 +40,10 @@ def as_json(adoption: Adoption, leases: LeaseTable, file: str, inputs: Sequence[
             "left_out": len(adoption.left_out),
         },
     }
-    return framed("adopt", inputs, **data)
+    return as_text(output)
 
 
-def _binding(each: Adopted) -> dict[str, Any]:
+def _binding(each: Adopted) -> AdoptedObject:
     return {
         "network": each.network,
         "name": each.name,
@@ -50,7 +54,7 @@ def _binding(each: Adopted) -> dict[str, Any]:
     }
 
 
-def _left(each: LeftOut, leases: LeaseTable, file: str) -> dict[str, Any]:
+def _left(each: LeftOut, leases: LeaseTable, file: str) -> NotAdopted:
     return {
         "client": leases.client_text(each.row),
         "name": leases.name[each.row],

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from reservoir.core.compare.notice import (
     Change,
@@ -18,9 +18,19 @@ from reservoir.core.compare.present import ClientNotices
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.values.addresses import format_address
 from reservoir.core.wording import counted, listed
-from reservoir.reports.frame import framed
+from reservoir.reports.frame import as_text, frame
 from reservoir.reports.markup import code, plain
 from reservoir.reports.theme import moment, shown_moment, styled, wrapped
+
+if TYPE_CHECKING:
+    from reservoir.reports.outputs import compare as json_types
+    from reservoir.reports.outputs.compare import (
+        ChangeObject,
+        ClientCompared,
+        CompareSummary,
+        Output,
+        SideObject,
+    )
 
 _MEANINGS: Mapping[Notice, str] = {
     Notice.CONFLICT: "error",
@@ -213,7 +223,8 @@ def as_json(
 ) -> Iterator[str]:
     """One JSON object, whose fields are only ever added to; in pieces."""
     shown = _shown(comparison, at)
-    head = {
+    output: Output = {
+        **frame("compare", inputs),
         "networks": [_network(network) for network in shown],
         "devices": [
             {"device": device.name, "changes": list(map(_change, device.changes))}
@@ -222,13 +233,14 @@ def as_json(
         "left_out": list(comparison.left_out),
         "left_aside": list(comparison.left_aside),
         "summary": _summary(comparison, clients),
+        "clients": None,
     }
-    text = framed("compare", inputs, **head).removesuffix("\n")
     if clients is None:
-        yield text + "\n"
+        yield as_text(output)
         return
+    head = {name: part for name, part in output.items() if name != "clients"}
     names = {_old_name(network) for network in shown}
-    yield text.removesuffix("\n}") + ',\n  "clients": ['
+    yield as_text(head).removesuffix("\n}\n") + ',\n  "clients": ['
     rows = (json.dumps(_client_json(clients.leases, each)) for each in clients.notices
             if not at or each.network in names)  # fmt: skip
     for number, row in enumerate(rows):
@@ -236,8 +248,8 @@ def as_json(
     yield "\n  ]\n}\n"
 
 
-def _summary(comparison: Comparison, clients: Clients | None) -> dict[str, Any]:
-    summary: dict[str, Any] = {
+def _summary(comparison: Comparison, clients: Clients | None) -> CompareSummary:
+    summary: CompareSummary = {
         "networks": len(comparison.networks),
         "differing": len(comparison.differing),
         "lines_not_understood": comparison.not_understood,
@@ -248,7 +260,7 @@ def _summary(comparison: Comparison, clients: Clients | None) -> dict[str, Any]:
     return summary
 
 
-def _network(network: NetworkCompared) -> dict[str, Any]:
+def _network(network: NetworkCompared) -> json_types.NetworkCompared:
     return {
         "network": network.name,
         "old": _side(network.old),
@@ -257,7 +269,7 @@ def _network(network: NetworkCompared) -> dict[str, Any]:
     }
 
 
-def _side(side: NetworkSummary | None) -> dict[str, Any] | None:
+def _side(side: NetworkSummary | None) -> SideObject | None:
     if side is None:
         return None
     return {
@@ -269,7 +281,7 @@ def _side(side: NetworkSummary | None) -> dict[str, Any] | None:
     }
 
 
-def _change(change: Change) -> dict[str, Any]:
+def _change(change: Change) -> ChangeObject:
     return {
         "what": change.what,
         "old": change.old,
@@ -279,7 +291,7 @@ def _change(change: Change) -> dict[str, Any]:
     }
 
 
-def _client_json(leases: LeaseTable, each: ClientNotices) -> dict[str, Any]:
+def _client_json(leases: LeaseTable, each: ClientNotices) -> ClientCompared:
     return {
         "client": leases.client_text(each.row),
         "name": leases.name[each.row],

@@ -3,18 +3,46 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+
+from pydantic import ConfigDict, with_config
+from typing_extensions import TypedDict
 
 from reservoir.version import __version__
 
+described = with_config(ConfigDict(use_attribute_docstrings=True))
+"""Takes what is said of the fields of a type into its schema."""
 
-def framed(command: str, inputs: Sequence[str], **parts: object) -> str:
-    """One JSON object, whose fields are only ever added to.
+
+@described
+class Frame(TypedDict):
+    """What the output of every command begins with."""
+
+    reservoir: str
+    """The version of Reservoir."""
+    command: str
+    inputs: list[str]
+    """The files that were read."""
+
+
+@described
+class LeftOut(TypedDict):
+    """A network that is left out."""
+
+    network: str
+    because: str
+
+
+def frame(command: str, inputs: Sequence[str]) -> Frame:
+    """What a command's output begins with.
 
     Args:
         command: The command that says it.
         inputs: The files that were read.
-        parts: What it says, by the names of the fields.
     """
-    frame = {"reservoir": __version__, "command": command, "inputs": list(inputs)}
-    return json.dumps({**frame, **parts}, indent=2) + "\n"
+    return {"reservoir": __version__, "command": command, "inputs": list(inputs)}
+
+
+def as_text(output: Mapping[str, object]) -> str:
+    """A command's output as the text of one JSON object."""
+    return json.dumps(output, indent=2) + "\n"

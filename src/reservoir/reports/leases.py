@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from reservoir.core.findings import Severity
 from reservoir.core.leases.contradictions import Contradiction, LeasesChecked, PoolUsage
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.values.addresses import format_address
 from reservoir.core.wording import counted
-from reservoir.reports.frame import framed
+from reservoir.reports.frame import as_text, frame
 from reservoir.reports.theme import columns, styled, wrapped
+
+if TYPE_CHECKING:
+    from reservoir.reports.outputs.leases import ContradictionObject, Output, UsageObject
 
 HEADINGS = ("network", "server", "addresses", "taken", "free", "share", "bound", "end within 1h")
 
@@ -70,7 +73,8 @@ def as_json(
 ) -> Iterator[str]:
     """One JSON object, whose fields are only ever added to."""
     counts = Counter(each.severity for each in checked.contradictions)
-    data = {
+    output: Output = {
+        **frame("leases", inputs),
         "networks": [_usage(each) for each in checked.usage],
         "findings": [_finding(each, leases, file) for each in checked.contradictions],
         "summary": {
@@ -80,10 +84,10 @@ def as_json(
             "warnings": counts[Severity.WARNING],
         },
     }
-    yield framed("leases", inputs, **data)
+    yield as_text(output)
 
 
-def _usage(each: PoolUsage) -> dict[str, Any]:
+def _usage(each: PoolUsage) -> UsageObject:
     return {
         "network": each.network,
         "server": each.server,
@@ -96,7 +100,7 @@ def _usage(each: PoolUsage) -> dict[str, Any]:
     }
 
 
-def _finding(each: Contradiction, leases: LeaseTable, file: str) -> dict[str, Any]:
+def _finding(each: Contradiction, leases: LeaseTable, file: str) -> ContradictionObject:
     return {
         "rule": each.rule,
         "severity": each.severity.word,

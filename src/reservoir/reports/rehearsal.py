@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Mac
@@ -14,8 +14,12 @@ from reservoir.rehearsal.message import described
 from reservoir.rehearsal.rehearse import MOST_FILLED
 from reservoir.rehearsal.result import Failure, NetworkRehearsed, Rehearsal
 from reservoir.rehearsal.wires import Event
-from reservoir.reports.frame import framed
+from reservoir.reports.frame import as_text, frame
 from reservoir.reports.theme import clock, columns, styled, wrapped
+
+if TYPE_CHECKING:
+    from reservoir.reports.outputs import rehearse as json_types
+    from reservoir.reports.outputs.rehearse import DayRehearsed, FailureObject, Output
 
 TOLD = 4
 """Clients whose conversation is shown."""
@@ -113,7 +117,8 @@ def row(each: NetworkRehearsed) -> tuple[str, ...]:
 def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
     """One JSON object, whose fields are only ever added to."""
     networks = rehearsal.networks
-    data = {
+    output: Output = {
+        **frame("rehearse", files),
         "networks": [_network(each) for each in networks],
         "days": [_day(day) for day in rehearsal.days],
         "left_out": [{"network": n, "because": why} for n, why in rehearsal.left_out.items()],
@@ -130,10 +135,10 @@ def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
             "exchanges": rehearsal.exchanges,
         },
     }
-    return framed("rehearse", files, **data)
+    return as_text(output)
 
 
-def _network(each: NetworkRehearsed) -> dict[str, Any]:
+def _network(each: NetworkRehearsed) -> json_types.NetworkRehearsed:
     return {
         "network": each.network,
         "server": ", ".join(each.servers) or None,
@@ -157,7 +162,7 @@ def _network(each: NetworkRehearsed) -> dict[str, Any]:
     }
 
 
-def _day(day: NetworkDay) -> dict[str, Any]:
+def _day(day: NetworkDay) -> DayRehearsed:
     return {
         "network": day.network,
         "came": day.came,
@@ -170,7 +175,7 @@ def _day(day: NetworkDay) -> dict[str, Any]:
     }
 
 
-def _failure(failure: Failure) -> dict[str, Any]:
+def _failure(failure: Failure) -> FailureObject:
     return {
         "reason": failure.reason,
         "rule": failure.rule,

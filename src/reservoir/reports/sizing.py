@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING
 
 from reservoir.api.sizing import Sizing
 from reservoir.core.sizing.networks import Sized
@@ -12,8 +12,11 @@ from reservoir.core.sizing.observed import Observed
 from reservoir.core.sizing.size import USUAL, Size
 from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted
-from reservoir.reports.frame import framed
+from reservoir.reports.frame import as_text, frame
 from reservoir.reports.theme import clock, columns, shown_moment, styled, wrapped
+
+if TYPE_CHECKING:
+    from reservoir.reports.outputs.size import NetworkSized, Output, SizeFields, SizeSummary
 
 HEADINGS = ("network", "addresses", "peak", "at", "refusal", "refused a day", "needed",
             "with headroom", "lease", "longest", "prefix")  # fmt: skip
@@ -234,10 +237,9 @@ def _fits(size: Size, needed: int, comfortable: int) -> str:
 def as_json(sizing: Sizing, inputs: Sequence[str], *, detailed: bool) -> str:
     """One JSON object; with the lease times of each network if ``detailed``."""
     sizes = [one.size for one in sizing.networks]
-    return framed(
-        "size",
-        inputs,
-        networks=[
+    output: Output = {
+        **frame("size", inputs),
+        "networks": [
             {
                 "network": one.name,
                 "assignable": one.assignable,
@@ -247,25 +249,38 @@ def as_json(sizing: Sizing, inputs: Sequence[str], *, detailed: bool) -> str:
             }
             for one in sizing.networks
         ],
-        left_out=[{"network": name, "because": why} for name, why in sizing.left_out.items()],
-        summary={
+        "left_out": [{"network": name, "because": why} for name, why in sizing.left_out.items()],
+        "summary": {
             "networks": len(sizes),
             "too_small": sum(not is_enough(size) for size in sizes),
         },
-    )
+    }
+    return as_text(output)
 
 
 def demand_as_json(size: Size, inputs: Sequence[str], *, has_pool: bool) -> str:
     """The same of a demand that is in no plan: one network without a name."""
-    own = {"network": None, "assignable": size.capacity if has_pool else None}
-    own |= fields(size, 1, has_pool=has_pool, detailed=True)
+    own: NetworkSized = {
+        "network": None,
+        "assignable": size.capacity if has_pool else None,
+        "bound": 0,
+        "shared": 0,
+        **fields(size, 1, has_pool=has_pool, detailed=True),
+    }
     short = int(has_pool and not is_enough(size))
-    return framed("size", inputs, networks=[own], summary={"networks": 1, "too_small": short})
+    summary: SizeSummary = {"networks": 1, "too_small": short}
+    output: Output = {
+        **frame("size", inputs),
+        "networks": [own],
+        "left_out": [],
+        "summary": summary,
+    }
+    return as_text(output)
 
 
-def fields(size: Size, kept: int, *, has_pool: bool, detailed: bool) -> dict[str, Any]:
+def fields(size: Size, kept: int, *, has_pool: bool, detailed: bool) -> SizeFields:
     """What is known of a size, as JSON has it."""
-    found: dict[str, Any] = {
+    found: SizeFields = {
         "peak": size.peak,
         "peak_at": None if size.peak_at is None else clock(size.peak_at),
         "risk": round(size.risk, 12) if has_pool else None,

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, cast
 
 from reservoir.core.space import KINDS, NetworkSpace, Space
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, Span
 from reservoir.core.wording import counted, listed
-from reservoir.reports.frame import framed
+from reservoir.reports.frame import as_text, frame
 from reservoir.reports.theme import columns, styled
+
+if TYPE_CHECKING:
+    from reservoir.reports.outputs.map import NetworkMapped, Output
 
 MARKS = {
     "conflicting": "!",
@@ -140,22 +143,22 @@ def as_json(
 ) -> str:
     """One JSON object: the blocks, each network's addresses by what they are for, what is free."""
     shown = [one for one in space.networks if not only or one.name in only]
-    return framed(
-        "map",
-        inputs,
-        blocks=list(map(str, within or space.blocks)),
-        networks=[_network(one) for one in shown],
-        free=None if free is None else list(map(str, free)),
-        free_vlans=None if vlans is None else [list(pair) for pair in vlans],
-        summary={
+    output: Output = {
+        **frame("map", inputs),
+        "blocks": list(map(str, within or space.blocks)),
+        "networks": [_network(one) for one in shown],
+        "free": None if free is None else list(map(str, free)),
+        "free_vlans": None if vlans is None else [list(pair) for pair in vlans],
+        "summary": {
             "networks": len(shown),
             "conflicting": sum(len(one.kinds["conflicting"]) for one in shown),
         },
-    )
+    }
+    return as_text(output)
 
 
-def _network(one: NetworkSpace) -> dict[str, Any]:
-    return {
+def _network(one: NetworkSpace) -> NetworkMapped:
+    mapped = {
         "network": one.name,
         "subnet": str(one.subnet),
         "vrf": one.network.vrf,
@@ -163,3 +166,4 @@ def _network(one: NetworkSpace) -> dict[str, Any]:
         **{kind: [str(span) for span in one.kinds[kind].spans()] for kind in KINDS},
         "counts": {kind: len(one.kinds[kind]) for kind in KINDS},
     }
+    return cast("NetworkMapped", mapped)  # its kinds are the fields

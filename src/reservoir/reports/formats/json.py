@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any, cast
 
 from pydantic_core import PydanticSerializationError, to_json
 
@@ -13,7 +13,15 @@ from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import format_path
 from reservoir.core.subject import Subject
-from reservoir.version import __version__
+from reservoir.reports.frame import frame
+
+if TYPE_CHECKING:
+    from reservoir.reports.outputs.check import (
+        CheckSummary,
+        FindingObject,
+        SuggestionObject,
+        WitnessObject,
+    )
 
 AT_ONCE = 100
 """Findings that are written together: one after the other takes longer."""
@@ -22,11 +30,7 @@ AT_ONCE = 100
 def pieces(report: Report, subject: Subject, width: int) -> Iterator[str]:
     """The report as the text of one JSON object, some findings at a time."""
     yield "{\n"
-    for key, value in (
-        ("reservoir", __version__),
-        ("command", "check"),
-        ("inputs", list(subject.files)),
-    ):
+    for key, value in frame("check", subject.files).items():
         yield f"  {json.dumps(key)}: {_written(value, 2)},\n"
     yield '  "findings": ['
     between = ""
@@ -48,7 +52,7 @@ def _written(value: Any, indent: int) -> str:
     return text.replace("\n", "\n" + " " * indent)
 
 
-def _summary(report: Report) -> dict[str, int]:
+def _summary(report: Report) -> CheckSummary:
     return {
         "errors": report.of_severity(Severity.ERROR),
         "warnings": report.of_severity(Severity.WARNING),
@@ -60,7 +64,7 @@ def _summary(report: Report) -> dict[str, int]:
     }
 
 
-def _finding(finding: Finding, subject: Subject) -> dict[str, Any]:
+def _finding(finding: Finding, subject: Subject) -> FindingObject:
     place = subject.place(finding.at)
     cause = finding.cause
     return {
@@ -72,7 +76,7 @@ def _finding(finding: Finding, subject: Subject) -> dict[str, Any]:
         "file": place.file,
         "line": place.line,
         "column": place.column,
-        "witness": finding.witness.as_json() if finding.witness else None,
+        "witness": cast("WitnessObject", finding.witness.as_json()) if finding.witness else None,
         "proof": {"shown": finding.proof.is_shown, "text": finding.proof.text}
         if finding.proof
         else None,
@@ -82,9 +86,9 @@ def _finding(finding: Finding, subject: Subject) -> dict[str, Any]:
     }
 
 
-def _suggestion(edit: Edit, subject: Subject) -> dict[str, Any]:
+def _suggestion(edit: Edit, subject: Subject) -> SuggestionObject:
     """The edit; where configuration was read, also the lines that it changes there."""
-    result: dict[str, Any] = {"path": format_path(edit.path), "old": edit.old, "new": edit.new}
+    result: SuggestionObject = {"path": format_path(edit.path), "old": edit.old, "new": edit.new}
     lines = subject.lines_of(edit)
     if lines:
         result["removes"] = [line.text for line in lines if not line.is_new]

@@ -1,0 +1,97 @@
+"""The JSON of `rehearse`: what clients got."""
+
+from __future__ import annotations
+
+from typing_extensions import TypedDict
+
+from reservoir.reports.frame import Frame, LeftOut, described
+
+
+@described
+class FailureObject(TypedDict):
+    """What a client failed at."""
+
+    reason: str
+    rule: str | None
+    """The rule of ``check`` that knows it."""
+    accepted: str | None
+    at_message: int | None
+    """The frame of the rehearsal."""
+    client: str
+    address: str | None
+
+
+@described
+class NetworkRehearsed(TypedDict):
+    """What the clients of a network got."""
+
+    network: str
+    server: str | None
+    relay: str | None
+    clients: int
+    served: int
+    refused: int
+    span: str | None
+    """The lowest and the highest address given."""
+    gateway: str | None
+    gateway_answers: bool | None
+    dns: list[str]
+    dns_answers: bool | None
+    lease: int | None
+    renewed: bool | None
+    bindings: int
+    bindings_right: int
+    filled: int | None
+    """Clients with an address once the pool was full; None where it wasn't filled."""
+    failure: FailureObject | None
+    """The first."""
+    failures: list[FailureObject]
+    accepted: list[FailureObject]
+
+
+@described
+class DayRehearsed(TypedDict):
+    """A virtual day of a network."""
+
+    network: str
+    came: int
+    refused: int
+    peak: int
+    peak_at: str
+    expected: int
+    """Addresses in use on average at the busiest moment, as ``size`` has it."""
+    addresses: int
+    taken: list[int]
+    """Addresses in use through the day, at even intervals."""
+
+
+@described
+class IgnoredObject(TypedDict):
+    """A line that a device refuses or ignores."""
+
+    device: str
+    line: int
+    what: str
+    because: str
+
+
+@described
+class RehearseSummary(TypedDict):
+    """Counts of networks and clients."""
+
+    networks: int
+    failed: int
+    clients: int
+    served: int
+    exchanges: int
+
+
+@described
+class Output(Frame):
+    """What ``reservoir rehearse --format json`` prints."""
+
+    networks: list[NetworkRehearsed]
+    days: list[DayRehearsed]
+    left_out: list[LeftOut]
+    ignored: list[IgnoredObject]
+    summary: RehearseSummary
