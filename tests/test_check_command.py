@@ -6,6 +6,7 @@ import json
 import re
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 from click import unstyle
@@ -195,6 +196,27 @@ def test_choosing_findings(
     ended = run("check", "plan.yaml", *options)
     assert ended.code == code
     assert mentions in ended.out + ended.err
+
+
+def test_what_is_in_a_table_is_found_under_its_network(run: Run, put: Put) -> None:
+    """Each finding at a row of it, and none at the rows of another network."""
+    put("plan.yaml", (
+        'reservoir: 1\nchecks: {names: {bindings: "[a-z]+"}}\nbindings_from: [bound.csv]\n'
+        "networks:\n  crew: {subnet: 10.84.30.0/24}\n  shop: {subnet: 10.84.31.0/24}\n"
+    ))  # fmt: skip
+    put("bound.csv", (
+        "network,name,mac,address\ncrew,bell,00:00:5e:00:53:01,10.84.30.9\n"
+        "shop,till 2,02:00:5e:00:53:02,10.84.3.9\nshop,till-2,02:00:5e:00:53:02,10.84.31.8\n"
+    ))  # fmt: skip
+
+    def at(*options: str) -> list[dict[str, Any]]:
+        ended = run("check", "plan.yaml", "--format", "json", *options)
+        found = json.loads(ended.out)["findings"]
+        return [one for one in found if one["at"].startswith("bindings_from")]
+
+    assert len(at()) > 5
+    assert at("--at", "networks.shop") == at()
+    assert at("--at", "networks.crew") == []
 
 
 @pytest.mark.parametrize(

@@ -205,7 +205,7 @@ class Finding:
     accepted: str | None = None
     """Why it is accepted, if it is."""
     concerns: tuple[str, ...] = ()
-    """Other networks that it is about."""
+    """Other networks that it is about; its own, where neither place nor witness names that."""
     rests_at: PlanPath = ()
     """Another place that it rests on: what is wrong there may be its cause."""
     is_certain: bool = False
@@ -233,7 +233,9 @@ class Finding:
         """The network that the finding is about, if it is in one."""
         if len(self.at) > 1 and self.at[0] == "networks":
             return str(self.at[1])
-        return self.witness.network if self.witness else None
+        if self.witness is not None:
+            return self.witness.network
+        return self.concerns[0] if len(self.concerns) == 1 else None  # a row of a table
 
 
 @dataclass(frozen=True)

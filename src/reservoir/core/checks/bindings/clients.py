@@ -181,7 +181,7 @@ class ClientRandomised(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        table = site.pools.bindings
+        table, names = site.pools.bindings, site.pools.names
         clients = machines(table)
         local = (clients & (GROUP_BIT | LOCAL_BIT)) == LOCAL_BIT
         for row in np.flatnonzero(local & (clients < FIRST_IDENTIFIER)).tolist():
@@ -189,6 +189,7 @@ class ClientRandomised(Rule):
                 f"{table.label(row)} has {Mac(int(clients[row]))}, a locally administered MAC "
                 "address, which may change",
                 (*table.path(row), "mac"),
+                concerns=(names[table.network[row]],),
             )
 
 

@@ -51,22 +51,28 @@ class NamingConvention(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         agreed, plan, pools = site.plan.checks.names, site.plan, site.pools
         for kind, pattern in (("devices", agreed.devices), ("networks", agreed.networks)):
-            named = ((name, (kind, name)) for name in getattr(plan, kind))
+            named = ((name, (kind, name), ()) for name in getattr(plan, kind))
             yield from self._against(pattern, named)
         for table, pattern in (
             (pools.bindings, agreed.bindings),
             (pools.static, agreed.static),
         ):
             if pattern is not None:
-                rows = ((name, table.path(row)) for row, name in enumerate(table.name))
+                rows = (
+                    (name, table.path(row), (pools.names[table.network[row]],))
+                    for row, name in enumerate(table.name)
+                )
                 yield from self._against(pattern, rows)
 
     def _against(
-        self, pattern: NamePattern | None, named: Iterable[tuple[str, PlanPath]]
+        self,
+        pattern: NamePattern | None,
+        named: Iterable[tuple[str, PlanPath, tuple[str, ...]]],
     ) -> Iterator[Finding]:
         if pattern is None:
             return
-        for name, path in named:
+        for name, path, networks in named:
             if not pattern.matches(name):
                 what = repr(name) if name else "an empty name"
-                yield self.finding(f"{what} doesn't match the convention {pattern.pattern}", path)
+                message = f"{what} doesn't match the convention {pattern.pattern}"
+                yield self.finding(message, path, concerns=networks)
