@@ -64,7 +64,7 @@ BACKWARDS = {
 
 @given(plan=plans())
 @example(plan=BACKWARDS)
-@settings(max_examples=examples(200))
+@settings(max_examples=examples(150))
 def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, Any]) -> None:
     """Rule and place of every finding, as often as the oracle finds it; witnesses really hold."""
     with patch("reservoir.core.checks.suggestions.MOST_WORK", 0):  # what is suggested, others test

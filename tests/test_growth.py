@@ -32,6 +32,9 @@ FIRST = 128 * SIZES[2]
 
 DIALECTS = ("fulmar", "larkspur", "linux-host", "merganser", "mortise", "quillon", "tamarack")
 
+STARTED = ("larkspur", "merganser", "linux-host")
+"""Of these, devices that find their pools by subnet, by interface, or have one for each client."""
+
 
 def subnet(number: int, host: int = 0) -> str:
     """An address in subnet ``number``."""
@@ -230,12 +233,14 @@ def test_work_on_configuration_grows_as_it_does(tmp_path: Path, dialect: str) ->
         if file.is_file():
             file.write_text(with_lines_undone(file.read_text(), Library().sheet(dialect)))
         into = ("--into", file, "--out", folder / "new")
-        runs["rehearse"].append(steps("rehearse", "--clients", "1", folder / "plan.yaml"))
+        if dialect in STARTED:
+            runs["rehearse"].append(steps("rehearse", "--clients", "1", folder / "plan.yaml"))
         runs["beside"].append(steps("check", folder / "plan.yaml", file))
         runs["read"].append(steps("read", file))
         runs["compare"].append(steps("compare", folder / "plan.yaml", file))
         runs["into"].append(steps("write", folder / "plan.yaml", *into))
-    assert {run: excess(counted) for run, counted in runs.items()} == {key: [] for key in runs}
+    found = {run: excess(counted) for run, counted in runs.items() if counted}
+    assert found == {key: [] for key in found}
 
 
 @pytest.mark.parametrize("shape", [right, crowded])

@@ -74,7 +74,7 @@ def ways_by(
 
 
 @given(plans(), addresses)
-@settings(max_examples=examples(300))
+@settings(max_examples=examples(200))
 def test_a_way_ends_as_the_best_of_all_ways_does(plan: Plan, address: int) -> None:
     """Arrived if any does; broken only if every one is; nothing is claimed of what isn't known."""
     routing = Routing(plan, Topology(plan))

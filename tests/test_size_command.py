@@ -234,7 +234,7 @@ def test_the_rehearsal_lives_what_was_observed(put: Put) -> None:
     (size,) = reservoir.size(plan).networks
     days = [
         rehearse_day(plan.pools, reservoir.served_by(plan), seed=seed)[0]
-        for seed in range(examples(6))
+        for seed in range(examples(4))
     ]
     assert not any(day.refused for day in days)
     taken = np.mean([np.mean(day.taken) for day in days])
@@ -345,7 +345,7 @@ def test_sizes_are_those_of_the_rehearsals_virtual_days(put: Put) -> None:
     """
     chance = random.Random(11)  # noqa: S311 - a sample
     offs, came_refused, expected_refused, spread = [], 0.0, 0.0, 0.0
-    for part in range(examples(4)):
+    for part in range(examples(3)):
         plan = reservoir.load(put(f"plan-{part}.yaml", many_networks(50, chance)))
         sizes = {one.name: one for one in reservoir.size(plan).networks}
         lived = rehearse_day(plan.pools, reservoir.served_by(plan), seed=part)
@@ -357,7 +357,7 @@ def test_sizes_are_those_of_the_rehearsals_virtual_days(put: Put) -> None:
             spread += 4 * size.refused_per_day
             if not size.risk:
                 offs.append(standard_deviations_off(day, size))
-    assert len(offs) > examples(4) * 15
+    assert len(offs) > examples(3) * 15
     found = np.array([off for off in offs if off is not None])
     assert np.abs(found).max() < 5
     assert 0.7 < np.sqrt((found**2).mean()) < 1.3

@@ -58,7 +58,7 @@ def test_an_address_is_held_for_a_lease_after_the_last_renewal(
     lease=st.sampled_from([5, 30, 60, 240, 1_440]).map(lambda m: m * MINUTE),
     released=st.sampled_from([0.0, 0.05, 0.5, 1.0]),
 )
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(45))
 def test_holds_are_what_many_stays_make_of_them(
     mean: int, variation: float, lease: int, released: float
 ) -> None:
@@ -97,7 +97,7 @@ leases = st.sampled_from([10, 45, 60, 240, 720, 1_440, 4_320]).map(lambda m: m *
 
 
 @given(groups=st.lists(arrivals, min_size=1, max_size=4), lease=leases)
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(45))
 def test_the_mean_is_that_of_a_day_lived_minute_by_minute(
     groups: list[dict[str, str]], lease: int
 ) -> None:
@@ -139,7 +139,7 @@ def test_walk_ins_are_as_many_as_come_while_one_address_is_held() -> None:
 
 
 @given(rate=st.integers(1, 200), places=st.integers(0, 260))
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(45))
 def test_the_share_refused_of_a_steady_stream_is_erlangs(rate: int, places: int) -> None:
     """Erlang's B formula, by its recursion; the load is what comes while an address is held."""
     found = day_of(demand(walk_in={"rate": f"{rate}/h", "stay": "20m"}), HOUR)
@@ -171,7 +171,7 @@ small_groups = st.lists(
 
 
 @given(groups=small_groups, walking=st.integers(0, 12), always=st.integers(0, 5))
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(45))
 def test_the_numbers_taken_are_distributed_as_counted_out(
     groups: list[tuple[int, int, int]], walking: int, always: int
 ) -> None:
@@ -390,7 +390,7 @@ def test_renewals_are_those_of_the_clients_that_are_there() -> None:
         max_size=60,
     )
 )
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(45))
 def test_a_history_is_counted_out_moment_by_moment(spans: list[tuple[int, int]]) -> None:
     """The most that was held, when, and on each day."""
     seen = Observed.of(history(spans), HOUR)
