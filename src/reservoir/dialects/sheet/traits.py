@@ -208,12 +208,11 @@ TRAITS: Mapping[str, Trait] = {
         "kept",
     ),
     "refused-request": Trait(
-        "Which clients hear that they can't have the address that they ask for.",
+        "Which clients are told that they can't have the address that they ask for.",
         {
-            "answered": "All that the device should answer.",
+            "answered": "All but those that it doesn't know, which hear nothing.",
             "answered-on-return": (
-                "Those that come back with an address; others, with an offer or a lease, wait in "
-                "vain."
+                "Those that come back with an address; those with an offer or a lease hear nothing."
             ),
         },
         "answered",
