@@ -304,6 +304,27 @@ def test_clients_fail_only_where_the_checks_know_why(plan: dict[str, Any], diale
 
 
 @given(plan=plans(), dialect=st.sampled_from(Library().names))
+@settings(max_examples=examples(40))
+def test_a_device_finds_its_pools_as_walking_them_finds(plan: dict[str, Any], dialect: str) -> None:
+    """By an address, by a relay address, by an interface; each pool once, in the text's order."""
+    opened = opened_in(plan, dialect)
+    if opened is None:
+        return
+    for serving in reservoir.served_by(opened).values():
+        pools, does = serving.pools, serving.behaviour
+        edges = {edge for pool in pools for edge in (*pool.subnet.span, pool.subnet.address)}
+        for address in {beside for edge in edges for beside in (edge - 1, edge, edge + 1)}:
+            holding = [pool for pool in pools if pool.subnet.span.holds(address)]
+            assert serving.pools_holding(address) == holding
+            if address > 0:  # 0 is no relay
+                relayed = holding if does.answers_relays else []
+                assert list(serving.pools_for("", address)) == relayed
+        for name in serving.interfaces if does.joins_pools_to_interfaces else ():
+            joined = [pool for pool in pools if pool.interface == name]
+            assert list(serving.pools_for(name, 0)) == joined
+
+
+@given(plan=plans(), dialect=st.sampled_from(Library().names))
 @settings(max_examples=examples(50))
 def test_each_error_shows_or_says_why_it_cannot(plan: dict[str, Any], dialect: str) -> None:
     """In small plans full of mistakes, in every dialect; what follows from another has no proof."""

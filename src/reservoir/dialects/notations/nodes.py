@@ -249,7 +249,7 @@ class Notation(ABC):
         """How a value is in a list."""
         return form
 
-    def whole_lines(self, nodes: Sequence[Node]) -> Sequence[str] | None:
+    def uncut_lines(self, nodes: Sequence[Node]) -> Sequence[str] | None:
         """The lines of nodes that are still to be cut into pieces; None if they are none."""
         return None
 

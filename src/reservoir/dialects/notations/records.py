@@ -39,7 +39,7 @@ class Records(ByLines):
         nodes, comments = line_nodes(text, self.comments, _Record)
         return Nodes(nodes, comments, [])
 
-    def whole_lines(self, nodes: Sequence[Node]) -> Sequence[str] | None:
+    def uncut_lines(self, nodes: Sequence[Node]) -> Sequence[str] | None:
         whole = [node.whole for node in nodes if isinstance(node, _Record) and node.whole]
         return whole if len(whole) == len(nodes) else None
 

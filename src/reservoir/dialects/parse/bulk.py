@@ -148,7 +148,7 @@ class BulkReader:
         """Make the facts of the plain blocks among some nodes and inside those that hold them."""
         for begin in range(0, len(nodes), AT_ONCE):
             some = nodes[begin : begin + AT_ONCE]
-            whole = None if self._said is not None else self._notation.whole_lines(some)
+            whole = None if self._said is not None else self._notation.uncut_lines(some)
             self._make_some(self._left_by_whole_lines(some, whole, scope) if whole else some, scope)
 
     def _left_by_whole_lines(
