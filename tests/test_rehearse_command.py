@@ -119,6 +119,37 @@ def test_what_a_device_cant_be_given_is_missed_by_a_client(run: Run, tmp_path: P
     ]
 
 
+ROOMY = """\
+devices: {pier: {dialect: tamarack, interfaces: {deck: {address: 10.84.30.1/22}}}}
+networks:
+  crew:
+    subnet: 10.84.30.0/23
+    gateway: 10.84.30.1
+    dns: []
+    lease: 12h
+    served_by: pier
+    ranges: [10.84.30.20-10.84.31.210]
+    demand: {walk_in: {rate: 30/h, stay: 25m}}
+"""
+
+
+@pytest.mark.parametrize(
+    ("rule", "harm"),
+    [
+        ("lease-too-long", "pier offers 10.84.30.20 for 12h, and the client stays 25m"),
+        ("interface-mask-differs", "pier offers the mask 255.255.254.0, pier deck has a /22 mask"),
+    ],
+)
+def test_one_offer_shows_what_is_out_of_proportion(
+    run: Run, tmp_path: Path, rule: str, harm: str
+) -> None:
+    """A lease and a stay, a mask and another: before anybody is refused or cut off by it."""
+    (tmp_path / "plan.yaml").write_text("reservoir: 1\n" + ROOMY)
+    ended = run("check", "plan.yaml", "--prove", "--format", "json", "--select", rule)
+    (found,) = json.loads(ended.out)["findings"]
+    assert found["proof"] == {"shown": True, "text": harm}
+
+
 @pytest.mark.parametrize("rule", ["pool-options-differ", "binding-options-differ"])
 def test_two_clients_show_that_they_are_offered_differently(
     run: Run, tmp_path: Path, rule: str

@@ -12,6 +12,7 @@ from dataclasses import replace
 from itertools import combinations, product
 
 from reservoir.core.findings import Finding, Proof, Witness
+from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
 from reservoir.core.routing import End
 from reservoir.core.values.addresses import MalformedValueError, format_address, parse_span
@@ -36,10 +37,8 @@ SILENT: Mapping[str, str] = {
     "empty-range": "what is never assigned shows in no message",
     "member-shared": "it happens below IP, before any message",
     "tag-shared": "it happens below IP, before any message",
-    "masks-differ": "only some of the traffic of clients is lost, none of their DHCP messages",
     "on-link": "only some of the traffic of clients is lost, none of their DHCP messages",
     "not-served": "what a device can't be given shows in no message",
-    "stays": "it takes a day of clients that come and go",
     "depends": "a line that isn't understood does nothing here",
     "depends-anywhere": "a line that isn't understood does nothing here",
     "expired": "it is about the plan, not about clients",
@@ -112,6 +111,8 @@ class _Prover:
             "answered-twice": self._answered_twice,
             "offered": self._offered,
             "offered-only": self._offered,
+            "stays": self._stays,
+            "masks-differ": self._masks_differ,
             "offered-differently": self._offered_differently,
             "offered-either": self._offered_either,
             "offered-none": self._offered_none,
@@ -226,6 +227,30 @@ class _Prover:
                     return Proof(True, f"{offer.who} offers the {name} {value}")
         if offers:
             return Proof(False, f"no {witness.option or 'option'} {witness.value} is offered")
+        return Proof(False, f"a client {_instead(offers, reasons)}")
+
+    def _stays(self, witness: Witness) -> Proof:
+        """A client's address is held for longer than the client is there."""
+        offers, reasons = self._ask(witness)
+        for offer in offers:
+            held, shown = _told(offer).get(OFFERED["lease"].title), format_address(_address(offer))
+            if held == witness.expected:
+                said = (
+                    f"{offer.who} offers {shown} for {held}, and the client stays {witness.value}"
+                )
+                return Proof(True, said)
+        if offers:
+            return Proof(False, "it takes a day of clients that come and go")
+        return Proof(False, f"a client {_instead(offers, reasons)}")
+
+    def _masks_differ(self, witness: Witness) -> Proof:
+        """Clients are offered another mask than the one that somebody beside them has."""
+        offers, reasons = self._ask(witness)
+        for offer in offers:
+            mask = offer.message.address(Option.MASK) if offer.message else None
+            if mask is not None and f"/{mask.bit_count()}" == witness.value:
+                there = f"{witness.also} has a {witness.expected} mask"
+                return Proof(True, f"{offer.who} offers the mask {format_address(mask)}, {there}")
         return Proof(False, f"a client {_instead(offers, reasons)}")
 
     def _offered_differently(self, witness: Witness) -> Proof:
