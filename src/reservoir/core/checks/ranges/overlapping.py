@@ -88,10 +88,13 @@ class NetworksOverlap(Rule):
             other = pools.networks[overlap.later].subnet
             address = overlap.first & LAST_ADDRESS
             more = in_more(overlap.unlisted, "network", f"; {format_address(address)}")
+            # What clients of both may get shows it best.
+            both = pools.assignable_in(overlap.earlier) & pools.assignable_in(overlap.later)
+            case = both.first if both else address
             yield self.finding(
                 f"{other} of {name} {_relation(other, one)} {one} of {also}{more}",
                 ("networks", name, "subnet"),
-                Witness("in-both", name, address, name=name, also=also),
+                Witness("in-both", name, case, name=name, also=also),
                 concerns=(also,),
             )
 
