@@ -16,7 +16,8 @@ BASE = 0x0A540000
 SOME_RULES = [
     rule
     for rule in rules().values()
-    if rule.follows or rule.follows_here or rule.follows_itself or rule.rests_here or rule.rests_on
+    if (rule.follows or rule.follows_here or rule.follows_itself)
+    or (rule.rests_on or rule.rests_here or rule.rests_at)
 ]
 NETWORKS = ("crew", "shop")
 ABOUT = st.sampled_from(
