@@ -118,6 +118,23 @@ def test_what_a_device_cant_be_given_is_missed_by_a_client(run: Run, tmp_path: P
     ]
 
 
+def test_what_a_device_fills_in_is_not_said_to_be_missing(run: Run, tmp_path: Path) -> None:
+    """A family without a line for the gateway, which offers its own address as one."""
+    sheet = (Path(reservoir.__file__).parent / "dialects/sheets/tamarack.sheet").read_text()
+    kept = [line for line in sheet.split("\n") if "way out" not in line and "extra" not in line]
+    (tmp_path / "dialects").mkdir()
+    (tmp_path / "dialects/gannet.sheet").write_text(
+        "\n".join(kept)
+        .replace("tamarack", "gannet", 1)
+        .replace("blank-gateway      nothing", "blank-gateway      own-address")
+    )
+    (tmp_path / "plan.yaml").write_text("reservoir: 1\n" + ROOMY.replace("tamarack", "gannet"))
+    ended = run("check", "plan.yaml", "--format", "json", "--select", "not-expressible")
+    (found,) = json.loads(ended.out)["findings"]
+    assert "the gateway of crew" in found["message"]
+    assert found["witness"]["kind"] == "not-served"
+
+
 ROOMY = """\
 devices: {pier: {dialect: tamarack, interfaces: {deck: {address: 10.84.30.1/22}}}}
 networks:

@@ -124,7 +124,7 @@ class _Prover:
         """What comes of replaying a finding's witness."""
         witness = finding.witness
         if witness is None:
-            return Proof(False, "the finding is about no client")
+            return Proof(False, "the finding has no example to replay")
         for name in (finding.network, *finding.concerns):
             failure = self._failures.get((name or "", finding.rule))
             if failure is not None:

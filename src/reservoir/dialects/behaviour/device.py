@@ -231,6 +231,15 @@ class Behaviour:
         """Whether it offers the DNS servers that it uses itself where a pool has none."""
         return self.sheet.trait("blank-dns") == "own-resolvers"
 
+    def fills_in(self, key: str) -> bool:
+        """Whether it offers something of its own where a pool doesn't state a field."""
+        filled = {
+            "gateway": self.offers_own_gateway,
+            "dns": self.offers_own_dns or self.offers_own_resolvers,
+            "lease": True,
+        }
+        return filled.get(key, False)
+
     @property
     def refuses_pool_without_dns(self) -> bool:
         """Whether it refuses a pool without a DNS server."""

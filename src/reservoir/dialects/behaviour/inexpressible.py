@@ -73,7 +73,8 @@ def _of_pool(pool: Pool, pools: Pools, behaviour: Behaviour) -> Iterator[Inexpre
             continue
         if not behaviour.offers_by_option(field):
             unseen = Witness("offered-none", pool.name, option=field.title)
-            yield Inexpressible(pool.path, f"{field.title} of {pool.name}", witness=unseen)
+            witness = None if behaviour.fills_in(key) else unseen
+            yield Inexpressible(pool.path, f"{field.title} of {pool.name}", witness=witness)
     if not sheet.mentions("binding", "client_id"):
         clients = pools.bindings.client[pool.bindings]
         for row in pool.bindings[clients >= FIRST_IDENTIFIER].tolist():
