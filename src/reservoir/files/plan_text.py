@@ -10,6 +10,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import Any
 
 from reservoir.core.plan.model import PLAN_FORMAT, Network, Plan, PlanFile
@@ -18,7 +19,8 @@ WIDTH = 96
 """A block in braces longer than this is written over several lines."""
 
 _is_plain = re.compile(
-    r"[0-9A-Za-z_./](?:[0-9A-Za-z_./%+@-]|:(?=[0-9A-Za-z])| (?=[0-9A-Za-z_./]))*"
+    r"(?=[0-9A-Za-z_./])[0-9A-Za-z_./%+@-]++"
+    r"(?:(?::(?=[0-9A-Za-z])| (?=[0-9A-Za-z_./]))[0-9A-Za-z_./%+@-]++)*+"
 ).fullmatch
 _NOT_A_TEXT = {"null", "true", "false", "yes", "no"}
 """Words that other YAML readers take for something else, when they are meant as names."""
@@ -113,14 +115,16 @@ def _has_blocks(value: dict[str, Any] | list[Any]) -> bool:
 
 def in_braces(value: Any) -> str:
     """A value in a line."""
+    if isinstance(value, str):
+        return scalar_text(value)
     if isinstance(value, dict):
-        pairs = (f"{scalar_text(key)}: {in_braces(inner)}" for key, inner in value.items())
+        pairs = [f"{_key_text(key)}: {in_braces(inner)}" for key, inner in value.items()]
         return f"{{{', '.join(pairs)}}}"
     if isinstance(value, list):
         return f"[{', '.join(map(in_braces, value))}]"
     if isinstance(value, bool):
         return "yes" if value else "no"
-    return str(value) if isinstance(value, int) else scalar_text(value)
+    return f"{value:d}"
 
 
 def scalar_text(text: str) -> str:
@@ -128,3 +132,6 @@ def scalar_text(text: str) -> str:
     if _is_plain(text) and text.lower() not in _NOT_A_TEXT:
         return text
     return json.dumps(text, ensure_ascii=False)
+
+
+_key_text = lru_cache(maxsize=1 << 10)(scalar_text)  # a plan has few keys, each many times

@@ -131,12 +131,13 @@ class AddressSet:
         if self._are_few(other):
             walk = _common if wanted == _IN_BOTH else _remaining
             return self.of_sorted(*_columns(walk(self._borders(), other._borders())))
-        borders = np.concatenate([self.starts, self.stops, other.starts, other.stops])
+        # Methods, not NumPy's functions of the same names: those take half as long again to call.
+        borders = np.concatenate((self.starts, self.stops, other.starts, other.stops))
         ours, theirs = len(self.starts), len(other.starts)
-        steps = np.repeat(_STEPS, [ours, ours, theirs, theirs])
-        order = np.argsort(borders, kind="stable")
-        borders, inside = borders[order], np.cumsum(steps[order])
-        at = np.flatnonzero((inside[:-1] == wanted) & (borders[1:] > borders[:-1]))
+        order = borders.argsort(kind="stable")
+        steps = _STEPS.repeat((ours, ours, theirs, theirs))
+        borders, inside = borders[order], steps[order].cumsum()
+        (at,) = ((inside[:-1] == wanted) & (borders[1:] > borders[:-1])).nonzero()
         return self.of_sorted(borders[at], borders[at + 1])
 
     def _borders(self) -> _Borders:
@@ -216,6 +217,11 @@ class AddressSet:
         """The highest address. Raises IndexError if the set is empty."""
         return int(self.stops[-1]) - 1
 
+    @property
+    def hull(self) -> Span:
+        """The span from its lowest to its highest address. Raises IndexError if it is empty."""
+        return Span(self.first, self.last)
+
     def nth(self, index: int) -> int:
         """The address at ``index``, counted upwards from 0, or downwards from -1.
 
@@ -288,15 +294,13 @@ def _remaining(ours: _Borders, theirs: _Borders) -> _Borders:
 
 def _united(starts: Column, stops: Column) -> tuple[Column, Column]:
     """Sort spans, none empty, and join those that overlap or touch."""
-    order = np.argsort(starts, kind="stable")
+    order = starts.argsort(kind="stable")
     starts, stops = starts[order], np.maximum.accumulate(stops[order])
     if len(starts) < 2:
         return starts, stops
-    apart = starts[1:] > stops[:-1]
-    return (
-        starts[np.concatenate([[True], apart])],
-        stops[np.concatenate([apart, [True]])],
-    )
+    apart = np.ones(len(starts) + 1, dtype=np.bool_)  # from what is before each, and at the end
+    np.greater(starts[1:], stops[:-1], out=apart[1:-1])
+    return starts[apart[:-1]], stops[apart[1:]]
 
 
 EMPTY = AddressSet()

@@ -14,7 +14,6 @@ from reservoir.core.plan.model import PlanPath
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.topology import Attachment
 from reservoir.core.values.address_set import EMPTY, AddressSet
-from reservoir.core.values.addresses import Span
 from reservoir.core.values.by_subnet import BySubnet
 from reservoir.core.wording import counted
 from reservoir.dialects.behaviour.device import Behaviour
@@ -360,5 +359,5 @@ def _bridged(assignable: AddressSet, left_alone: AddressSet) -> AddressSet:
     """What is assigned, with the gaps closed that the device itself would leave."""
     if not assignable:
         return assignable
-    holes = AddressSet([Span(assignable.first, assignable.last)]) - assignable
+    holes = AddressSet([assignable.hull]) - assignable
     return assignable | AddressSet(s for s in holes.spans() if AddressSet([s]) <= left_alone)

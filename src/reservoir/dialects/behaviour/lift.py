@@ -299,31 +299,26 @@ class _Lifting:
         Bound addresses don't split a range: the plan never assigns them to others anyway.
         """
         subnet = pools[0].subnet
-        hosts = AddressSet([subnet.hosts])
-        excluded = AddressSet(
-            span for pool in pools for span in each_span(pool.fact.of_kind("exclusion"))
-        )
+        exclusions = [s for pool in pools for s in each_span(pool.fact.of_kind("exclusion"))]
+        base = subnet.span.first
+        stated = [s for pool in pools for s in each_span(pool.fact.of_kind("range"), base)]
+        excluded = AddressSet(exclusions)
         if self.behaviour.skips_own_address:
             excluded = excluded | own
-        if not self.behaviour.assigns_ranges:
-            assigned = hosts - self._excluded(excluded, subnet.hosts) - bound
-            named = AddressSet([Span(assigned.first, assigned.last)]) if assigned else EMPTY
+        if self.behaviour.assigns_ranges:
+            named = AddressSet(stated)
+            whole = named.hull if named else subnet.hosts
+            not_excluded = named - self._excluded(excluded, whole)
         else:
-            named = AddressSet(
-                span
-                for pool in pools
-                for span in each_span(pool.fact.of_kind("range"), subnet.span.first)
-            )
-            whole = Span(named.first, named.last) if named else subnet.hosts
-            assigned = named - self._excluded(excluded, whole) - bound
-        facts = [pool.fact for pool in pools]
-        idle = idle_exclusions(facts, subnet.span)
-        backwards = backward_ranges(facts, subnet.span.first)
+            not_excluded = AddressSet([subnet.hosts]) - self._excluded(excluded, subnet.hosts)
+            assigned = not_excluded - bound
+            named = AddressSet([assigned.hull]) if assigned else EMPTY
+        idle, backwards = idle_exclusions(exclusions, subnet.span), backward_ranges(stated)
         if not named:
             return backwards, [Exclusion(range=span) for span in idle]
-        hull = AddressSet([Span(named.first, named.last)])
-        ranges = [s for s in (named | (bound & hull)).spans() if not AddressSet([s]) <= bound]
-        left = AddressSet(ranges) - assigned - bound
+        filled = named | bound.clipped(named.hull)
+        ranges = [span for span in filled.spans() if not AddressSet([span]) <= bound]
+        left = AddressSet(ranges) - not_excluded - bound
         notes = ChainMap(notes_of(pools[0].fact), self._notes)
         spans = [*(left - AddressSet(idle)).spans(), *idle]
         return [*ranges, *backwards], [

@@ -18,14 +18,18 @@ def each_span(facts: Iterable[Fact], base: int = 0) -> Iterator[Span]:
 
 def _span(fact: Fact, base: int = 0) -> Span | None:
     """First to last address; a fact that states one of them means that one alone."""
-    first, last = fact.get("first"), fact.get("last")
-    if "offset" in fact.fields and "count" in fact.fields:
-        first = base + fact.get("offset")
-    if "count" in fact.fields and first is not None:
-        last = first + fact.get("count") - 1
-    if first is None and last is None:
-        return None
-    return Span(last if first is None else first, first if last is None else last)
+    fields = fact.fields
+    first, last = fields.get("first"), fields.get("last")
+    if "count" in fields:
+        if "offset" in fields:
+            first = base + fields["offset"]
+        if first is not None:
+            last = first + fields["count"] - 1
+    if first is None:
+        first = last
+    elif last is None:
+        last = first
+    return None if first is None or last is None else Span(first, last)
 
 
 def notes_of(owner: Fact) -> dict[Span, str]:
@@ -37,13 +41,12 @@ def notes_of(owner: Fact) -> dict[Span, str]:
     }
 
 
-def idle_exclusions(pools: Iterable[Fact], subnet: Span) -> list[Span]:
-    """The pools' own exclusions that run backwards or out of their subnet: others were meant."""
-    spans = dict.fromkeys(each_span(fact for pool in pools for fact in pool.of_kind("exclusion")))
-    return [s for s in spans if not (s.size and subnet.holds(s.first) and subnet.holds(s.last))]
+def idle_exclusions(excluded: Iterable[Span], subnet: Span) -> list[Span]:
+    """What a network's own exclusions name backwards or out of its subnet: others were meant."""
+    spans = dict.fromkeys(excluded)
+    return [s for s in spans if not subnet.first <= s.first <= s.last <= subnet.last]
 
 
-def backward_ranges(pools: Iterable[Fact], base: int) -> list[Span]:
-    """The pools' ranges whose first address is above their last: nothing is assigned from them."""
-    facts = (fact for pool in pools for fact in pool.of_kind("range"))
-    return [span for span in each_span(facts, base) if not span.size]
+def backward_ranges(ranges: Iterable[Span]) -> list[Span]:
+    """The ranges whose first address is above their last: nothing is assigned from them."""
+    return [span for span in ranges if not span.size]
