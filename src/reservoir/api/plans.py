@@ -114,6 +114,7 @@ def check(
     select: Collection[str] = (),
     ignore: Collection[str] = (),
     at: Collection[str] = (),
+    written: Collection[DeviceConfiguration] = (),
     watch: Watch | None = None,
 ) -> Report:
     """Run the checks.
@@ -124,6 +125,8 @@ def check(
         select: Rules or families to report; all if empty.
         ignore: Rules or families to leave out.
         at: Patterns of plan paths to report, such as ``networks.lab*``.
+        written: What :func:`write` made of the whole plan, so that it isn't written once more to
+            see what can't be.
         watch: Called with the share of the rules that has been checked.
 
     Raises:
@@ -137,9 +140,15 @@ def check(
     else:
         pools, sheets = Pools(subject.plan), sheets_of(subject)
 
+    done = {configuration.device: configuration for configuration in written}
+
     def fit(changed: Pools) -> list[Obstacle]:
         # What a suggestion is tried on has been written already but for one edit.
-        obstacles = obstacles_to(changed, sheets, by_writing=changed is pools)
+        obstacles = (
+            obstacles_to(changed, sheets, written=done)
+            if changed is pools
+            else obstacles_to(changed, sheets, by_writing=False)
+        )
         return [*obstacles, *subject.obstacles]
 
     return check_plan(

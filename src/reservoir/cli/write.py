@@ -12,6 +12,8 @@ from reservoir.cli.completion import network_names
 from reservoir.cli.output import complain, finish_what_was_cut_off, talk, talkative
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from reservoir import Plan
     from reservoir.dialects.writing import DeviceConfiguration
     from reservoir.files.deliveries import Delivery
@@ -102,13 +104,15 @@ def command(
     if in_place and out is not None:
         raise click.UsageError("Give --in-place or --out, not both.")
     loaded = reservoir.load(plan)
-    if not despite_errors:
-        _require_no_errors(loaded, plan)
     if existing:
+        if not despite_errors:
+            _require_no_errors(loaded, plan)
         how = Into(out, in_place, only, remove_others, has_backup=not no_backup)
         _write_into(existing, loaded, devices, how)
         return
     written = reservoir.write(loaded, devices)
+    if not despite_errors:
+        _require_no_errors(loaded, plan, written)
     for device in loaded.plan.devices:
         if loaded.plan.devices[device].dialect is None and (not devices or device in devices):
             talk(f"{device}: skipped, since it has no dialect")
@@ -167,12 +171,14 @@ def _write_into(files: tuple[str, ...], loaded: Plan, devices: tuple[str, ...], 
         show_changes(written, present)
 
 
-def _require_no_errors(loaded: LoadedPlan, plan: str) -> None:
+def _require_no_errors(
+    loaded: LoadedPlan, plan: str, written: Sequence[DeviceConfiguration] = ()
+) -> None:
     import reservoir
     from reservoir.core.findings import Severity
     from reservoir.reports.summary import summary_line
 
-    report = reservoir.check(loaded)
+    report = reservoir.check(loaded, written=written)
     if report.of_severity(Severity.ERROR):
         for finding in report.findings:
             if finding.severity is Severity.ERROR and finding.accepted is None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from reservoir.core.compare.differences import Difference, Relayed, Served
@@ -83,7 +83,7 @@ def write_device(
     planned = _planned(pools, device, alone=existing is None or remove_others)
     present = PresentText.of(existing, sheet) if existing is not None else None
     taken = _names_that_stay(present, planned) if present is not None else ()
-    behaviour, lowered = Behaviour(sheet), lower(pools, device, sheet, taken)
+    lowered = lower(pools, device, sheet, taken)
     written = write_configuration(lowered.device, sheet)
     placed, before = None, tuple[NotUnderstood, ...]()
     if present is None:
@@ -106,14 +106,15 @@ def write_device(
         *_relayed_elsewhere(written.expressed, reading.device, planned),
         *compare(lowered.served, _found(lifted, planned)),
     ]
+    losses, remarks = _losses_and_remarks(written.refusals, Behaviour(sheet))
     return DeviceConfiguration(
         device=device,
         dialect=sheet.name,
         text=text,
         pools=len(lowered.served),
         bindings=sum(len(served.bindings) for served in lowered.served.values()),
-        losses=tuple(r for r in written.refusals if not behaviour.ignores(r.fact.kind, r.field)),
-        remarks=tuple(r for r in written.refusals if behaviour.ignores(r.fact.kind, r.field)),
+        losses=losses,
+        remarks=remarks,
         obstacles=lowered.obstacles,
         differences=tuple(differences),
         misread=tuple(misread),
@@ -124,33 +125,65 @@ def write_device(
 
 
 def obstacles_to(
-    pools: Pools, sheets: Mapping[str, Sheet], *, by_writing: bool = True
+    pools: Pools,
+    sheets: Mapping[str, Sheet],
+    *,
+    written: Mapping[str, DeviceConfiguration] | None = None,
+    by_writing: bool = True,
 ) -> Iterator[Obstacle]:
     """What the plan's devices can't do, and what can't be written for them.
 
     Args:
         pools: The plan's pools.
         sheets: The sheet of each device by name.
+        written: Configuration of devices that was written of these pools already.
         by_writing: Whether it is tried what can be written, which takes twice the time.
     """
     for device, sheet in sheets.items():
-        if not by_writing:
+        done = (written or {}).get(device)
+        if done is not None:
+            yield from done.obstacles
+            yield from _not_written(pools, device, done.obstacles, done.losses)
+        elif by_writing:
+            lowered = lower(pools, device, sheet)
+            refusals = write_configuration(lowered.device, sheet).refusals
+            losses, _ = _losses_and_remarks(refusals, Behaviour(sheet))
+            yield from lowered.obstacles
+            yield from _not_written(pools, device, lowered.obstacles, losses)
+        else:
             yield from fit_device(pools, device, sheet).obstacles
+
+
+def _losses_and_remarks(
+    refusals: Iterable[Refusal], behaviour: Behaviour
+) -> tuple[tuple[Refusal, ...], tuple[Refusal, ...]]:
+    """What could not be written, apart: what clients would notice, and what nobody does."""
+    losses, remarks = list[Refusal](), list[Refusal]()
+    for refusal in refusals:
+        is_remark = behaviour.ignores(refusal.fact.kind, refusal.field)
+        (remarks if is_remark else losses).append(refusal)
+    return tuple(losses), tuple(remarks)
+
+
+def _not_written(
+    pools: Pools, device: str, obstacles: Iterable[Obstacle], losses: Iterable[Refusal]
+) -> Iterator[Obstacle]:
+    """An obstacle for each loss that no other obstacle tells of."""
+    known = {
+        each.at[:length]
+        for each in obstacles
+        if each.rule == NOT_EXPRESSIBLE
+        for length in range(len(each.at) + 1)
+    }
+    served = [pool.name for pool in pools.served_by(device)]
+    for refusal in losses:
+        path = refusal.fact.origin or ("devices", device)
+        if path in known:
             continue
-        behaviour, lowered = Behaviour(sheet), lower(pools, device, sheet)
-        yield from lowered.obstacles
-        known = [each.at for each in lowered.obstacles if each.rule == NOT_EXPRESSIBLE]
-        for refusal in write_configuration(lowered.device, sheet).refusals:
-            path = refusal.fact.origin or ("devices", device)
-            covered = any(at[: len(path)] == path for at in known)
-            if covered or behaviour.ignores(refusal.fact.kind, refusal.field):
-                continue
-            network = next((served.network for served in lowered.served.values()), None)
-            if path[0] == "networks":
-                network = str(path[1])
-            witness = Witness("not-served", network, value=refusal.what) if network else None
-            message = f"{device} can't be given {refusal.what}: {refusal.reason}"
-            yield Obstacle(NOT_EXPRESSIBLE, message, path, witness)
+        network = str(path[1]) if path[0] == "networks" else next(iter(served), None)
+        witness = Witness("not-served", network, value=refusal.what) if network else None
+        message = f"{device} can't be given {refusal.what}: {refusal.reason}"
+        yield Obstacle(NOT_EXPRESSIBLE, message, path, witness)
 
 
 def _planned(pools: Pools, device: str, *, alone: bool) -> Planned:
