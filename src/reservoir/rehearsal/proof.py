@@ -70,14 +70,14 @@ def with_proofs(
     """
     prover = _Prover(pools, started, rehearsal)
     proven = {
-        id(finding): replace(finding, proof=prover.proof(finding))
+        id(finding): finding._replace(proof=prover.proof(finding))
         for finding in findings
         if finding.cause is None
     }
     return [
         proven[id(finding)]
         if finding.cause is None
-        else replace(finding, cause=proven.get(id(finding.cause), finding.cause))
+        else finding._replace(cause=proven.get(id(finding.cause), finding.cause))
         for finding in findings
     ]
 

@@ -96,14 +96,14 @@ def check_plan(
     found = look(pools, watch)
     roots = causes(found, rules(), pools.topology.devices_touching)
     found = [
-        finding if root is None else replace(finding, suggestions=())
+        finding if root is None else finding._replace(suggestions=())
         for finding, root in zip(found, roots, strict=True)
     ]  # what follows from another goes away with that one
     found = with_tried_suggestions(found, plan, lambda changed: look(Pools(changed)))
     if plan.accept:
         found = [_accepted(finding, plan, today) for finding in found]
     found = [
-        finding if root is None else replace(finding, cause=found[root])
+        finding if root is None else finding._replace(cause=found[root])
         for finding, root in zip(found, roots, strict=True)
     ]
     kept = [f for f in found if _wanted(f, select, ignore) and _placed(f, at)]
@@ -158,7 +158,7 @@ def _with_severities(found: list[Finding], plan: Plan) -> list[Finding]:
     if not changed:
         return found
     return [
-        replace(finding, severity=Severity[changed[finding.rule].upper()])
+        finding._replace(severity=Severity[changed[finding.rule].upper()])
         if finding.rule in changed
         else finding
         for finding in found
@@ -177,7 +177,7 @@ def _placed(finding: Finding, patterns: Collection[str]) -> bool:
 def _accepted(finding: Finding, plan: Plan, today: datetime.date) -> Finding:
     for acceptance in plan.accept:
         if acceptance.holds_on(today) and accepts(acceptance, finding):
-            return replace(finding, accepted=acceptance.because)
+            return finding._replace(accepted=acceptance.because)
     return finding
 
 

@@ -9,7 +9,7 @@ import pkgutil
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cache, cached_property
 from typing import ClassVar, Literal
 
@@ -176,7 +176,7 @@ class Obstructed(Rule, ABC):
                     obstacle.suggestions,
                     severity=obstacle.severity,
                 )
-                yield replace(found, states=obstacle.states)
+                yield found._replace(states=obstacle.states)
 
 
 def replaced(path: PlanPath, old: object, new: object | None) -> tuple[Edit, ...]:

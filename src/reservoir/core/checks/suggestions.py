@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import replace
 
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit, NotApplicableError, with_edit
@@ -46,7 +45,7 @@ def with_tried_suggestions(found: Sequence[Finding], plan: Plan, check: Check) -
         for number, suggestion in _successful(trial, found, plan, check):
             kept.setdefault(number, []).append(suggestion)
     return [
-        replace(finding, suggestions=tuple(kept.get(number, ())))
+        finding._replace(suggestions=tuple(kept.get(number, ())))
         if finding.suggestions
         else finding
         for number, finding in enumerate(found)

@@ -341,14 +341,13 @@ class Plan:
 
 def format_path(path: PlanPath) -> str:
     """Write a path as ``networks.passenger-wifi.ranges[0]``; keys with dots are quoted."""
-    return "".join([_step_text(step) for step in path]).removeprefix(".")
+    steps = [f"[{step}]" if isinstance(step, int) else _key_step(step) for step in path]
+    return "".join(steps).removeprefix(".")
 
 
 @lru_cache(maxsize=1 << 16)
-def _step_text(step: str | int) -> str:
-    if isinstance(step, int):
-        return f"[{step}]"
-    return f'."{step}"' if set(step) & set('."[] ') or not step else f".{step}"
+def _key_step(key: str) -> str:
+    return f'."{key}"' if set(key) & set('."[] ') or not key else f".{key}"
 
 
 def option_text(code: int, data: bytes) -> str:

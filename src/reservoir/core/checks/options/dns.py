@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 
 from reservoir.core.checks.ranges.space import SPECIAL_USE
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
@@ -61,7 +60,7 @@ class DnsMissing(Obstructed):
             )
             if together:
                 message = f"{found.message}; no network has one"
-                found = replace(found, at=("defaults", "dns"), message=message)
+                found = found._replace(at=("defaults", "dns"), message=message)
             yield found
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import replace
 
 from reservoir.core.checks.paths.meant import interface_of_server
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
@@ -312,7 +311,7 @@ class SecondaryUnserved(Obstructed):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for finding in super().check(site):
-            yield replace(finding, concerns=_beside(site, str(finding.network)))
+            yield finding._replace(concerns=_beside(site, str(finding.network)))
         for pool in site.pools:
             reach = site.topology.reach(pool.server, pool.network) if pool.server else None
             relay = reach.relay if reach else None
