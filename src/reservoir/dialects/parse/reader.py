@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from reservoir.dialects.facts.fact import Fact
@@ -14,9 +13,6 @@ from reservoir.dialects.parse.node_reader import NodeReader, Said
 from reservoir.dialects.parse.not_understood import NotUnderstood, with_faults
 from reservoir.dialects.parse.open_fact import OpenFact
 from reservoir.dialects.sheet.model import Sheet
-
-_WRITTEN = re.compile("^[ \\t\\r]*[^ \\t\\r\\n]", re.MULTILINE)
-"""The beginning of a line with something on it."""
 
 WORTH_BULK = 1_200
 """Characters of a text from which on reading in bulk is faster than node by node."""
@@ -95,8 +91,8 @@ def _understood(
     return Reading(
         device=device.fact,
         not_understood=tuple(sorted(with_faults(reader.diagnostics.not_understood, nodes.faults))),
-        lines=len(_WRITTEN.findall(text)) - nodes.comments,
-        understood=len(set(_lines_understood(nodes.top, sheet))),
+        lines=len([line for line in text.split("\n") if line.strip(" \t\r")]) - nodes.comments,
+        understood=len(_lines_understood(nodes.top, sheet, set())),
         foreign=len(reader.foreign),
         comments=nodes.comments,
         damaged=tuple((fault.since or fault.line, fault.line) for fault in nodes.faults),
@@ -109,12 +105,10 @@ def _nodes(text: str, sheet: Sheet) -> Nodes:
     return nodes if sheet.notation.has_pieces else bounded(nodes)
 
 
-def _lines_understood(nodes: Iterable[Node], sheet: Sheet) -> Iterator[int]:
-    """The lines that begin something that was understood; pieces are on their record's line."""
+def _lines_understood(nodes: Sequence[Node], sheet: Sheet, lines: set[int]) -> set[int]:
+    """Adds the lines that begin something that was understood; pieces are on their record's."""
+    lines.update([node.line for node in nodes if node.kind])
     for node in nodes:
-        if node.kind:
-            yield node.line
-            if sheet.notation.has_pieces:
-                continue
-        if node.children:
-            yield from _lines_understood(node.children, sheet)
+        if not (node.kind and sheet.notation.has_pieces) and node.children:
+            _lines_understood(node.children, sheet, lines)
+    return lines
