@@ -118,7 +118,16 @@ def test_what_a_device_cant_be_given_is_missed_by_a_client(run: Run, tmp_path: P
     ]
 
 
-def test_what_a_device_fills_in_is_not_said_to_be_missing(run: Run, tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    ("gateway", "harm"),
+    [
+        ("10.84.30.1", "a client without a binding is offered all that the plan says"),
+        ("10.84.30.2", "pier offers 10.84.30.20 with the gateway 10.84.30.1, not 10.84.30.2"),
+    ],
+)
+def test_what_a_device_fills_in_is_not_said_to_be_missing(
+    run: Run, tmp_path: Path, gateway: str, harm: str
+) -> None:
     """A family without a line for the gateway, which offers its own address as one."""
     sheet = (Path(reservoir.__file__).parent / "dialects/sheets/tamarack.sheet").read_text()
     kept = [line for line in sheet.split("\n") if "way out" not in line and "extra" not in line]
@@ -128,11 +137,42 @@ def test_what_a_device_fills_in_is_not_said_to_be_missing(run: Run, tmp_path: Pa
         .replace("tamarack", "gannet", 1)
         .replace("blank-gateway      nothing", "blank-gateway      own-address")
     )
-    (tmp_path / "plan.yaml").write_text("reservoir: 1\n" + ROOMY.replace("tamarack", "gannet"))
-    ended = run("check", "plan.yaml", "--format", "json", "--select", "not-expressible")
+    plan = ROOMY.replace("tamarack", "gannet").replace("gateway: 10.84.30.1", f"gateway: {gateway}")
+    (tmp_path / "plan.yaml").write_text("reservoir: 1\n" + plan)
+    select = ("--select", "not-expressible")
+    ended = run("check", "plan.yaml", "--prove", "--format", "json", *select)
     (found,) = json.loads(ended.out)["findings"]
     assert "the gateway of crew" in found["message"]
     assert found["witness"]["kind"] == "not-served"
+    assert found["proof"] == {"shown": gateway != "10.84.30.1", "text": harm}
+
+
+BESIDE = """\
+reservoir: 1
+devices:
+  pier:
+    interfaces:
+      deck: {address: 10.84.30.2/24, virtual: 10.84.30.11}
+      uplink: {address: 10.84.0.2/24}
+    routes: [{to: 10.48.0.0/16, via: 10.84.0.77}]
+  bow: {interfaces: {deck: {address: 10.84.30.3/24, virtual: 10.84.30.1}}}
+  depot: {interfaces: {lan: {address: 10.84.0.10/23}}}
+networks: {crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1}}
+"""
+
+
+def test_what_only_routers_notice_is_shown_without_a_client(run: Run, tmp_path: Path) -> None:
+    """A router fails, and one takes for on-link what the other has no way to."""
+    (tmp_path / "plan.yaml").write_text(BESIDE)
+    select = ("--select", "virtual-not-shared", "--select", "interfaces-overlap")
+    ended = run("check", "plan.yaml", "--prove", "--format", "json", *select)
+    findings = json.loads(ended.out)["findings"]
+    assert {(f["witness"]["address"], f["proof"]["text"]) for f in findings} == {
+        ("10.84.30.1", "without bow, nobody answers at 10.84.30.1"),
+        ("10.84.30.11", "without pier, nobody answers at 10.84.30.11"),
+        ("10.84.1.0", "pier has no way to 10.84.1.0"),
+    }
+    assert all(finding["proof"]["shown"] for finding in findings)
 
 
 ROOMY = """\

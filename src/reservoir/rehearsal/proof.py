@@ -21,6 +21,7 @@ from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.message import Kind, Message, Option, described, option_name
 from reservoir.rehearsal.result import Failure, Rehearsal
+from reservoir.rehearsal.server import option_bytes
 from reservoir.rehearsal.setting import connect_devices
 from reservoir.rehearsal.wires import Event, Wires
 
@@ -37,16 +38,16 @@ SILENT: Mapping[str, str] = {
     "empty-range": "what is never assigned shows in no message",
     "member-shared": "it happens below IP, before any message",
     "tag-shared": "it happens below IP, before any message",
-    "on-link": "only some of the traffic of clients is lost, none of their DHCP messages",
-    "not-served": "what a device can't be given shows in no message",
     "depends": "a line that isn't understood does nothing here",
     "depends-anywhere": "a line that isn't understood does nothing here",
     "expired": "it is about the plan, not about clients",
     "unused": "it is about the plan, not about clients",
     "in-subnet": "clients outside the plan would notice",
-    "held-alone": "it shows when a router fails",
 }
 """Why no message shows an event."""
+
+_OF_ROUTES = ("traffic-lost", "on-link")
+"""Events that the devices' routes show, without a client."""
 
 _OF_EACH = frozenset(
     ("has", "gets", option_name(Option.SERVER), option_name(Option.CLIENT_IDENTIFIER))
@@ -116,8 +117,11 @@ class _Prover:
             "offered-differently": self._offered_differently,
             "offered-either": self._offered_either,
             "offered-none": self._offered_none,
+            "not-served": self._not_served,
             "traffic-lost": self._traffic_lost,
+            "on-link": self._traffic_lost,
             "held-twice": self._held_twice,
+            "held-alone": self._held_alone,
         }
 
     def proof(self, finding: Finding) -> Proof:
@@ -133,11 +137,14 @@ class _Prover:
         replay = self._replays.get(witness.kind)
         if replay is None:
             return Proof(False, SILENT.get(witness.kind, "no message shows it"))
-        if witness.network not in self._pools.plan.networks:
-            return Proof(False, "no network of the plan notices")
-        if witness.network in self._left_out:
-            return Proof(False, self._left_out[str(witness.network)])
-        return replay(witness)
+        nobody = "" if witness.kind in _OF_ROUTES else self._why_nobody_asks(witness.network)
+        return Proof(False, nobody) if nobody else replay(witness)
+
+    def _why_nobody_asks(self, network: str | None) -> str:
+        """Why no client can ask in a network; empty if one can."""
+        if network not in self._pools.plan.networks:
+            return "no network of the plan notices"
+        return self._left_out.get(str(network), "")
 
     # A client asks.
 
@@ -293,6 +300,23 @@ class _Prover:
                 return Proof(True, f"{offer.who} offers {shown} without a {witness.option}")
         return Proof(False, f"a client {_instead(offers, reasons)}")
 
+    def _not_served(self, witness: Witness) -> Proof:
+        """Something can't be written for a device: a client misses it, unless it does without."""
+        offers, reasons = self._ask(witness)
+        planned = self._pools.offer_in(witness.network or "")
+        bits = self._pools.plan.networks[witness.network or ""].subnet.bits
+        wanted = _said(Message(Kind.OFFER, 0, Mac(FIRST_MAC), option_bytes(planned, bits)))
+        for offer in offers:
+            told = _told(offer)
+            for name, value in wanted.items():
+                if told.get(name) != value:
+                    shown = format_address(_address(offer))
+                    instead = f"with {_shown(name, told.get(name))}, not {value}"
+                    return Proof(True, f"{offer.who} offers {shown} {instead}")
+        if offers:
+            return Proof(False, "a client without a binding is offered all that the plan says")
+        return Proof(False, f"a client {_instead(offers, reasons)}")
+
     def _traffic_lost(self, witness: Witness) -> Proof:
         device = witness.also.split(" ")[0]
         if device not in self._pools.plan.devices or witness.address is None:
@@ -309,10 +333,26 @@ class _Prover:
                 return Proof(True, f"{one} and {other} both answer at {format_address(address)}")
         return Proof(False, "the two are not on one network")
 
+    def _held_alone(self, witness: Witness) -> Proof:
+        """A router fails, and no other has the address that both should share."""
+        device, shown = witness.name.split(" ")[0], format_address(witness.address or 0)
+        others = [
+            holder
+            for holder in self._pools.topology.holders(witness.address or 0)
+            if holder.device != device
+        ]
+        if others:
+            return Proof(False, f"without {device}, {others[0]} answers at {shown}")
+        return Proof(True, f"without {device}, nobody answers at {shown}")
+
 
 def _told(offer: Event) -> dict[str, str]:
     """What an offer says, by what it is about."""
-    return dict(described(offer.message)) if offer.message else {}
+    return _said(offer.message) if offer.message else {}
+
+
+def _said(message: Message) -> dict[str, str]:
+    return dict(described(message))
 
 
 def _difference(one: Event, other: Event) -> tuple[str, str] | None:

@@ -326,7 +326,7 @@ class Server:
         """The options of a pool or of a binding, made once."""
         key = id(claim.offer), claim.pool.subnet.bits
         if key not in self._options:
-            self._options[key] = _option_bytes(claim.offer, claim.pool.subnet.bits)
+            self._options[key] = option_bytes(claim.offer, claim.pool.subnet.bits)
         return self._options[key]
 
     def _why_no_pool(self, arrival: Arrival) -> str:
@@ -350,7 +350,8 @@ def _echoed(message: Message) -> dict[int, bytes]:
     return {code: message.options[code] for code in _SENT_BACK if code in message.options}
 
 
-def _option_bytes(offer: Offer, bits: int) -> dict[int, bytes]:
+def option_bytes(offer: Offer, bits: int) -> dict[int, bytes]:
+    """What clients in a subnet with a mask of so many bits are offered, as options by code."""
     options: dict[int, bytes] = {Option.MASK: mask_of(bits).to_bytes(4, "big")}
     for key, field in OFFERED.items():
         value = offer.values.get(key)
