@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -122,11 +122,7 @@ class Server:
         bound = self._bound(message, pools)
         if bound is not None:
             return bound
-        open_pools = [
-            pool
-            for pool in pools
-            if self.serving.assigns_to_any(pool, arrival.interface, message.relay)
-        ]
+        open_pools = self.serving.open_pools_for(arrival.interface, message.relay)
         for pool in open_pools:
             lease = self.leases[pool].by_client.get(message.identifier)
             if lease is not None:
@@ -337,17 +333,16 @@ class Server:
         return f"has no pool for {where}"
 
 
-def _names(message: Message) -> Iterator[Client]:
+def _names(message: Message) -> Sequence[Client]:
     """The names by which a client may be bound: its identifier, its hardware address."""
     identifier = message.options.get(Option.CLIENT_IDENTIFIER)
-    if identifier is not None:
-        yield identifier
-    yield message.mac
+    return (message.mac,) if identifier is None else (identifier, message.mac)
 
 
 def _echoed(message: Message) -> dict[int, bytes]:
     """What a server sends back as it came (RFC 3046 section 2.2, RFC 6842 section 3)."""
-    return {code: message.options[code] for code in _SENT_BACK if code in message.options}
+    options = message.options
+    return {code: options[code] for code in _SENT_BACK if code in options}
 
 
 def option_bytes(offer: Offer, bits: int) -> dict[int, bytes]:

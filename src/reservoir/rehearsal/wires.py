@@ -127,7 +127,7 @@ class Wires:
         self._pools = pools
         self._topology = topology = pools.topology
         self._routing = Routing(pools.plan, topology)
-        self._disturbance = disturbance
+        self._disturbance = disturbance or UNDISTURBED
         self._segments: dict[str, Segment] = {}
         self._at_port: dict[tuple[str, str], Segment] = {}
         self._segment_of_client: dict[Mac, Segment] = {}
@@ -349,7 +349,7 @@ class Wires:
     def _carry(self, data: bytes, action: Callable[..., None], *values: object) -> None:
         """Let a frame arrive a moment later; not at all, twice or late, where that is wanted."""
         chance, disturbed = self.random.random, self._disturbance
-        if not disturbed:
+        if disturbed is UNDISTURBED:
             self.clock.after(DELAY * (1 + chance()), action, data, *values)
             return
         for _ in range(1 + (chance() < disturbed.duplication)):

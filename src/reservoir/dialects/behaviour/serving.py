@@ -89,6 +89,7 @@ class Serving:
         self._device_excluded = AddressSet(each_span(device.of_kind("exclusion")))
         self._dropped: dict[tuple[str, bool, bool], str] = {}
         self._found: dict[tuple[str, int], Sequence[ServingPool]] = {}
+        self._open: dict[tuple[str, int], Sequence[ServingPool]] = {}
         self.pools: list[ServingPool] = []
         self._by_subnet = BySubnet[ServingPool]()
         self._start_pools()
@@ -180,6 +181,17 @@ class Serving:
             if pool.interface is not None:
                 found.setdefault(pool.interface, []).append(pool)
         return found
+
+    def open_pools_for(self, interface: str, relay: int) -> Sequence[ServingPool]:
+        """Those of :meth:`pools_for` that serve clients without a binding."""
+        key = interface, relay
+        if key not in self._open:
+            self._open[key] = [
+                pool
+                for pool in self.pools_for(interface, relay)
+                if self.assigns_to_any(pool, interface, relay)
+            ]
+        return self._open[key]
 
     def assigns_to_any(self, pool: ServingPool, interface: str, relay: int) -> bool:
         """Whether a pool serves clients without a binding at an interface."""
