@@ -16,7 +16,6 @@ from pathlib import Path
 from typing import NamedTuple
 
 import real_talk
-from real_talk import Heard
 
 SERVICE = Path("/usr/lib/systemd/systemd-networkd")
 PROGRAMS = ("unshare", "ip", "busybox")
@@ -56,7 +55,7 @@ ip netns exec client ip link set cli up
 for _ in $(seq 50); do
   ip netns exec client ip link show cli | grep -q LOWER_UP && break; sleep 0.1
 done
-ip netns exec client "$PYTHON" "$TALK" cli
+ip netns exec client "$PYTHON" "$TALK" cli "$CONVERSATION"
 """
 
 TOLD = """\
@@ -108,10 +107,11 @@ def answers(configuration: Path, clients: list[str], scratch: Path) -> list[Answ
     return found
 
 
-def talked_with(configuration: Path, scratch: Path) -> list[Heard]:
+def talked_with(configuration: Path, scratch: Path, conversation: str) -> list[tuple[str, ...]]:
     """What is heard in a conversation with a service that has this configuration."""
-    heard = _run(configuration, scratch, THEY_TALK, PYTHON=sys.executable, TALK=real_talk.__file__)
-    return [Heard(*one) for one in json.loads(heard)]
+    told = {"PYTHON": sys.executable, "TALK": real_talk.__file__, "CONVERSATION": conversation}
+    heard = _run(configuration, scratch, THEY_TALK, **told)
+    return [tuple(one) for one in json.loads(heard)]
 
 
 def _run(configuration: Path, scratch: Path, asking: str, **environment: str) -> str:

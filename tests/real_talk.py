@@ -1,6 +1,7 @@
 """A conversation with a server in which clients ask for what they can have, and what they can't.
 
-As a program it talks to the real server behind an interface: one JSON text of what was heard.
+As a program it talks to the real server behind an interface, in one of its conversations: one JSON
+text of what was heard.
 """
 
 from __future__ import annotations
@@ -21,6 +22,7 @@ from reservoir.rehearsal.message import BROADCAST_FLAG, Kind, Message, Option
 
 SERVER = "10.85.20.1"
 POOL = [f"10.85.20.{number}" for number in range(20, 24)]
+LARGE_POOL = [f"10.85.20.{number}" for number in range(20, 36)]
 BOUND = {"00:00:5e:00:53:61": "10.85.20.99"}
 LAST = "00:00:5e:00:53:62"
 """A client that is bound too, so that it is always answered."""
@@ -106,6 +108,23 @@ def conversation(ask: Ask) -> list[Heard]:
     return heard
 
 
+def places(ask: Ask) -> list[tuple[str, str]]:
+    """What each of some new clients is offered while nobody has an address, and takes in turn."""
+    clients = [f"02:00:00:00:54:{number:02x}" for number in range(len(LARGE_POOL))]
+
+    def offered(mac: str) -> str:
+        reply = ask(asked(mac, Kind.DISCOVER))
+        return format_address(reply.your_address) if reply else ""
+
+    def takes(mac: str) -> str:
+        wanted = {"requested_address": offered(mac), "server": SERVER}
+        reply = ask(asked(mac, Kind.REQUEST, **wanted))
+        return format_address(reply.your_address) if reply else ""
+
+    own = list(map(offered, clients))
+    return list(zip(own, map(takes, clients), strict=True))
+
+
 def ask_by(interface: str) -> Ask:
     """Sends frames on an interface; another client's answer shows that there will be none."""
     wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
@@ -142,4 +161,5 @@ def ask_by(interface: str) -> Ask:
 HEADERS = 14 + 20 + 8
 
 if __name__ == "__main__":
-    print(json.dumps(conversation(ask_by(sys.argv[1]))))
+    talk = {talk.__name__: talk for talk in (conversation, places)}[sys.argv[2]]
+    print(json.dumps(talk(ask_by(sys.argv[1]))))

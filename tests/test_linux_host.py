@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import pytest
@@ -11,7 +11,7 @@ import reservoir
 from conftest import Run
 from real_clients import predicted
 from real_host import Answer, answers, talked_with, why_not
-from real_talk import BOUND, LAST, POOL, SERVER, conversation
+from real_talk import BOUND, LARGE_POOL, LAST, POOL, SERVER, Ask, conversation, places
 from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import parse_address
 from reservoir.dialects.sheet.library import Library
@@ -131,18 +131,22 @@ def test_the_traits_are_what_the_real_service_does(tmp_path: Path) -> None:
     assert second.told == {}
 
 
-def test_the_stand_in_answers_as_the_real_service_does(tmp_path: Path) -> None:
-    """New clients, returning, renewing, mistaken ones: who hears what, in whatever order."""
+def files_with(pool: Sequence[str], tmp_path: Path) -> Path:
+    """A folder with what makes the service assign from a pool, with two bindings."""
     folder = tmp_path / "files"
     folder.mkdir()
-    file = folder / "50-srv.network"
     (bound,) = BOUND
-    file.write_text(
+    (folder / "50-srv.network").write_text(
         f"[Match]\nName=srv\n[Network]\nAddress={SERVER}/24\nDHCPServer=yes\n"
-        f"[DHCPServer]\nPoolOffset=20\nPoolSize={len(POOL)}\n"
+        f"[DHCPServer]\nPoolOffset=20\nPoolSize={len(pool)}\n"
         f"[DHCPServerStaticLease]\nMACAddress={bound}\nAddress={BOUND[bound]}\n"
         f"[DHCPServerStaticLease]\nMACAddress={LAST}\nAddress=10.85.20.98\n"
     )
+    return folder
+
+
+def stand_in(folder: Path) -> Ask:
+    """Talks to the stand-in that starts from these files."""
     serving = start(reservoir.configuration_text(str(folder)), Library().sheet("linux-host"))
     leases = {pool: PoolLeases(pool) for pool in serving.pools}
     server = Server(serving, leases, lambda *_: False)
@@ -151,4 +155,23 @@ def test_the_stand_in_answers_as_the_real_service_does(tmp_path: Path) -> None:
         sent = message.decode(sent.encode())
         return server.answer(Arrival(sent, "srv", parse_address(SERVER), 0.0)).reply
 
-    assert conversation(ask) == talked_with(folder, tmp_path)
+    return ask
+
+
+def test_the_stand_in_answers_as_the_real_service_does(tmp_path: Path) -> None:
+    """New clients, returning, renewing, mistaken ones: who hears what, in whatever order."""
+    folder = files_with(POOL, tmp_path)
+    assert conversation(stand_in(folder)) == talked_with(folder, tmp_path, "conversation")
+
+
+def test_both_assign_each_client_its_own_place_or_the_next_free_above(tmp_path: Path) -> None:
+    """The order of assignment, but for the hash, which is the service's own affair."""
+    folder = files_with(LARGE_POOL, tmp_path)
+    for found in (places(stand_in(folder)), talked_with(folder, tmp_path, "places")):
+        free = list(LARGE_POOL)
+        assert len({own for own, _ in found}) in range(2, len(free))  # some want the same one
+        for own, taken in found:
+            place = LARGE_POOL.index(own)
+            round_from_it = [*LARGE_POOL[place:], *LARGE_POOL[:place]]
+            assert taken == next(address for address in round_from_it if address in free)
+            free.remove(taken)

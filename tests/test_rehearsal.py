@@ -110,8 +110,8 @@ ORDERS = {
 @pytest.mark.parametrize("dialect", Library().names)
 def test_addresses_are_assigned_in_the_order_of_the_family(dialect: str) -> None:
     """A client that comes back gets what it had; one that released it, by the order."""
-    order = Library().sheet(dialect).trait("order")
-    wires, _ = wired(LAN.replace("DIALECT", dialect))
+    order, plan = Library().sheet(dialect).trait("order"), LAN.replace("DIALECT", dialect)
+    wires, _ = wired(plan)
     clients = [switched_on(wires, number) for number in (2, 3, 4, 5)]
     last = [client.address & 255 for client in clients]
     for client in clients:
@@ -121,7 +121,9 @@ def test_addresses_are_assigned_in_the_order_of_the_family(dialect: str) -> None
         wires.clock.run(wires.clock.now + 1)
     assert [client.address & 255 for client in clients] == last
     if order == "by-client":
-        assert last != sorted(last)
+        alone = [switched_on(wired(plan)[0], number).address & 255 for number in (2, 3)]
+        assert last[:2] == alone  # whoever came before
+        assert last != ORDERS["lowest-first"]
         return
     assert last == ORDERS[order]
     for client in reversed(clients):
@@ -278,6 +280,10 @@ def test_free_addresses_are_those_that_are_not_taken(
             free.give_back(address)
             left, returned = sorted([*left, address]), [*returned, address]
         assert [free.nth(place) for place in range(len(free))] == left
+        every = assignable.addresses().tolist()
+        for place in range(2 * len(every)) if left else ():
+            above = [a for a in left if a >= every[place % len(every)]]
+            assert free.at_or_above(place) == [*above, *left][0]
         if left:
             assert free.longest_unused() == [*unused, *returned][0]
 

@@ -63,6 +63,15 @@ class Free:
         """The free address at this place in ascending order."""
         return self._address(_free_place(self._taken, place))
 
+    def at_or_above(self, place: int) -> int:
+        """The one at this place among all assignable addresses, free or not; else the next above.
+
+        Both counted round: after the highest address comes the lowest.
+        """
+        place %= self._before[-1]
+        free_below = place - bisect_left(self._taken, place)
+        return self.nth(free_below if free_below < len(self) else 0)
+
     def longest_unused(self) -> int:
         """One that nobody ever had, the lowest; else the one that was given back longest ago."""
         if len(self._used) < self._before[-1]:

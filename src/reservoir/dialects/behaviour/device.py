@@ -21,6 +21,12 @@ class FreeAddresses(Protocol):
     def nth(self, place: int) -> int:
         """The address at this place."""
 
+    def at_or_above(self, place: int) -> int:
+        """The one at this place among all assignable addresses, free or not; else the next above.
+
+        Both counted round: after the highest address comes the lowest.
+        """
+
     def longest_unused(self) -> int:
         """One that nobody ever had, the lowest; else the one that was given back longest ago."""
 
@@ -93,7 +99,7 @@ class Behaviour:
             return free.nth(len(free) - 1)
         if order == "by-client":
             place = int.from_bytes(hashlib.sha256(identifier).digest()[:8], "big")
-            return free.nth(place % len(free))
+            return free.at_or_above(place)
         if order == "least-recently-used":
             return free.longest_unused()
         return free.nth(0)

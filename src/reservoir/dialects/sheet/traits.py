@@ -190,7 +190,7 @@ TRAITS: Mapping[str, Trait] = {
             "lowest-first": "Lowest address first.",
             "highest-first": "Highest address first.",
             "least-recently-used": "Addresses never used first, then the one released longest ago.",
-            "by-client": "By a hash of the client.",
+            "by-client": "Each client's own place, by a hash; if it is taken, the next free above.",
         },
         "lowest-first",
     ),
