@@ -27,8 +27,10 @@ class Severity(enum.IntEnum):
     @property
     def word(self) -> str:
         """The severity as options and outputs name it."""
-        return self.name.lower()
+        return _WORDS[self]
 
+
+_WORDS = {severity: severity.name.lower() for severity in Severity}
 
 EVENTS: Mapping[str, str] = {
     "assigned": "a client of {network} can get {address}{because}",

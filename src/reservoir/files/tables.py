@@ -50,10 +50,22 @@ class TablePlaces:
 
     def place(self, row: int, column: str = "network") -> Place:
         """The place of a cell, or of the row."""
-        line = self.lines[row]
-        begin, end = self._line_starts[line - 1 : line + 1]
-        written = self.data[begin : end - 1].decode()
-        return Place(self.file, line, _cell_start(written, self.columns[column]))
+        line, cell = self.lines[row], self.columns[column]
+        begin, end = self._line_starts[line - 1], self._line_starts[line]
+        if not self._is_plain:
+            written = self.data[begin : end - 1].decode()
+            return Place(self.file, line, _cell_start(written, cell))
+        at = begin
+        for _ in range(cell):
+            at = self.data.find(b",", at, end) + 1
+            if not at:  # the cell is missing
+                return Place(self.file, line)
+        return Place(self.file, line, at - begin + 1)
+
+    @cached_property
+    def _is_plain(self) -> bool:
+        """Whether each byte is a character, and each comma between two cells."""
+        return self.data.isascii() and b'"' not in self.data
 
     @cached_property
     def _line_starts(self) -> Sequence[int]:
