@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 import reservoir
 from conftest import Run, examples
 from oracle import plans, text_of
+from reservoir.core.plan.model import format_path
 from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError
 from reservoir.core.values.address_set import AddressSet
@@ -307,6 +308,44 @@ def test_clients_fail_only_where_the_checks_know_why(plan: dict[str, Any], diale
         return
     found = reservoir.rehearse(opened, clients=6)
     assert all(failure.rule for each in found.networks for failure in each.failures)
+
+
+@pytest.mark.parametrize(
+    ("gateway", "rule"),
+    [("10.84.30.2", "gateway-unattended"), ("10.84.31.1", "gateway-outside-subnet")],
+)
+def test_what_is_accepted_stands_for_nothing_else(gateway: str, rule: str) -> None:
+    """Another mistake in the same network fails on, though the one that is accepted is as grave."""
+    lost = RELAYED.replace("to: 0.0.0.0/0", "to: 10.85.0.0/16")
+    wrong = lost.replace("gateway: 10.84.30.1", f"gateway: {gateway}")
+    agreed = f"accept: [{{rule: {rule}, at: networks.crew, because: known, until: 2999-01-01}}]\n"
+    (network,) = reservoir.rehearse(reservoir.loads(wrong + agreed)).networks
+    assert [failure.rule for failure in network.failures] == ["relay-no-way-back"]
+    assert not network.accepted
+
+
+@given(plan=plans(), dialect=st.sampled_from(Library().names), data=st.data())
+@settings(max_examples=examples(25))
+def test_accepting_a_finding_silences_only_what_it_tells_of(
+    plan: dict[str, Any], dialect: str, data: st.DataObject
+) -> None:
+    """The same happens to the clients; what is accepted of it has the finding's rule."""
+    opened = opened_in(plan, dialect)
+    findings = opened.check().findings if opened else ()
+    if opened is None or not findings:
+        return
+    chosen = data.draw(st.sampled_from(findings))
+    agreed = {"rule": chosen.rule, "at": format_path(chosen.at), "because": "known"}
+    plan["accept"] = [{**agreed, "until": "2999-01-01"}]
+    before, after = (
+        reservoir.rehearse(each, clients=6).networks
+        for each in (opened, reservoir.loads(text_of(plan)))
+    )
+    for one, other in zip(before, after, strict=True):
+        happened = [(failure.event, failure.reason) for failure in one.failures]
+        still = [(failure.event, failure.reason) for failure in (*other.failures, *other.accepted)]
+        assert sorted(still) == sorted(happened)
+        assert all(failure.rule == chosen.rule and failure.is_event for failure in other.accepted)
 
 
 @given(plan=plans(), dialect=st.sampled_from(Library().names))

@@ -7,13 +7,13 @@ from dataclasses import replace
 from functools import reduce
 from itertools import compress
 
+from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
 from reservoir.core.routing import End
 from reservoir.core.topology import Attachment
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import ADDRESS_BITS, Span, format_address, mask_of
 from reservoir.core.values.options import MEANINGS, REGISTRY, decode, kind_of, routes_in
-from reservoir.core.wording import listed
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.message import Message, Option, option_name
 from reservoir.rehearsal.result import Failure, NetworkRehearsed
@@ -263,10 +263,10 @@ class _Judge:
         defaults = self.pools.plan.defaults
         if self.result.gateway is None and not self.network.has_no_gateway:
             reason = "clients are offered no gateway, so they reach nothing beyond their network"
-            yield Failure("offered-none", reason, client.mac)
+            yield Failure("offered-none", reason, client.mac, option=OFFERED["gateway"].title)
         if not self.result.dns and self.network.dns is None and defaults.dns is None:
             reason = "clients are offered no DNS server, so they resolve no names"
-            yield Failure("offered-none", reason, client.mac)
+            yield Failure("offered-none", reason, client.mac, option=OFFERED["dns"].title)
 
     def _gateway_used(self, given: Message) -> int | None:
         """The gateway that a client takes; from classless routes, if it has any (RFC 3442)."""
@@ -328,13 +328,13 @@ class _Judge:
             if is_ours and not any(prefix.span.holds(address) for prefix in own):
                 shown = format_address(address)
                 reason = f"{gateway} has {gateway.prefix}, so it can't answer {shown}"
-                yield Failure("masks-differ", reason, client.mac, address)
+                yield Failure("masks-differ", reason, client.mac, gateway.address)
                 return
 
     def _ask_dns(self, client: Client, gateway: str | None, mask: int) -> None:
         """Whether a query gets to a DNS server and its answer back, for each of them."""
         answers: list[bool | None] = []
-        lost: list[str] = []
+        lost: list[Failure] = []
         for server in self.result.dns:
             if server & mask == client.address & mask:
                 why = self._why_not_here(server)
@@ -352,12 +352,12 @@ class _Judge:
                 why, answer = self._way_to(gateway, server, client.address)
                 answers.append(answer)
             if why:
-                lost.append(f"{format_address(server)}: {why}")
+                reason = f"the DNS server {format_address(server)} doesn't answer: {why}"
+                lost.append(Failure("offered", reason, client.mac, server))
         known = [answer for answer in answers if answer is not None]
         self.result.dns_answers = any(known) if known else None
-        if lost and self.result.gateway_answers is not False:
-            reason = f"a DNS server doesn't answer: {listed(lost)}"
-            self.result.failures.append(Failure("offered", reason, client.mac, self.result.dns[0]))
+        if self.result.gateway_answers is not False:
+            self.result.failures += lost
 
     def _why_not_here(self, server: int) -> str:
         """What stops a query to a server on the client's own network; empty if nothing does."""

@@ -2,17 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from reservoir.core.findings import Finding, Severity
 from reservoir.rehearsal.result import Failure, Rehearsal
 
+_LOST = ("unanswered", "request-lost", "answer-lost", "not-relayed")
+_TOLD_BY: Mapping[str, tuple[str, ...]] = {
+    **dict.fromkeys(_LOST, _LOST),
+    "assigned": ("assigned", "in-range", "in-both"),
+    "binding-ignored": ("binding-ignored", "bound", "bound-to-two"),
+    "bound": ("bound", "bound-to-two"),
+    "offered": ("offered", "offered-only", "traffic-lost"),
+}
+"""The kinds of witness that tell of an event; of any other, only its own."""
+
+_ABOUT_AN_ADDRESS = ("assigned", "binding-ignored", "bound", "offered", "held-twice")
+"""Events that are not the same where they are about different addresses."""
+
 
 def name_rules(rehearsal: Rehearsal, findings: Sequence[Finding]) -> None:
-    """Give each failure the rule whose finding shows it, or the gravest about its network.
+    """Give each failure the rule whose finding tells of it, or the gravest about its network.
 
-    What follows from an accepted finding is accepted too.
+    What follows from an accepted finding is accepted too. A failure that no finding tells of never
+    is, whatever else is accepted there.
 
     Args:
         rehearsal: What was rehearsed; its failures are replaced.
@@ -30,27 +44,42 @@ def name_rules(rehearsal: Rehearsal, findings: Sequence[Finding]) -> None:
         each.accepted = [failure for failure in named if failure.accepted is not None]
 
 
-def _named(failure: Failure, findings: Iterable[tuple[Finding, bool]]) -> Failure:
+def _named(failure: Failure, findings: Sequence[tuple[Finding, bool]]) -> Failure:
     """A failure with the finding that fits it best, of its own network or of one on its LAN."""
-    best = max(findings, key=lambda pair: _fit(failure, *pair), default=None)
-    if best is None:
+    told = [pair for pair in findings if _tells(pair[0], failure)]
+    if told:
+        root = _root(max(told, key=lambda pair: _fit(failure, *pair))[0])
+        return replace(failure, rule=root.rule, accepted=root.accepted, is_event=True)
+    roots = ((_root(finding), is_own) for finding, is_own in findings)
+    open_roots = [
+        (r, own) for r, own in roots if r.accepted is None and r.severity > Severity.ADVICE
+    ]
+    if not open_roots:
         return failure
-    same_address, same_event, _, severity = _fit(failure, *best)
-    if not (same_address or same_event or severity > Severity.ADVICE):
-        return failure
-    root = _root(best[0])
-    is_event = same_address or same_event
-    return replace(failure, rule=root.rule, accepted=root.accepted, is_event=is_event)
+    root, _ = max(open_roots, key=lambda pair: (pair[1], pair[0].severity))
+    return replace(failure, rule=root.rule)
 
 
-def _fit(failure: Failure, finding: Finding, is_own: bool) -> tuple[bool, bool, bool, Severity]:
-    """How well a finding fits a failure: by address, event, network, gravity."""
-    witness = finding.witness
+def _fit(failure: Failure, finding: Finding, is_own: bool) -> tuple[bool, bool, bool, bool, int]:
+    """How well a finding fits the failure that it tells of.
+
+    By address, event and network; what isn't accepted before what is, and then by gravity.
+    """
+    root, witness = _root(finding), finding.witness
+    same_address = witness is not None and witness.address == failure.address is not None
     same_event = witness is not None and witness.kind == failure.event
-    same_address = (
-        witness is not None and failure.address is not None and witness.address == failure.address
-    )
-    return same_address, same_event, is_own, _root(finding).severity
+    return same_address, same_event, is_own, root.accepted is None, root.severity
+
+
+def _tells(finding: Finding, failure: Failure) -> bool:
+    """Whether a finding's witness is what happened to the client."""
+    witness = finding.witness
+    if witness is None or witness.kind not in _TOLD_BY.get(failure.event, (failure.event,)):
+        return False
+    if witness.option and failure.option and witness.option != failure.option:
+        return False
+    addresses = {witness.address, failure.address} - {None}
+    return len(addresses) < 2 or failure.event not in _ABOUT_AN_ADDRESS
 
 
 def _root(finding: Finding) -> Finding:

@@ -24,6 +24,8 @@ class Failure:
     client: Mac
     address: int | None = None
     """The address that it is about."""
+    option: str = ""
+    """What clients are not offered, where it is about that."""
     rule: str | None = None
     """The rule of the checks that knows it."""
     is_event: bool = False
