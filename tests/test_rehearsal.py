@@ -311,16 +311,20 @@ def test_clients_fail_only_where_the_checks_know_why(plan: dict[str, Any], diale
 
 
 @pytest.mark.parametrize(
-    ("gateway", "rule"),
-    [("10.84.30.2", "gateway-unattended"), ("10.84.31.1", "gateway-outside-subnet")],
+    ("right", "wrong", "rule"),
+    [
+        ("gateway: 10.84.30.1", "gateway: 10.84.30.2", "gateway-unattended"),
+        ("gateway: 10.84.30.1", "gateway: 10.84.31.1", "gateway-outside-subnet"),
+        ("served_by: office", "served_by: [office, shed]", "server-not-reached"),
+    ],
 )
-def test_what_is_accepted_stands_for_nothing_else(gateway: str, rule: str) -> None:
+def test_what_is_accepted_stands_for_nothing_else(right: str, wrong: str, rule: str) -> None:
     """Another mistake in the same network fails on, though the one that is accepted is as grave."""
-    lost = RELAYED.replace("to: 0.0.0.0/0", "to: 10.85.0.0/16")
-    wrong = lost.replace("gateway: 10.84.30.1", f"gateway: {gateway}")
+    shed = "devices:\n  shed: {dialect: larkspur, interfaces: {bay: {address: 10.84.9.1/24}}}"
+    lost = RELAYED.replace("to: 0.0.0.0/0", "to: 10.85.0.0/16").replace("devices:", shed)
     agreed = f"accept: [{{rule: {rule}, at: networks.crew, because: known, until: 2999-01-01}}]\n"
-    (network,) = reservoir.rehearse(reservoir.loads(wrong + agreed)).networks
-    assert [failure.rule for failure in network.failures] == ["relay-no-way-back"]
+    (network,) = reservoir.rehearse(reservoir.loads(lost.replace(right, wrong) + agreed)).networks
+    assert {failure.rule for failure in network.failures} == {"relay-no-way-back"}
     assert not network.accepted
 
 

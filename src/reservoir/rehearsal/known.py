@@ -63,12 +63,12 @@ def _named(failure: Failure, findings: Sequence[tuple[Finding, bool]]) -> Failur
 def _fit(failure: Failure, finding: Finding, is_own: bool) -> tuple[bool, bool, bool, bool, int]:
     """How well a finding fits the failure that it tells of.
 
-    By address, event and network; what isn't accepted before what is, and then by gravity.
+    By address first; where that doesn't tell, what isn't accepted comes before what is.
     """
     root, witness = _root(finding), finding.witness
     same_address = witness is not None and witness.address == failure.address is not None
     same_event = witness is not None and witness.kind == failure.event
-    return same_address, same_event, is_own, root.accepted is None, root.severity
+    return same_address, root.accepted is None, same_event, is_own, root.severity
 
 
 def _tells(finding: Finding, failure: Failure) -> bool:
