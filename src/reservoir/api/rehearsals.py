@@ -13,7 +13,7 @@ from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.running.subject import ReadSubject
 from reservoir.dialects.writing import write_device
 from reservoir.rehearsal.day import rehearse_day
-from reservoir.rehearsal.known import name_rules
+from reservoir.rehearsal.known import find_known
 from reservoir.rehearsal.proof import with_proofs
 from reservoir.rehearsal.rehearse import rehearse as rehearsal_of
 from reservoir.rehearsal.result import Rehearsal
@@ -89,7 +89,7 @@ def rehearse(
         watch=watch,
     )
     if rehearsed.failed:
-        name_rules(rehearsed, check(subject).findings)
+        find_known(rehearsed, check(subject).findings)
     if day:  # with nobody's leases
         rehearsed.days = rehearse_day(pools, started, only=networks, seed=seed, watch=watch)
     return rehearsed
@@ -110,7 +110,7 @@ def prove(subject: Subject, report: Report) -> Report:
     """
     pools, started = pools_of(subject), served_by(subject)
     rehearsed = rehearsal_of(pools, started, complete=subject.is_complete)
-    # A failure is given the rule that fits it best among all, not only among those asked for.
-    name_rules(rehearsed, check(subject).findings if report.is_partial else report.findings)
+    # A failure is given the finding that fits it best of all, not only of those asked for.
+    find_known(rehearsed, check(subject).findings if report.is_partial else report.findings)
     proven = with_proofs(report.findings, pools, started, rehearsed)
     return replace(report, findings=tuple(proven))

@@ -1,29 +1,31 @@
-"""Names the rule of the checks that knows what went wrong for a client."""
+"""Finds what the checks know of what went wrong for a client."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
-from reservoir.core.findings import Finding, Severity
+from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.rehearsal.result import Failure, Rehearsal
 
 _LOST = ("unanswered", "request-lost", "answer-lost", "not-relayed")
 _TOLD_BY: Mapping[str, tuple[str, ...]] = {
     **dict.fromkeys(_LOST, _LOST),
-    "assigned": ("assigned", "in-range", "in-both"),
+    "never-assigned": ("never-assigned", "unanswered"),
+    "assigned": ("assigned", "in-range"),
+    "in-both": ("in-both", "answered-twice"),
     "binding-ignored": ("binding-ignored", "bound", "bound-to-two"),
     "bound": ("bound", "bound-to-two"),
     "offered": ("offered", "offered-only", "traffic-lost"),
 }
 """The kinds of witness that tell of an event; of any other, only its own."""
 
-_ABOUT_AN_ADDRESS = ("assigned", "binding-ignored", "bound", "offered", "held-twice")
-"""Events that are not the same where they are about different addresses."""
+_OF_ONE_ADDRESS = ("assigned", "binding-ignored", "bound", "bound-to-two", "offered", "held-twice")
+"""Kinds of witness that tell of their own address only; that of others is one of many."""
 
 
-def name_rules(rehearsal: Rehearsal, findings: Sequence[Finding]) -> None:
-    """Give each failure the rule whose finding tells of it, or the gravest about its network.
+def find_known(rehearsal: Rehearsal, findings: Sequence[Finding]) -> None:
+    """Give each failure the finding that tells of it; else a suspect, the gravest of its network.
 
     What follows from an accepted finding is accepted too. A failure that no finding tells of never
     is, whatever else is accepted there.
@@ -48,8 +50,8 @@ def _named(failure: Failure, findings: Sequence[tuple[Finding, bool]]) -> Failur
     """A failure with the finding that fits it best, of its own network or of one on its LAN."""
     told = [pair for pair in findings if _tells(pair[0], failure)]
     if told:
-        root = _root(max(told, key=lambda pair: _fit(failure, *pair))[0])
-        return replace(failure, rule=root.rule, accepted=root.accepted, is_event=True)
+        best, _ = max(told, key=lambda pair: _fit(failure, *pair))
+        return replace(failure, finding=_root(best))
     roots = ((_root(finding), is_own) for finding, is_own in findings)
     open_roots = [
         (r, own) for r, own in roots if r.accepted is None and r.severity > Severity.ADVICE
@@ -57,7 +59,7 @@ def _named(failure: Failure, findings: Sequence[tuple[Finding, bool]]) -> Failur
     if not open_roots:
         return failure
     root, _ = max(open_roots, key=lambda pair: (pair[1], pair[0].severity))
-    return replace(failure, rule=root.rule)
+    return replace(failure, suspect=root.rule)
 
 
 def _fit(failure: Failure, finding: Finding, is_own: bool) -> tuple[bool, bool, bool, bool, int]:
@@ -66,20 +68,29 @@ def _fit(failure: Failure, finding: Finding, is_own: bool) -> tuple[bool, bool, 
     By address first; where that doesn't tell, what isn't accepted comes before what is.
     """
     root, witness = _root(finding), finding.witness
-    same_address = witness is not None and witness.address == failure.address is not None
-    same_event = witness is not None and witness.kind == failure.event
-    return same_address, root.accepted is None, same_event, is_own, root.severity
+    assert witness is not None  # without a case it tells of nothing
+    same_address = witness.address is not None and witness.address == failure.address
+    return same_address, root.accepted is None, _is_event(witness, failure), is_own, root.severity
 
 
 def _tells(finding: Finding, failure: Failure) -> bool:
-    """Whether a finding's witness is what happened to the client."""
+    """Whether a finding's case is what happened to the client: by address, client or event."""
     witness = finding.witness
-    if witness is None or witness.kind not in _TOLD_BY.get(failure.event, (failure.event,)):
+    if witness is None:
         return False
+    if None not in (witness.address, failure.address):
+        if witness.address == failure.address:
+            return True
+        if witness.kind in _OF_ONE_ADDRESS:
+            return False
+    return witness.client == failure.client or _is_event(witness, failure)
+
+
+def _is_event(witness: Witness, failure: Failure) -> bool:
+    """Whether a case is of the same kind as a failure."""
     if witness.option and failure.option and witness.option != failure.option:
         return False
-    addresses = {witness.address, failure.address} - {None}
-    return len(addresses) < 2 or failure.event not in _ABOUT_AN_ADDRESS
+    return witness.kind in _TOLD_BY.get(failure.event, (failure.event,))
 
 
 def _root(finding: Finding) -> Finding:

@@ -88,11 +88,11 @@ class _Prover:
         self._pools = pools
         self._started = started
         self._left_out = rehearsal.left_out
-        self._failures: dict[tuple[str, str | None], Failure] = {}
+        self._failures: dict[tuple[str, Finding], Failure] = {}
         for each in rehearsal.networks:
             for failure in (*each.failures, *each.accepted):
-                if failure.is_event:
-                    self._failures.setdefault((each.network, failure.rule), failure)
+                if failure.finding is not None:
+                    self._failures.setdefault((each.network, failure.finding), failure)
         self._wires = Wires(pools)
         connect_devices(self._wires, pools, started)
         self._asked = 0
@@ -130,7 +130,7 @@ class _Prover:
         if witness is None:
             return Proof(False, "the finding has no example to replay")
         for name in (finding.network, *finding.concerns):
-            failure = self._failures.get((name or "", finding.rule))
+            failure = self._failures.get((name or "", finding))
             if failure is not None:
                 at = f" (frame {failure.at_message:,} of the rehearsal)"
                 return Proof(True, failure.reason + (at if failure.at_message else ""))

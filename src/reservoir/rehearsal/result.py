@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
+from reservoir.core.findings import Finding
 from reservoir.core.values.addresses import Span
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.serving import Ignored
@@ -26,14 +27,22 @@ class Failure:
     """The address that it is about."""
     option: str = ""
     """What clients are not offered, where it is about that."""
-    rule: str | None = None
-    """The rule of the checks that knows it."""
-    is_event: bool = False
-    """Whether it is the very event that the rule's finding tells of."""
-    accepted: str | None = None
-    """Why it is accepted, if the plan accepts that rule's finding."""
+    finding: Finding | None = None
+    """The finding of the checks that tells of it, or the one that this follows from."""
+    suspect: str | None = None
+    """The rule of the gravest finding there, if none tells of it."""
     at_message: int | None = None
     """The number, as a capture counts them, of the last frame to or from the client."""
+
+    @property
+    def rule(self) -> str | None:
+        """The rule of the checks that knows it."""
+        return self.finding.rule if self.finding else None
+
+    @property
+    def accepted(self) -> str | None:
+        """Why it is accepted, if the plan accepts the finding that tells of it."""
+        return self.finding.accepted if self.finding else None
 
 
 @dataclass

@@ -39,8 +39,7 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
     for each, line in zip(rehearsal.networks, lines, strict=True):
         yield styled(line, "error") if each.failures else line
         for failure in each.failures:
-            known = f" ({failure.rule})" if failure.rule else " (no rule knows it)"
-            yield from wrapped(failure.reason + known, width, "    ")
+            yield from wrapped(f"{failure.reason} ({_known(failure)})", width, "    ")
         for failure in each.accepted:
             agreed = f"accepted: {failure.reason} ({failure.rule}: {failure.accepted})"
             yield from wrapped(agreed, width, "    ")
@@ -175,10 +174,18 @@ def _day(day: NetworkDay) -> DayRehearsed:
     }
 
 
+def _known(failure: Failure) -> str:
+    """The rule that knows a failure, in its line."""
+    if failure.rule is not None:
+        return failure.rule
+    return f"perhaps from {failure.suspect}" if failure.suspect else "no rule knows it"
+
+
 def _failure(failure: Failure) -> FailureObject:
     return {
         "reason": failure.reason,
         "rule": failure.rule,
+        "suspect": failure.suspect,
         "accepted": failure.accepted,
         "at_message": failure.at_message,
         "client": str(failure.client),

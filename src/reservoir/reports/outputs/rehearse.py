@@ -13,7 +13,9 @@ class FailureObject(TypedDict):
 
     reason: str
     rule: str | None
-    """The rule of ``check`` that knows it."""
+    """The rule of ``check`` whose finding tells of it."""
+    suspect: str | None
+    """The rule of the gravest finding there, where none tells of it."""
     accepted: str | None
     at_message: int | None
     """The frame of the rehearsal."""
