@@ -45,6 +45,7 @@ MACS = [
     *("02:00:5e:00:53:01", "01:00:5e:00:53:01", "00:00:00:00:00:00", "ff:ff:ff:ff:ff:ff"),
 ]
 names = st.sampled_from(["", "", "till", "gate", "lathe"])
+hosts = names | st.sampled_from(["a", "a-deck", "a.sable.example", "alarm", "a-printer"])
 owners = st.sampled_from([{}, {}, {}, {"owner": "a"}, {"owner": "b"}])
 
 
@@ -69,7 +70,7 @@ def networks(draw: st.DrawFn) -> dict[str, Any]:
         )
     network["exclusions"] = draw(st.lists(ranges(), max_size=2))
     network["static"] = [
-        {"name": draw(names), "address": a, **draw(owners)}
+        {"name": draw(hosts), "address": a, **draw(owners)}
         for a in draw(st.lists(addresses, max_size=2))
     ]
     network["bindings"] = [
@@ -231,6 +232,13 @@ class Walked:
             if self.vrf(name) == vrf
             for i, host in enumerate(self.networks[name]["static"])
         ]
+
+    def is_device(self, name: str, owner: str) -> bool:
+        """Whether a static host of this name and owner is the device with interfaces."""
+        if owner:
+            return owner == "a"
+        ports = {f"a-{port}" for port in self.plan["devices"]["a"]["interfaces"]}
+        return name in {"a", "a.sable.example", *ports}
 
     def taken(self, name: str) -> set[int]:
         gateway = self.gateway(name)

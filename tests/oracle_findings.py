@@ -294,8 +294,9 @@ def of_held_addresses(w: Walked) -> Found:
         first: dict[int, str] = {}
         for path, address, called in w.static(vrf):
             name, _, owner = called.partition(" of ")
-            if name and owner != "a":
-                for _ in holders.get(address, ()):
+            if name and not w.is_device(name, owner):
+                ports = {port.partition(".address")[0] for port in holders.get(address, ())}
+                for _ in ports:  # one that lists its address twice says the same twice
                     yield "address-held-twice", f"{path}.address"
             machine = owner or name
             if address in w.anycast():

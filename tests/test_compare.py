@@ -53,6 +53,33 @@ def test_what_is_written_does_what_was_planned(
         assert len(found.networks) == len(plan.plan.networks)
 
 
+BOTH_ASSIGN = """\
+reservoir: 1
+devices:
+  one: {dialect: larkspur, interfaces: {lan: {address: 10.84.50.2/24}}}
+  two: {dialect: larkspur, interfaces: {lan: {address: 10.84.50.3/24}}}
+networks:
+  staff:
+    subnet: 10.84.50.0/24
+    gateway: 10.84.50.2
+    lease: 8h
+    ranges: [10.84.50.20-10.84.50.99]
+    served_by: [{device: one, ranges: [10.84.50.20-10.84.50.99]}, two]
+"""
+
+
+def test_what_one_server_assigns_no_more_is_lost_though_another_assigns_it() -> None:
+    """Its clients can't renew; both ways, a change is told."""
+    fewer = BOTH_ASSIGN.replace("[10.84.50.20-10.84.50.99]}", "[10.84.50.20-10.84.50.59]}")
+    old, new = reservoir.loads(BOTH_ASSIGN), reservoir.loads(fewer)
+    (lost,) = reservoir.compare(old, new).networks[0].changes
+    assert (lost.old, lost.new, lost.notice) == (
+        "10.84.50.60-10.84.50.99 at one", None, Notice.NEW_ADDRESS,
+    )  # fmt: skip
+    (gained,) = reservoir.compare(new, old).networks[0].changes
+    assert gained.notice is Notice.CONFLICT
+
+
 def assignable_changes(network: NetworkCompared) -> tuple[set[int], set[int]]:
     """The addresses that the changes call lost, and those they call gained."""
     lost, gained = set[int](), set[int]()
@@ -79,6 +106,7 @@ def test_gained_and_lost_are_what_walking_both_plans_finds(
         there = new["networks"][network.new.name]
         bound = {number(binding["address"]) for binding in there["bindings"]}
         fixed = {number(host["address"]) for host in there["static"]}
+        fixed |= {address for _, address, _ in Walked(new).interfaces("")}
         lost, gained = assignable_changes(network)
         assert gained == after - before
         assert before - after - bound <= lost <= before - after - (bound - fixed)

@@ -5,6 +5,7 @@ This is the only place that says it. Checks, writers, readers, rehearsal and siz
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, reduce
@@ -182,6 +183,21 @@ class Pools(Sequence[Pool]):
     def owner(self, row: int) -> str:
         """The machine that a static host is another name of; its own name, if of none."""
         return self._owners.get(row) or self.static.name[row]
+
+    def device_at(self, row: int) -> str | None:
+        """The device that a static host is by its owner or its name; None if it is none.
+
+        That is the device's name alone, in a domain (``pier.sable.example``), or with a port of it
+        (``pier deck``, ``pier-deck``): a name that only begins like a device's may be anything.
+        """
+        owner, devices = self.owner(row), self.plan.devices
+        if owner in devices:
+            return owner
+        for found in re.finditer("[ ._-]", owner):
+            name, rest = owner[: found.start()], owner[found.end() :]
+            if name in devices and (found[0] == "." or rest in devices[name].interfaces):
+                return name
+        return None
 
     @cached_property
     def _owners(self) -> dict[int, str]:

@@ -135,10 +135,11 @@ class Space:
         holders: dict[int, tuple[set[str], list[str]]] = {}
         for place in sorted({*order[again].tolist(), *order[again + 1].tolist()}):
             devices, machines = holders.setdefault(int(keys[place]), (set(), []))
-            if place < len(up):
+            row = place - len(up)
+            if row < 0:
                 devices.add(up[place].device)
-            else:
-                machines.append(pools.owner(place - len(up)))
+            elif pools.device_at(row) not in devices:  # else it is that device, listed
+                machines.append(pools.owner(row))
         found: dict[str, list[int]] = {}
         for key, (devices, machines) in holders.items():
             vrf, address = key >> SPACE, key & ((1 << SPACE) - 1)
@@ -223,8 +224,8 @@ def _are_several(devices: Collection[str], machines: Sequence[str]) -> bool:
         devices: The devices with an interface that has it.
         machines: The owners of the static hosts that have it; empty if nobody said.
     """
-    # A static host at a device's address that is named after it, or not at all, is the device.
-    others = [m for m in machines if not devices or (m and not m.startswith(tuple(devices)))]
+    # A static host without a name at a device's address is the device.
+    others = [machine for machine in machines if machine or not devices]
     return len(devices) + len(set(others)) > 1 or others.count("") > 1
 
 

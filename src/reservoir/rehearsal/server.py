@@ -174,6 +174,8 @@ class Server:
         wished = message.address(Option.REQUESTED_ADDRESS)
         address = wished if wished is not None else message.own_address
         if chosen is not None and chosen != arrival.own_address:
+            if chosen in self.serving.own_addresses:  # two of its ports are on one LAN
+                return Decision(f"leaves it to its port with {format_address(chosen)}")
             self._withdraw(message, pools)
             return Decision(f"steps back: the client chose server {format_address(chosen)}")
         if arrival.is_unicast and message.own_address:  # a renewal, from whatever network

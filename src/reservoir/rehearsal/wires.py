@@ -378,6 +378,7 @@ class Wires:
         topology = self._topology
         ports: dict[tuple[str, str], Port] = {}
         held: dict[int, str] = {}
+        device_at: dict[int, str] = {}
         twice: list[tuple[int, str, str]] = []
         shared = {*self._pools.plan.anycast}
         for name in networks:
@@ -391,6 +392,7 @@ class Wires:
                 if apart or not at_home or not topology.is_up(attachment):
                     continue
                 other = held.setdefault(attachment.address, str(attachment))
+                device_at.setdefault(attachment.address, attachment.device)
                 is_own = attachment in topology.attachments(network)
                 if is_own and other != str(attachment) and attachment.address not in shared:
                     twice.append((attachment.address, other, str(attachment)))
@@ -398,23 +400,27 @@ class Wires:
                     primary = interface.addresses[0].address
                     port = Port(attachment.device, attachment.interface, primary)
                     ports.setdefault((port.device, port.interface), port)
-            for address, host in self._static_hosts(name):
-                if address in held and address not in shared:
+            for address, host, device in self._static_hosts(name):
+                is_known = not host or (device and device == device_at.get(address))
+                if address in held and not is_known and address not in shared:
                     twice.append((address, held[address], host))
-                held.setdefault(address, host)
+                held.setdefault(address, host or "a static host")
         return Segment(networks, list(ports.values()), held, twice)
 
-    def _static_hosts(self, network: str) -> Iterator[tuple[int, str]]:
-        """The static hosts of a network, less other names of devices and of bound clients there."""
+    def _static_hosts(self, network: str) -> Iterator[tuple[int, str, str | None]]:
+        """The static hosts of a network, less other names of bound clients there.
+
+        Each with its name, empty if nobody said, and the device that it is another name of. At an
+        address that is held already, without a name or by that device, it is who holds it, listed.
+        """
         pools, place = self._pools, self._pools.place_of(network)
         table = pools.static
         bound = {pools.bindings.name[row] for row in pools.bound_rows(place).tolist()}
         owners: set[tuple[int, str]] = set()
         for row in pools.static_rows(place).tolist():
             address, owner = int(table.address[row]), pools.owner(row)
-            is_new = (address, owner) not in owners
-            if is_new and owner not in bound and owner.split(" ")[0] not in pools.plan.devices:
-                yield address, table.name[row] or "a static host"
+            if (address, owner) not in owners and owner not in bound:
+                yield address, table.name[row], pools.device_at(row)
             owners.add((address, owner))
 
     def _holds(self, device: str, address: int) -> bool:

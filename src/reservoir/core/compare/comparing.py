@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
+from functools import reduce
 from itertools import chain
 
 from reservoir.core.compare.differences import offered_differently
@@ -129,8 +130,8 @@ def _changes(
     if len(unheard[0]) < len(before.pools) and len(unheard[1]) < len(after.pools):
         before, after = before.without(unheard[0]), after.without(unheard[1])
     for change in chain(
-        _servers(before, after), _lost(before, after), _bindings(before, after),
-        _offers(before, after), _gained(before, after),
+        _servers(before, after), _lost(before, after), _lost_at_one(before, after),
+        _bindings(before, after), _offers(before, after), _gained(before, after),
     ):  # fmt: skip
         yield _as_heard(change, path)
     if path is None:
@@ -252,6 +253,22 @@ def _lost(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
     elif rest:
         because = "no address is left for clients without a binding"
         yield Change("assignable", str(rest), None, Notice.CUT_OFF, because)
+
+
+def _lost_at_one(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
+    """Addresses that a server assigns no more, and another does that assigned them already."""
+    at_risk = reduce(AddressSet.__or__, unaware(before, after).values(), NOTHING)
+    for device, pool in before.pools.items():
+        if device not in after.pools:
+            continue
+        lost = (pool.assignable - after.pools[device].assignable) & after.assignable
+        for other, later in after.pools.items():
+            if knows_leases(other, device, before, after):
+                lost -= later.assignable
+        lost -= at_risk  # which is told where it was gained
+        if lost:
+            because = f"the leases of {device} there can't be renewed"
+            yield Change("assignable", f"{lost} at {device}", None, Notice.NEW_ADDRESS, because)
 
 
 def _gained(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:

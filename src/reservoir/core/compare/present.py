@@ -198,6 +198,8 @@ class _Fates:
     """What becomes of the addresses that some clients have, by columns of shape (n,)."""
 
     after: NetworkSide
+    server: str
+    """From which they have them."""
     addresses: NDArray[np.int64]
     own: NDArray[np.int64]
     """The address that each client is bound to; -1 for none."""
@@ -234,7 +236,7 @@ class _Fates:
             keeps &= ~there
         keeps |= own == addresses
         others = after.bindings.places_at(addresses)
-        return cls(after, addresses, own, others, held, keeps, rivals)
+        return cls(after, device, addresses, own, others, held, keeps, rivals)
 
     @property
     def is_bound(self) -> NDArray[np.bool_]:
@@ -262,5 +264,7 @@ class _Fates:
         return Notice.NEW_ADDRESS, self._why_not(int(self.addresses[place]))
 
     def _why_not(self, address: int) -> str:
-        """Why an address is not assignable."""
+        """Why an address can't be renewed."""
+        if address in self.after.assignable:
+            return f"{self.server or 'its server'} doesn't assign it any more"
         return f"its address is {self.after.network.why_excluded(address) or 'not assignable'}"

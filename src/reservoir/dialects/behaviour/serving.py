@@ -82,9 +82,10 @@ class Serving:
         self._device = device
         self._sheet = sheet
         self._offers = OfferLifter(device, self.behaviour, _unsaid, self._leave_out)
-        self._own = AddressSet.of_addresses(
+        self.own_addresses = AddressSet.of_addresses(
             [prefix.address for fact in self.interfaces.values() for prefix in addresses_of(fact)]
         )
+        """Those of its interfaces."""
         self._zones = {fact.get("name"): fact.get("admits", ()) for fact in device.of_kind("zone")}
         self._device_excluded = AddressSet(each_span(device.of_kind("exclusion")))
         self._dropped: dict[tuple[str, bool, bool], str] = {}
@@ -234,7 +235,7 @@ class Serving:
         if self.behaviour.refuses_bridge_members and interface and self._is_member(interface):
             self.ignore(fact, f"{interface} is a member of a bridge")
             return None
-        own = self._own.clipped(subnet.span)
+        own = self.own_addresses.clipped(subnet.span)
         offer = self._offer(fact, own)
         if self.behaviour.refuses_pool_without_dns and not offer.dns:
             self.ignore(fact, "it has no DNS server")
@@ -260,7 +261,7 @@ class Serving:
         if self.behaviour.excludes_device_wide:
             excluded = excluded | self._device_excluded.clipped(subnet.span)
         if self.behaviour.skips_own_address:
-            excluded = excluded | self._own.clipped(subnet.span)
+            excluded = excluded | self.own_addresses.clipped(subnet.span)
         return excluded
 
     def _offer(self, fact: Fact, own: AddressSet) -> Offer:
@@ -295,7 +296,7 @@ class Serving:
         subnet: Prefix | None = binding.get("subnet")
         if subnet is None:
             return []
-        offer = self._offer(binding, self._own.clipped(subnet.span))
+        offer = self._offer(binding, self.own_addresses.clipped(subnet.span))
         return [ServingPool(binding, subnet.subnet, binding.get("interface"), EMPTY, offer, False)]
 
     def _bind_in(self, pool: ServingPool, binding: Fact, named: AddressSet) -> None:
@@ -310,7 +311,7 @@ class Serving:
             return
         offer = pool.offer
         if self.behaviour.binds_by_pools:
-            offer = self._offer(binding, self._own.clipped(pool.subnet.span))
+            offer = self._offer(binding, self.own_addresses.clipped(pool.subnet.span))
         pool.bound.setdefault(client, BoundClient(address, offer))
 
     def _misplaced(self, address: int, pool: ServingPool, named: AddressSet) -> str:

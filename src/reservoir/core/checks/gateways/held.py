@@ -225,8 +225,7 @@ class AddressHeldTwice(Rule):
             vrf = site.pools.vrf_of[interface.vrf]
             for row in site.pools.static_by_address.at(vrf, attachment.address):
                 name = table.name[row]
-                owner = site.pools.owner(row)
-                if name and not owner.startswith(attachment.device):  # else the device, listed
+                if name and site.pools.device_at(row) != attachment.device:  # else it is listed
                     network = site.pools.names[int(table.network[row])]
                     path = (*table.path(row), "address")
                     yield self._twice(attachment.address, str(attachment), name, path, [network])
