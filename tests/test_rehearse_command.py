@@ -150,7 +150,7 @@ def test_what_a_device_fills_in_is_not_said_to_be_missing(
 BESIDE = """\
 reservoir: 1
 devices:
-  pier:
+  pier head:
     interfaces:
       deck: {address: 10.84.30.2/24, virtual: 10.84.30.11}
       uplink: {address: 10.84.0.2/24}
@@ -169,8 +169,8 @@ def test_what_only_routers_notice_is_shown_without_a_client(run: Run, tmp_path: 
     findings = json.loads(ended.out)["findings"]
     assert {(f["witness"]["address"], f["proof"]["text"]) for f in findings} == {
         ("10.84.30.1", "without bow, nobody answers at 10.84.30.1"),
-        ("10.84.30.11", "without pier, nobody answers at 10.84.30.11"),
-        ("10.84.1.0", "pier has no way to 10.84.1.0"),
+        ("10.84.30.11", "without pier head, nobody answers at 10.84.30.11"),
+        ("10.84.1.0", "pier head has no way to 10.84.1.0"),
     }
     assert all(finding["proof"]["shown"] for finding in findings)
 

@@ -156,7 +156,7 @@ class _Judge:
         for client in everybody:
             for address, holder in client.declined:
                 yield Failure(
-                    "in-both" if holder.startswith("client ") else "assigned",
+                    "assigned" if address in self.segment.held else "in-both",
                     f"a client was given {format_address(address)}, which {holder} holds: "
                     "two machines, one address",
                     client.mac,

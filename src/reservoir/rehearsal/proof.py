@@ -318,8 +318,8 @@ class _Prover:
         return Proof(False, f"a client {_instead(offers, reasons)}")
 
     def _traffic_lost(self, witness: Witness) -> Proof:
-        device = witness.also.split(" ")[0]
-        if device not in self._pools.plan.devices or witness.address is None:
+        device = self._device(witness.also)
+        if not device or witness.address is None:
             return Proof(False, "no known device is on the way")
         way = self._wires.way(device, witness.address)
         shown = format_address(witness.address)
@@ -335,7 +335,7 @@ class _Prover:
 
     def _held_alone(self, witness: Witness) -> Proof:
         """A router fails, and no other has the address that both should share."""
-        device, shown = witness.name.split(" ")[0], format_address(witness.address or 0)
+        device, shown = self._device(witness.name), format_address(witness.address or 0)
         others = [
             holder
             for holder in self._pools.topology.holders(witness.address or 0)
@@ -344,6 +344,12 @@ class _Prover:
         if others:
             return Proof(False, f"without {device}, {others[0]} answers at {shown}")
         return Proof(True, f"without {device}, nobody answers at {shown}")
+
+    def _device(self, label: str) -> str:
+        """The device that a label begins with, its own or an interface's; empty for none."""
+        while label and label not in self._pools.plan.devices:
+            label = label.rpartition(" ")[0]
+        return label
 
 
 def _told(offer: Event) -> dict[str, str]:
