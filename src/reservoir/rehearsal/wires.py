@@ -63,6 +63,8 @@ class Segment:
     """The addresses that devices and static hosts there answer at, and who they are."""
     twice: Sequence[tuple[int, str, str]] = ()
     """Addresses at which two answer, and who they are."""
+    elsewhere: str = ""
+    """An interface with an address there that is in another network, which overlaps it."""
     clients: dict[Mac, Client] = field(default_factory=dict)
     online: dict[int, Client] = field(default_factory=dict)
     """Clients by the address that they use."""
@@ -164,7 +166,8 @@ class Wires:
         data = self._framed(message, ends, client.mac, EVERY_MAC)
         self._tell(message, "client", "everybody")
         if not segment.ports:
-            self.note(message, "", "no device hears this network")
+            why = f": {segment.elsewhere}" if segment.elsewhere else ""
+            self.note(message, "", f"no device hears this network{why}")
         if client.mac >> 40 & 1:
             self.note(message, "", f"{client.mac} is a group address: no switch takes its frames")
             return
@@ -380,6 +383,7 @@ class Wires:
         held: dict[int, str] = {}
         device_at: dict[int, str] = {}
         twice: list[tuple[int, str, str]] = []
+        elsewhere = ""
         shared = {*self._pools.plan.anycast}
         for name in networks:
             network = self._pools.plan.networks[name]
@@ -388,7 +392,10 @@ class Wires:
                 apart = None not in (interface.vlan, network.vlan) and (
                     interface.vlan != network.vlan
                 )
-                at_home = topology.home_of(attachment) in networks  # where networks overlap
+                home = topology.home_of(attachment)
+                at_home = home in networks  # where networks overlap
+                if not at_home:
+                    elsewhere = elsewhere or f"{attachment} is in {home}, which overlaps it"
                 if apart or not at_home or not topology.is_up(attachment):
                     continue
                 other = held.setdefault(attachment.address, str(attachment))
@@ -405,7 +412,7 @@ class Wires:
                 if address in held and not is_known and address not in shared:
                     twice.append((address, held[address], host))
                 held.setdefault(address, host or "a static host")
-        return Segment(networks, list(ports.values()), held, twice)
+        return Segment(networks, list(ports.values()), held, twice, elsewhere)
 
     def _static_hosts(self, network: str) -> Iterator[tuple[int, str, str | None]]:
         """The static hosts of a network, less other names of bound clients there.

@@ -253,7 +253,10 @@ def _rehearsal(rehearsal: Rehearsal) -> Iterator[Part]:
     for each in rehearsal.networks:
         for failure in each.failures:
             runs = [Run(each.network, "strong"), Run(f": {failure.reason}", "error")]
-            runs += [Run(" "), Run(failure.rule, "code")] if failure.rule else []
+            lead, rule = (
+                (" ", failure.rule) if failure.rule else (" perhaps from ", failure.suspect)
+            )
+            runs += [Run(lead), Run(rule, "code")] if rule else []
             blocks.append(Paragraph(runs))
     left = rehearsal.left_out.items()
     blocks += [text(f"{name} was not rehearsed: {why}.") for name, why in left]
