@@ -47,12 +47,13 @@ def test_every_rule_keeps_its_manual(name: str, put: Put) -> None:
     ending = "txt" if rule.dialect else "yaml"
 
     def subject_of(kind: str, example: str) -> Subject:
-        plan, apart, configuration = example.rpartition("---\n")
-        planned = reservoir.load(put("plan.yaml", plan)) if apart else None
-        file = str(put(f"{kind}.{ending}", configuration + "\n"))
+        *others, text = example.split("---\n")
+        file = str(put(f"{kind}.{ending}", text + "\n"))
         if not rule.dialect:
             return reservoir.load(file)
-        return reservoir.combine(reservoir.read([file], rule.dialect), planned)
+        plans = [reservoir.load(put("plan.yaml", other)) for other in others if ": {" in other]
+        devices = [str(put("other.txt", other)) for other in others if not plans]
+        return reservoir.combine(reservoir.read([*devices, file], rule.dialect), *plans)
 
     failing = subject_of("failing", rule.failing)
     shown = "".join(pieces("text", reservoir.check(failing, select=[name]), failing, 100))

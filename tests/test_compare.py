@@ -63,14 +63,22 @@ networks:
     subnet: 10.84.50.0/24
     gateway: 10.84.50.2
     lease: 8h
-    ranges: [10.84.50.20-10.84.50.99]
-    served_by: [{device: one, ranges: [10.84.50.20-10.84.50.99]}, two]
+    dns: [10.84.0.53]
+    bindings: [{name: bell, mac: 00:00:5e:00:53:01, address: 10.84.50.10}]
+    served_by:
+      - {device: one, ranges: [10.84.50.20-10.84.50.99]}
+      - {device: two, ranges: [10.84.50.20-10.84.50.99]}
 """
+
+
+FIRST_HALF = "ranges: [10.84.50.20-10.84.50.59"
 
 
 def test_what_one_server_assigns_no_more_is_lost_though_another_assigns_it() -> None:
     """Its clients can't renew; both ways, a change is told."""
-    fewer = BOTH_ASSIGN.replace("[10.84.50.20-10.84.50.99]}", "[10.84.50.20-10.84.50.59]}")
+    fewer = BOTH_ASSIGN.replace(
+        "one, ranges: [10.84.50.20-10.84.50.99", "one, ranges: [10.84.50.20-59"
+    )
     old, new = reservoir.loads(BOTH_ASSIGN), reservoir.loads(fewer)
     (lost,) = reservoir.compare(old, new).networks[0].changes
     assert (lost.old, lost.new, lost.notice) == (
@@ -78,6 +86,30 @@ def test_what_one_server_assigns_no_more_is_lost_though_another_assigns_it() -> 
     )  # fmt: skip
     (gained,) = reservoir.compare(new, old).networks[0].changes
     assert gained.notice is Notice.CONFLICT
+
+
+def test_servers_of_one_network_are_held_against_each_other(folder: Path) -> None:
+    """A binding that only one of them lacks: told by the checks, a rehearsal and a comparison."""
+    apart = BOTH_ASSIGN.replace("two, ranges: [10.84.50.20", "two, ranges: [10.84.50.60")
+    apart = apart.replace("one, ranges: [10.84.50.20-10.84.50.99", f"one, {FIRST_HALF}")
+    files = {c.device: c.text for c in reservoir.write(reservoir.loads(apart))}
+    lacking = "\n".join(line for line in files["one"].split("\n") if not line.startswith("pin"))
+    sides = []
+    for texts in (files, {**files, "one": lacking}):
+        for name, text in texts.items():
+            (folder / name).write_text(text)
+        sides.append(reservoir.combine(reservoir.read([folder / "one", folder / "two"])))
+    old, new = sides
+    assert not reservoir.check(old, select=["bindings"]).findings
+    (found,) = reservoir.check(new, select=["bindings"]).findings
+    assert (found.rule, found.message) == (
+        "binding-missing",
+        "one doesn't bind 00:00:5e:00:53:01 to 10.84.50.10 in staff, but two does",
+    )
+    (network,) = reservoir.rehearse(new).networks
+    assert [failure.rule for failure in network.failures] == ["binding-missing"]
+    (change,) = reservoir.compare(old, new).networks[0].changes
+    assert (change.what, change.new, change.notice) == ("binding of one", None, Notice.NEW_ADDRESS)
 
 
 def assignable_changes(network: NetworkCompared) -> tuple[set[int], set[int]]:

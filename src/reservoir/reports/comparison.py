@@ -100,14 +100,15 @@ def heading(network: NetworkCompared) -> str:
 
 def _changes(changes: Sequence[Change], width: int) -> Iterator[str]:
     """A line a change; of many bindings that clients notice alike, some."""
-    bindings = Counter(change.notice for change in changes if change.what == "binding")
-    told_of: Counter[Notice] = Counter()
+    alike = Counter((change.what, change.notice) for change in changes if change.is_binding)
+    told_of: Counter[tuple[str, Notice]] = Counter()
     for change in changes:
         head, rest = f"  {change.notice.words:<{_WORDS}}  ", 0
-        if change.what == "binding" and bindings[change.notice] > SHOWN + 1:
-            told_of[change.notice] += 1
-            rest = bindings[change.notice] - SHOWN if told_of[change.notice] == SHOWN else 0
-            if told_of[change.notice] > SHOWN:
+        kind = change.what, change.notice
+        if alike[kind] > SHOWN + 1:
+            told_of[kind] += 1
+            rest = alike[kind] - SHOWN if told_of[kind] == SHOWN else 0
+            if told_of[kind] > SHOWN:
                 continue
         body = told(change) + (f" ({change.because})" if change.because else "")
         yield from _headed(head, body, _MEANINGS[change.notice], width)
@@ -126,7 +127,7 @@ def told(change: Change) -> str:
     """A change in a line: ``dns: 10.84.0.53 → 10.84.0.54``."""
     if change.old is not None and change.new is not None:
         client, _, address = change.new.partition(" ")
-        is_of_one = change.what == "binding" and change.old.startswith(f"{client} ")
+        is_of_one = change.is_binding and change.old.startswith(f"{client} ")
         return f"{change.what}: {change.old} → {address if is_of_one else change.new}"
     if change.new is not None:
         return f"{change.what}: now {change.new}"

@@ -65,9 +65,10 @@ class Rule(ABC):
 
     The docstring is its manual: the first line says what is wrong, ``Why:`` why that matters,
     ``Remedy:`` how to fix it. The example is a plan (without the line ``reservoir: 1``), or a
-    device's configuration where ``dialect`` says in which, or both with ``---`` between. It is
-    written as a difference: the rule reports it with the lines that begin with ``-``, and not with
-    those that begin with ``+``. The tests check both, ``explain`` shows them.
+    device's configuration where ``dialect`` says in which; before that may stand a plan, or another
+    device's configuration, with ``---`` between. It is written as a difference: the rule reports it
+    with the lines that begin with ``-``, and not with those that begin with ``+``. The tests check
+    both, ``explain`` shows them.
     """
 
     severity: ClassVar[Severity]

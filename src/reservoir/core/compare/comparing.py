@@ -131,7 +131,8 @@ def _changes(
         before, after = before.without(unheard[0]), after.without(unheard[1])
     for change in chain(
         _servers(before, after), _lost(before, after), _lost_at_one(before, after),
-        _bindings(before, after), _offers(before, after), _gained(before, after),
+        _bindings(before, after), _bindings_at_one(before, after), _offers(before, after),
+        _gained(before, after),
     ):  # fmt: skip
         yield _as_heard(change, path)
     if path is None:
@@ -289,6 +290,32 @@ def _bindings(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
         else:
             notice, because = _unbound(old, new, after)
         yield Change("binding", _bound(client, old), _bound(client, new), notice, because)
+
+
+def _bindings_at_one(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
+    """Bindings that differ at a server, though another one has what it had or has now."""
+    same = [device for device in before.pools if device in after.pools]
+    if len(before.pools) < 2 and len(after.pools) < 2:
+        return
+    everywhere = {client for client, *_ in before.bindings.apart(after.bindings)}
+    found: dict[tuple[str | None, str | None, Notice, str], list[str]] = {}
+    for device in same:
+        is_open = bool(after.pools[device].assignable)
+        for client, old, new in before.bindings_at(device).apart(after.bindings_at(device)):
+            if client in everywhere:
+                continue
+            if not new:
+                because = (
+                    "it may offer another address" if is_open else "it knows the client no more"
+                )
+                notice = Notice.NEW_ADDRESS if is_open else Notice.NONE
+            else:
+                notice = Notice.NEW_ADDRESS if before.pools[device].assignable else Notice.NONE
+                because = ""
+            told = _bound(client, old), _bound(client, new), notice, because
+            found.setdefault(told, []).append(device)
+    for (old_text, new_text, notice, because), devices in found.items():
+        yield Change(f"binding of {listed(devices)}", old_text, new_text, notice, because)
 
 
 def _bound(client: Client, addresses: Sequence[int]) -> str | None:

@@ -43,13 +43,19 @@ class Change:
     """One thing that differs in a network or at a device."""
 
     what: str
-    """``server``, ``assignable``, ``binding``, a key of ``OFFERED``, ``option`` and its number."""
+    """``server``, ``assignable``, ``binding``, a key of ``OFFERED``, ``option`` and its number; if
+    it differs at some servers only, with ``of`` and these."""
     old: str | None
     """As a plan writes it; None if there is none."""
     new: str | None
     notice: Notice
     because: str = ""
     """Why clients notice that, where it doesn't go without saying."""
+
+    @property
+    def is_binding(self) -> bool:
+        """Whether it is about what a client is bound to."""
+        return self.what == "binding" or self.what.startswith("binding of ")
 
 
 @dataclass(frozen=True)

@@ -202,7 +202,9 @@ class _Fates:
     """From which they have them."""
     addresses: NDArray[np.int64]
     own: NDArray[np.int64]
-    """The address that each client is bound to; -1 for none."""
+    """The address that each client is bound to at its server; -1 for none."""
+    elsewhere: NDArray[np.int64]
+    """The address that each is bound to at any server; -1 for none."""
     others: NDArray[np.int64]
     """The binding to the address that each has; -1 for none."""
     held: NDArray[np.bool_]
@@ -223,7 +225,10 @@ class _Fates:
         addresses: NDArray[np.int64],
     ) -> _Fates:
         """Those of clients that have their leases from one server."""
-        own = after.bindings.addresses_of(leases.mac[rows], leases.client[rows], leases.identifiers)
+        clients = leases.mac[rows], leases.client[rows], leases.identifiers
+        bindings = after.bindings_at(device) if device in after.pools else after.bindings
+        own = bindings.addresses_of(*clients)
+        elsewhere = after.bindings.addresses_of(*clients)
         held = after.taken.contains(addresses)
         at_risk = unaware(before, after)
         rivals = {who: some.contains(addresses) for who, some in at_risk.items()}
@@ -236,7 +241,7 @@ class _Fates:
             keeps &= ~there
         keeps |= own == addresses
         others = after.bindings.places_at(addresses)
-        return cls(after, device, addresses, own, others, held, keeps, rivals)
+        return cls(after, device, addresses, own, elsewhere, others, held, keeps, rivals)
 
     @property
     def is_bound(self) -> NDArray[np.bool_]:
@@ -253,6 +258,8 @@ class _Fates:
 
     def lost(self, place: int) -> tuple[Notice, str]:
         """What a client notices that can't keep its address for itself."""
+        if self.elsewhere[place] == self.addresses[place]:
+            return Notice.NEW_ADDRESS, f"{self.server} has no binding for it any more"
         if self.others[place] != NOBODY:
             who = format_client(self.after.bindings.client_at(int(self.others[place])))
             return Notice.CONFLICT, f"{who} is bound to it"

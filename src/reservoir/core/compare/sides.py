@@ -56,6 +56,10 @@ class NetworkSide:
             [(self.origins[name].bindings, pool.bindings) for name, pool in self.pools.items()]
         )
 
+    def bindings_at(self, device: str) -> Bindings:
+        """Who is bound to what at one of the servers."""
+        return Bindings([(self.origins[device].bindings, self.pools[device].bindings)])
+
     def without(self, devices: Collection[str]) -> NetworkSide:
         """The same as if these didn't serve it."""
         if not devices:

@@ -26,6 +26,7 @@ from reservoir.dialects.running.faults import faults_in
 from reservoir.dialects.running.line_changes import changed_lines
 from reservoir.dialects.running.otherwise import otherwise
 from reservoir.dialects.running.places import origin_of, spot_in_device, spot_in_network
+from reservoir.dialects.running.servers import bindings_missing
 
 LINES = "configuration"
 """The key, below a device's path, of the lines of its configuration."""
@@ -142,7 +143,18 @@ class ReadSubject(Subject):
             for name, read in self._reads.items():
                 if name in self._planned.plan.devices:
                     found += self._otherwise(pools, read)
-        return found
+        return [*found, *self._unbound()]
+
+    def _unbound(self) -> Iterator[Obstacle]:
+        """Bindings that one of a network's servers lacks; a plan tells what each should have."""
+        planned = self._planned.plan.networks if self._planned is not None else {}
+        for found in bindings_missing(self.reads):
+            name = self._by_subnet[found.subnet]
+            if name not in planned:
+                at: PlanPath = ("devices", found.device, LINES, found.line, 1)
+                message = f"{found.device} {found.lacks} in {name}, but {found.other} does"
+                witness = replace(found.witness, network=name)
+                yield Obstacle("binding-missing", message, at, witness)
 
     def _otherwise(self, pools: Pools, read: ConfigurationRead) -> Iterator[Obstacle]:
         """What a device of the plan does otherwise than planned."""

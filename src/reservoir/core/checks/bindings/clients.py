@@ -216,6 +216,40 @@ class BindingPlacement(Obstructed):
     """
 
 
+class BindingMissing(Obstructed):
+    """One of a network's servers lacks a binding that another one has.
+
+    Why: It doesn't know the client and offers it any free address; the client takes whichever
+    offer comes first.
+
+    Remedy: Give all servers of a network the same bindings; a plan writes them to each.
+    """
+
+    severity = Severity.ERROR
+    rests_on = ("subnet",)
+    dialect = "larkspur"
+    example = """
+          unit pier
+          berth deck
+            holds 10.84.30.1/24
+          pool crew
+            withhold 10.84.30.1 to 10.84.30.99
+            gateway 10.84.30.1
+            subnet 10.84.30.0/24
+          pin 10.84.30.9 to 01.00005e-005301 as printer
+          ---
+          unit bow
+          berth deck
+            holds 10.84.30.2/24
+          pool crew
+            withhold 10.84.30.1 to 10.84.30.19
+            withhold 10.84.30.100 to 10.84.30.254
+            gateway 10.84.30.1
+            subnet 10.84.30.0/24
+        + pin 10.84.30.9 to 01.00005e-005301 as printer
+    """
+
+
 class BindingOptionsDiffer(Obstructed):
     """A bound client is offered different options than the rest of its network.
 
