@@ -112,6 +112,64 @@ def test_servers_of_one_network_are_held_against_each_other(folder: Path) -> Non
     assert (change.what, change.new, change.notice) == ("binding of one", None, Notice.NEW_ADDRESS)
 
 
+ONE_SERVER = """\
+reservoir: 1
+devices:
+  wall:
+    dialect: DIALECT
+    zones: {inner: {admits: [dhcp]}}
+    interfaces: {lan: {address: 10.84.50.2/24, zone: inner}}
+networks:
+  staff:
+    subnet: 10.84.50.0/24
+    gateway: 10.84.50.2
+    dns: [10.84.0.53]
+    lease: 8h
+    served_by: wall
+    ranges: [10.84.50.20-10.84.50.99]
+    bindings: [{name: bell, mac: 00:00:5e:00:53:01, address: 10.84.50.10}]
+"""
+
+
+@pytest.mark.parametrize(
+    ("dialect", "right", "wrong", "change", "left_aside"),
+    [
+        (
+            "larkspur",
+            "withhold 10.84.50.1 to 10.84.50.19",
+            "withhold 10.84.50.1 to 10.84.50.9",
+            ("binding", "00:00:5e:00:53:01 10.84.50.10", None),
+            "wall does without binding bell: its address is not excluded",
+        ),
+        (
+            "merganser",
+            "    dns 10.84.0.53\n",
+            "",
+            ("server", "wall", None),
+            "wall does without pool staff: it has no DNS server",
+        ),
+    ],
+)
+def test_what_a_device_does_without_is_not_there_for_its_clients(
+    folder: Path,
+    dialect: str,
+    right: str,
+    wrong: str,
+    change: tuple[str, str, str | None],
+    left_aside: str,
+) -> None:
+    """A binding that it ignores, a pool that it refuses: compared by what it does."""
+    (written,) = reservoir.write(reservoir.loads(ONE_SERVER.replace("DIALECT", dialect)))
+    assert right in written.text
+    sides = []
+    for text in (written.text, written.text.replace(right, wrong)):
+        (folder / "wall").write_text(text)
+        sides.append(reservoir.combine(reservoir.read(folder / "wall", dialect)))
+    found = reservoir.compare(*sides)
+    assert change in [(c.what, c.old, c.new) for c in found.networks[0].changes]
+    assert any(said.endswith(left_aside) for said in found.left_aside)
+
+
 def assignable_changes(network: NetworkCompared) -> tuple[set[int], set[int]]:
     """The addresses that the changes call lost, and those they call gained."""
     lost, gained = set[int](), set[int]()

@@ -218,7 +218,7 @@ def test_what_a_device_cannot_do_is_no_equality(run: Run, tmp_path: Path) -> Non
     assert run("write", "plan.yaml", "--device", "pier", "--out", "running", "-q").code == 0
     (tmp_path / "plan.yaml").write_text(plan.replace("lease: 7d", "lease: infinite"))
     ended = run("compare", "plan.yaml", "running/pier.quillon")
-    assert "Compared without what can't be done: pier" in " ".join(ended.out.split())
+    assert "Left aside: pier" in " ".join(ended.out.split())
 
 
 SITE = """\

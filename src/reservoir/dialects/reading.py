@@ -7,6 +7,7 @@ from functools import cached_property
 from pathlib import PurePath
 
 from reservoir.core.problems import InputError, Place, Problem
+from reservoir.dialects.behaviour.effect import lift_effect
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.notations.files import FILE_MARK, FileMarks, in_one_text
@@ -45,6 +46,12 @@ class ConfigurationRead:
     def lifted(self) -> Lifted:
         """What it states, as a plan."""
         return lift(self.reading.device, self.sheet, PurePath(self.file).stem)
+
+    @cached_property
+    def effect(self) -> Lifted:
+        """What the device does, as a plan: without what it refuses or ignores of what it states."""
+        stem = PurePath(self.file).stem
+        return lift_effect(self.reading.device, self.sheet, stem, self.lifted)
 
     @cached_property
     def not_understood(self) -> tuple[NotUnderstood, ...]:

@@ -24,7 +24,7 @@ from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, Span
 from reservoir.core.wording import listed
 from reservoir.dialects.behaviour.device import Behaviour
-from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.behaviour.effect import lift_effect
 from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.parts import parts_that_differ
@@ -174,7 +174,7 @@ class _State:
     @classmethod
     def of(cls, text: str, sheet: Sheet, device: str) -> _State:
         present = PresentText.of(text, sheet)
-        lifted = lift(present.reading.device, sheet, device)
+        lifted = lift_effect(present.reading.device, sheet, device)
         pools = Pools(lifted.plan())
         assignable: dict[str, AddressSet] = {}
         by_subnet: dict[Subnet, AddressSet] = {}

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from reservoir.core.findings import Finding
 from reservoir.core.values.addresses import Span
 from reservoir.core.values.clients import Mac
-from reservoir.dialects.behaviour.serving import Ignored
+from reservoir.dialects.behaviour.lifted import Ignored
 from reservoir.files.lease_list import LeaseRow
 from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.wires import Event

@@ -197,7 +197,7 @@ def closing(comparison: Comparison, clients: Clients | None) -> Iterator[str]:
             "their configuration is not among the files."
         )
     for sentence in comparison.left_aside:
-        yield f"Compared without what can't be done: {sentence}."
+        yield f"Left aside: {sentence}."
     if comparison.not_understood:
         yield (
             f"{counted(comparison.not_understood, 'line')} not understood; what "

@@ -48,7 +48,7 @@ def compare(
             serve nor have an interface in are left out; so are those that others serve, if nothing
             differs at their interfaces there.
         not_understood: Lines of configuration that were not understood.
-        left_aside: What the plan wants of devices that can't do it, in words.
+        left_aside: What the plan wants of devices that can't do it, or what they ignore, in words.
         watch: Called with the share of the networks that has been compared, 0 to 1.
     """
     facts = FactsCompared(old, new, devices)

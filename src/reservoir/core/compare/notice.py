@@ -114,7 +114,8 @@ class Comparison:
     not_understood: int = 0
     """Lines of configuration that were not understood, and are not part of this."""
     left_aside: Sequence[str] = ()
-    """What the plan wants of devices that can't do it: both sides are compared without it."""
+    """What the plan wants of devices that can't do it, and what they ignore of their configuration:
+    both sides are compared without it."""
 
     @property
     def differing(self) -> list[NetworkCompared]:

@@ -97,7 +97,7 @@ class AddressSet:
     def __contains__(self, address: int) -> bool:
         if len(self.starts) <= FEW:
             return any(start <= address < stop for start, stop in self._borders())
-        at = int(np.searchsorted(self.starts, address, side="right")) - 1
+        at = int(self.starts.searchsorted(address, side="right")) - 1
         return at >= 0 and address < int(self.stops[at])
 
     def contains(self, addresses: ArrayLike) -> NDArray[np.bool_]:
@@ -105,7 +105,7 @@ class AddressSet:
         values = np.asarray(addresses, dtype=np.int64)
         if not self:
             return np.zeros(values.shape, dtype=np.bool_)
-        at = np.searchsorted(self.starts, values, side="right") - 1
+        at = self.starts.searchsorted(values, side="right") - 1
         return (at >= 0) & (values < self.stops[np.maximum(at, 0)])
 
     def __or__(self, other: AddressSet) -> AddressSet:
@@ -174,8 +174,8 @@ class AddressSet:
         """The first of the set's spans with an address of ``span``, and the one past the last."""
         if not span.size:
             return 0, 0
-        begin = int(np.searchsorted(self.stops, span.first, side="right"))
-        return begin, int(np.searchsorted(self.starts, span.last, side="right"))
+        begin = int(self.stops.searchsorted(span.first, side="right"))
+        return begin, int(self.starts.searchsorted(span.last, side="right"))
 
     def __xor__(self, other: AddressSet) -> AddressSet:
         return (self - other) | (other - self)

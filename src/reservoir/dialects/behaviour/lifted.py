@@ -13,6 +13,18 @@ from reservoir.dialects.parse.not_understood import NotUnderstood
 from reservoir.dialects.parse.reader import Reading
 
 
+@dataclass(frozen=True)
+class Ignored:
+    """A line of its configuration that a device refuses, or that has no effect there."""
+
+    line: int
+    what: str
+    why: str
+
+    def __str__(self) -> str:
+        return f"{self.what}: {self.why}"
+
+
 class Note(NamedTuple):
     """What people should know: a default that was filled in, a switch that is off."""
 
@@ -44,6 +56,8 @@ class Lifted:
     """Bindings whose clients are offered other values than their network, and which."""
     differing_parts: list[tuple[Fact, list[str]]] = field(default_factory=list)
     """Pools that offer other values than most of those of their network, and which."""
+    does_without: Sequence[Ignored] = ()
+    """What the device refuses or ignores, where that is left out."""
 
     def not_understood(self, reading: Reading) -> tuple[NotUnderstood, ...]:
         """What a reading doesn't understand, and what is left out for no such reason; by line."""

@@ -18,6 +18,7 @@ from reservoir.core.values.by_subnet import BySubnet
 from reservoir.core.values.clients import Client
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift_offer import OfferLifter
+from reservoir.dialects.behaviour.lifted import Ignored
 from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
@@ -54,16 +55,8 @@ class ServingPool:
         return self.fact.label
 
 
-@dataclass(frozen=True)
-class Ignored:
-    """A line of its configuration that a device refuses, or that has no effect there."""
-
-    line: int
-    what: str
-    why: str
-
-    def __str__(self) -> str:
-        return f"{self.what}: {self.why}"
+Place = tuple[str, int, int]
+"""What tells a fact from others of its text: its kind, line and column."""
 
 
 class Serving:
@@ -76,6 +69,8 @@ class Serving:
         """Start a device from the facts of its configuration."""
         self.behaviour = Behaviour(sheet)
         self._ignored: dict[Ignored, None] = {}
+        self._passed_over: set[Place] = set()
+        self._heeded: set[Place] = set()
         self.interfaces: dict[str, Fact] = {
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }
@@ -99,6 +94,11 @@ class Serving:
     def ignored(self) -> list[Ignored]:
         """What it refuses or ignores of its configuration."""
         return list(self._ignored)
+
+    @property
+    def does_without(self) -> set[Place]:
+        """The pools that it refuses, and the bindings that it heeds in no pool."""
+        return self._passed_over - self._heeded
 
     # What it answers.
 
@@ -312,6 +312,7 @@ class Serving:
         offer = pool.offer
         if self.behaviour.binds_by_pools:
             offer = self._offer(binding, self.own_addresses.clipped(pool.subnet.span))
+        self._heeded.add(binding.place)
         pool.bound.setdefault(client, BoundClient(address, offer))
 
     def _misplaced(self, address: int, pool: ServingPool, named: AddressSet) -> str:
@@ -338,6 +339,7 @@ class Serving:
 
     def ignore(self, fact: Fact, why: str) -> None:
         """Note what the device does without."""
+        self._passed_over.add(fact.place)
         self._ignored[Ignored(fact.line, fact.label, why)] = None  # once: several pools may be near
 
     def _leave_out(self, fact: Fact, why: object, *_: str, within: Fact | None = None) -> None:

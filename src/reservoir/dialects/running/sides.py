@@ -16,8 +16,8 @@ from reservoir.core.compare.sides import Part, Side
 from reservoir.core.plan.model import Plan
 from reservoir.core.pools import Pools
 from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.effect import lift_effect
 from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE
-from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.reading import ConfigurationRead
@@ -37,7 +37,7 @@ class Sides(NamedTuple):
     devices: Collection[str] | None
     """The devices that are compared; all if None."""
     left_aside: tuple[str, ...] = ()
-    """What the plan wants of them that they can't do."""
+    """What the plan wants of them that they can't do, and what they ignore of what they have."""
 
 
 def sides_of_plans(old: Pools, new: Pools, sheets: Sequence[Mapping[str, Sheet]]) -> Sides:
@@ -53,13 +53,21 @@ def sides_of_configurations(
     old: Sequence[ConfigurationRead], new: Sequence[ConfigurationRead]
 ) -> Sides:
     """What devices run, before and after."""
-    return Sides(_of_configurations(old), _of_configurations(new), None)
+    ignored = dict.fromkeys(_ignored([*old, *new]))
+    return Sides(_of_configurations(old), _of_configurations(new), None, tuple(ignored))
 
 
 def _of_configurations(reads: Sequence[ConfigurationRead]) -> Side:
-    plan = merged_plan([read.lifted for read in reads])
+    plan = merged_plan([read.effect for read in reads])
     behaviours = _behaviours({read.lifted.name: read.sheet for read in reads})
-    return Side([_part(read.lifted) for read in reads], plan, behaviours, is_complete=False)
+    return Side([_part(read.effect) for read in reads], plan, behaviours, is_complete=False)
+
+
+def _ignored(reads: Iterable[ConfigurationRead]) -> Iterator[str]:
+    """What devices refuse or ignore of their configuration."""
+    for read in reads:
+        for ignored in read.effect.does_without:
+            yield f"{read.place(ignored.line, 1)}: {read.lifted.name} does without {ignored}"
 
 
 def sides_with_plan(
@@ -77,16 +85,16 @@ def sides_with_plan(
         if name in planned.plan.devices
     }
     written = [
-        lift(read_configuration(c.text, by_name[name].sheet).device, by_name[name].sheet, name)
+        lift_effect(read_configuration(c.text, sheet).device, sheet, name)
         for name, c in configured.items()
+        for sheet in [by_name[name].sheet]
     ]
-    left_aside = dict.fromkeys(
-        said for name, c in configured.items() for said in _cannot_do(name, c)
-    )
+    cannot = (said for name, c in configured.items() for said in _cannot_do(name, c))
+    left_aside = dict.fromkeys([*cannot, *_ignored(reads)])
     behaviours = _behaviours({**sheets, **{name: read.sheet for name, read in by_name.items()}})
     sides = [
         _beside(planned, lifted, by_name, behaviours)
-        for lifted in (written, [read.lifted for read in by_name.values()])
+        for lifted in (written, [read.effect for read in by_name.values()])
     ]
     old, new = sides if plan_is_old else reversed(sides)
     return Sides(old, new, by_name, tuple(left_aside))

@@ -85,7 +85,7 @@ class Output(Frame):
     left_out: list[str]
     """Networks that one side only names, and that were not compared."""
     left_aside: list[str]
-    """What devices can't do of what the plan wants of them."""
+    """What devices can't do of what the plan wants of them, or ignore of their configuration."""
     summary: CompareSummary
     clients: list[ClientCompared] | None
     """With ``--leases``."""
