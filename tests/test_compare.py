@@ -170,6 +170,27 @@ def test_what_a_device_does_without_is_not_there_for_its_clients(
     assert any(said.endswith(left_aside) for said in found.left_aside)
 
 
+def test_a_refused_configuration_cuts_off_all_that_it_serves(folder: Path) -> None:
+    """With a plan it is known that nothing leads to the new pool; of the file alone it isn't."""
+    plan = reservoir.loads(ONE_SERVER.replace("DIALECT", "tamarack"))
+    (written,) = reservoir.write(plan)
+    (folder / "old").write_text(written.text)
+    added = "".join(
+        f"net crew :: {line}\n" for line in ("covers 10.84.60.0/24", "way out 10.84.60.1")
+    )
+    (folder / "new").write_text(f"{written.text}\n{added}")
+    old, new = (reservoir.read(folder / name, "tamarack") for name in ("old", "new"))
+    beside, alone = reservoir.combine(new, plan), reservoir.combine(new)
+    (staff,) = (n for n in reservoir.compare(plan, alone).networks if n.name == "staff")
+    assert [(change.what, change.notice) for change in staff.changes] == [("path", Notice.CUT_OFF)]
+    assert not reservoir.compare(reservoir.combine(old), alone).networks[0].changes
+    for subject, rules in ((beside, ["server-not-reached"]), (alone, [])):
+        (network, *_) = reservoir.rehearse(subject).networks
+        assert (network.network, [failure.rule for failure in network.failures]) == ("staff", rules)
+        at_staff = reservoir.check(subject, at=["networks.staff"], select=["paths"]).findings
+        assert [finding.rule for finding in at_staff] == rules
+
+
 def assignable_changes(network: NetworkCompared) -> tuple[set[int], set[int]]:
     """The addresses that the changes call lost, and those they call gained."""
     lost, gained = set[int](), set[int]()

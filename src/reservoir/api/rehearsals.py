@@ -91,7 +91,10 @@ def rehearse(
     if rehearsed.failed:
         find_known(rehearsed, check(subject).findings)
     if day:  # with nobody's leases
-        rehearsed.days = rehearse_day(pools, started, only=networks, seed=seed, watch=watch)
+        is_complete = subject.is_complete
+        rehearsed.days = rehearse_day(
+            pools, started, complete=is_complete, only=networks, seed=seed, watch=watch
+        )
     return rehearsed
 
 
@@ -112,5 +115,6 @@ def prove(subject: Subject, report: Report) -> Report:
     rehearsed = rehearsal_of(pools, started, complete=subject.is_complete)
     # A failure is given the finding that fits it best of all, not only of those asked for.
     find_known(rehearsed, check(subject).findings if report.is_partial else report.findings)
-    proven = with_proofs(report.findings, pools, started, rehearsed)
+    is_complete = subject.is_complete
+    proven = with_proofs(report.findings, pools, started, rehearsed, complete=is_complete)
     return replace(report, findings=tuple(proven))

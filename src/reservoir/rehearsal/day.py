@@ -69,6 +69,7 @@ def rehearse_day(
     pools: Pools,
     started: Mapping[str, Serving],
     *,
+    complete: bool = True,
     only: Collection[str] = (),
     seed: int = 0,
     watch: Callable[[float], None] | None = None,
@@ -78,6 +79,7 @@ def rehearse_day(
     Args:
         pools: The plan.
         started: What each device serves that was started from its configuration.
+        complete: Whether all devices that matter are in the plan.
         only: The networks; all if empty.
         seed: What chance begins with: when visitors walk in.
         watch: Called with the share of the time that has passed, 0 to 1.
@@ -86,7 +88,7 @@ def rehearse_day(
         What came of it, in the plan's order; networks without a demand are left out.
     """
     wires = Wires(pools, seed)
-    connect_devices(wires, pools, started)
+    connect_devices(wires, pools, started, complete=complete)
     lives = [
         _Life(name, network.demand, pools, wires)
         for name, network in pools.plan.networks.items()

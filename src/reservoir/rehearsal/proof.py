@@ -60,6 +60,8 @@ def with_proofs(
     pools: Pools,
     started: Mapping[str, Serving],
     rehearsal: Rehearsal,
+    *,
+    complete: bool = True,
 ) -> list[Finding]:
     """The findings, each with what came of replaying its witness.
 
@@ -68,8 +70,11 @@ def with_proofs(
         pools: The plan.
         started: What each device serves that was started from its configuration.
         rehearsal: What came of rehearsing the plan, with the rules of its failures.
+        complete: Whether all devices that matter are in the plan.
     """
-    prover = _Prover(pools, started, rehearsal)
+    wires = Wires(pools)
+    connect_devices(wires, pools, started, complete=complete)
+    prover = _Prover(pools, started, rehearsal, wires)
     proven = {
         id(finding): finding._replace(proof=prover.proof(finding))
         for finding in findings
@@ -84,7 +89,9 @@ def with_proofs(
 
 
 class _Prover:
-    def __init__(self, pools: Pools, started: Mapping[str, Serving], rehearsal: Rehearsal) -> None:
+    def __init__(
+        self, pools: Pools, started: Mapping[str, Serving], rehearsal: Rehearsal, wires: Wires
+    ) -> None:
         self._pools = pools
         self._started = started
         self._left_out = rehearsal.left_out
@@ -93,8 +100,7 @@ class _Prover:
             for failure in (*each.failures, *each.accepted):
                 if failure.finding is not None:
                     self._failures.setdefault((each.network, failure.finding), failure)
-        self._wires = Wires(pools)
-        connect_devices(self._wires, pools, started)
+        self._wires = wires
         self._asked = 0
         self._replays: Mapping[str, Callable[[Witness], Proof]] = {
             "assigned": self._assigned,

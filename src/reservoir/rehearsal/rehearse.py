@@ -116,7 +116,7 @@ def rehearse(
     """
     wires = Wires(pools, seed, disturbance)
     wires.capture = capture
-    connect_devices(wires, pools, started)
+    connect_devices(wires, pools, started, complete=complete)
     tries = TRIES_IF_DISTURBED if disturbance else MOST_TRIES
     names = [name for name in pools.names if not only or name in only]
     left_out = {name: why for name in names if (why := _why_not(pools, name, started, complete))}

@@ -21,7 +21,9 @@ def start(text: str, sheet: Sheet) -> Serving:
     return Serving(read_configuration(text, sheet).device, sheet)
 
 
-def connect_devices(wires: Wires, pools: Pools, started: Mapping[str, Serving]) -> None:
+def connect_devices(
+    wires: Wires, pools: Pools, started: Mapping[str, Serving], *, complete: bool = True
+) -> None:
     """Put the devices of a plan on its wires.
 
     Args:
@@ -29,6 +31,7 @@ def connect_devices(wires: Wires, pools: Pools, started: Mapping[str, Serving]) 
         pools: The plan.
         started: What each device serves that was started from its configuration. The others relay
             and route as the plan says, and serve nobody.
+        complete: Whether all devices that matter are in the plan; else an unknown one may relay.
     """
     leases: dict[ServingPool, PoolLeases] = {}
     for name, serving in started.items():
@@ -38,16 +41,19 @@ def connect_devices(wires: Wires, pools: Pools, started: Mapping[str, Serving]) 
             others = (started[partner] for partner in names if partner in started)
             leases[pool] = _shared(pool, others, leases) or PoolLeases(pool)
     for name, device in pools.plan.devices.items():
-        server = None
-        if name in started and _starts(name, started[name], pools):
+        server, refusal = None, ""
+        if name in started:
+            refusal = _refusal(name, started[name], pools, complete)
             own = {pool: leases[pool] for pool in started[name].pools}
-            server = Server(started[name], own, partial(wires.is_used, name))
+            if not refusal:
+                server = Server(started[name], own, partial(wires.is_used, name))
         wires.devices[name] = StandIn(
             name,
             wires,
             server,
             {i: interface.relay_to for i, interface in device.interfaces.items()},
             {a.address: a.interface for a in pools.topology.attachments_of(name)},
+            refusal,
         )
 
 
@@ -72,10 +78,10 @@ def _shared(
     return None
 
 
-def _starts(name: str, serving: Serving, pools: Pools) -> bool:
-    """Whether a device takes its configuration at all."""
+def _refusal(name: str, serving: Serving, pools: Pools, complete: bool) -> str:
+    """Why a device refuses its configuration as a whole, as far as is known; empty if it starts."""
     if not serving.behaviour.refuses_unreached_pools:
-        return True
+        return ""
     topology = pools.topology
     own = {attachment.address for attachment in topology.attachments_of(name)}
     reached = {
@@ -84,7 +90,11 @@ def _starts(name: str, serving: Serving, pools: Pools) -> bool:
         if attachment.device == name or own.intersection(topology.interface(attachment).relay_to)
         for pool in serving.pools_holding(attachment.address)
     }
-    unreached = [pool for pool in serving.pools if pool not in reached]
+    known = {pool for a in topology.addressed for pool in serving.pools_holding(a.address)}
+    doubtful = serving.pools if complete else [pool for pool in serving.pools if pool in known]
+    unreached = [pool for pool in doubtful if pool not in reached]
     for pool in unreached:
         serving.ignore(pool.fact, "no interface or relay leads to it: the device refuses to start")
-    return not unreached
+    if not unreached:
+        return ""
+    return f"refuses its configuration, since nothing leads to {unreached[0].label}"

@@ -54,6 +54,7 @@ class StandIn:
         server: Server | None,
         relays_to: Mapping[str, Sequence[int]],
         addresses: Mapping[int, str],
+        refusal: str = "",
     ) -> None:
         """Start it.
 
@@ -63,12 +64,14 @@ class StandIn:
             server: What it serves; None if it serves nobody.
             relays_to: The servers to which each interface relays.
             addresses: Its own addresses, each with its interface.
+            refusal: Why it serves nobody, if it refuses its configuration.
         """
         self.name = name
         self.server = server
         self._wires = wires
         self._relays_to = relays_to
         self._addresses = addresses
+        self._refusal = refusal
 
     @property
     def serving(self) -> Serving | None:
@@ -96,9 +99,8 @@ class StandIn:
             if decision.reply is not None:
                 self._wires.reply(self, arrival, decision.reply)
         elif not targets:
-            self._wires.note(
-                message, self.name, f"neither serves nor relays at {arrival.interface}"
-            )
+            why = self._refusal or f"neither serves nor relays at {arrival.interface}"
+            self._wires.note(message, self.name, why)
         if message.kind in (Kind.DISCOVER, Kind.REQUEST, Kind.DECLINE, Kind.INFORM):
             for target in targets:
                 self._relay(arrival, target)

@@ -107,8 +107,26 @@ class Side:
 
     def unheard(self, there: NetworkSide) -> dict[str, str]:
         """The servers of a network that don't hear its clients, each with the reason."""
-        reasons = {name: self.hearing.why_not(name, there.network) for name in there.pools}
+        reasons = {
+            name: self._refusing.get(name) or self.hearing.why_not(name, there.network)
+            for name in there.pools
+        }
         return {name: reason for name, reason in reasons.items() if reason is not None}
+
+    @cached_property
+    def _refusing(self) -> dict[str, str]:
+        """The devices that refuse their configuration as a whole, each with the reason."""
+        found: dict[str, str] = {}
+        for there in self.networks.values():
+            for name in there.pools:
+                behaviour = self.behaviours.get(name)
+                if behaviour is None or not behaviour.refuses_unreached_pools:
+                    continue
+                is_known = self.is_complete or self.topology.attachments(there.network)
+                if is_known and self.topology.reach(name, there.network) is None:
+                    why = f"{name} refuses its configuration, since nothing leads to {there.name}"
+                    found.setdefault(name, why)
+        return found
 
     def lease_time(self, side: NetworkSide, device: str) -> int | None:
         """The lease time in seconds that a server gives in a network; None if it isn't known."""

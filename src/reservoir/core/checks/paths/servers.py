@@ -149,12 +149,14 @@ class ServerNotReached(Obstructed):
     def _unreached(self, site: Site, pool: Pool) -> Finding:
         behaviour = site.behaviour(pool.server)
         refuses = behaviour is not None and behaviour.refuses_unreached_pools
+        served = site.pools.served_by(str(pool.server)) if refuses else []
         return self.finding(
             f"{pool.server} should serve {pool.name} but has no interface in "
             f"{pool.network.subnet.subnet}; {_relays(site, pool.network)}"
             + (f"; {pool.server} refuses such a configuration as a whole" if refuses else ""),
             pool.server_path,
             Witness("unanswered", pool.name),
+            concerns=tuple(other.name for other in served if other.name != pool.name),
         )
 
     def _mistyped(self, site: Site, pool: Pool, interface: Attachment) -> Finding:
