@@ -170,6 +170,37 @@ def test_what_a_device_does_without_is_not_there_for_its_clients(
     assert any(said.endswith(left_aside) for said in found.left_aside)
 
 
+@pytest.mark.parametrize("dialect", ["larkspur", "merganser", "mortise", "quillon", "fulmar"])
+def test_what_becomes_of_a_secondary_address_depends_on_the_family(dialect: str) -> None:
+    """Planned so; a comparison says of the clients what a rehearsal does."""
+    plan = ONE_SERVER.replace("DIALECT", dialect)
+    second = plan.replace("address: 10.84.50.2/24", "address: [10.84.60.2/24, 10.84.50.2/24]")
+    old, new = reservoir.loads(plan), reservoir.loads(second)
+    (compared,), (rehearsed,) = (
+        reservoir.compare(old, new).networks,
+        reservoir.rehearse(new).networks,
+    )
+    assert (compared.worst is Notice.CUT_OFF) == bool(rehearsed.failures)
+    assert {failure.rule for failure in rehearsed.failures} <= {"secondary-unserved"}
+
+
+def test_a_secondary_address_in_configuration_leaves_bound_clients_only(folder: Path) -> None:
+    """In a family that assigns there to nobody else: three ways to look at the same file."""
+    plan = reservoir.loads(ONE_SERVER.replace("DIALECT", "merganser"))
+    (written,) = reservoir.write(plan)
+    held = "address 10.84.50.2 mask 255.255.255.0"
+    second = written.text.replace(
+        held, f"address 10.84.60.2 mask 255.255.255.0\n    besides{held[7:]}"
+    )
+    (folder / "wall").write_text(second)
+    now = reservoir.combine(reservoir.read(folder / "wall", "merganser"))
+    changes = reservoir.compare(plan, now).networks[0].changes
+    assert ("assignable", Notice.CUT_OFF) in [(c.what, c.notice) for c in changes]
+    (network,) = reservoir.rehearse(now).networks
+    assert (network.bindings_right, network.served) == (1, 1)
+    assert [failure.rule for failure in network.failures] == ["secondary-unserved"]
+
+
 def test_a_refused_configuration_cuts_off_all_that_it_serves(folder: Path) -> None:
     """With a plan it is known that nothing leads to the new pool; of the file alone it isn't."""
     plan = reservoir.loads(ONE_SERVER.replace("DIALECT", "tamarack"))

@@ -21,6 +21,10 @@ class DeviceBehaviour(Protocol):
         """Whether it assigns from the pools of an interface's secondary addresses."""
 
     @property
+    def binds_by_secondary(self) -> bool:
+        """Whether it heeds bindings in the subnets of an interface's secondary addresses."""
+
+    @property
     def refuses_bridge_members(self) -> bool:
         """Whether it refuses to serve DHCP on a member of a bridge."""
 

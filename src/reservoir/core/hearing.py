@@ -51,6 +51,13 @@ class Hearing:
             return None
         return f"{server} has no interface there, and nothing relays to it"
 
+    def hears_bound_only(self, server: str, network: Network) -> bool:
+        """Whether a server's only way in is a secondary address, where it serves bound clients."""
+        behaviour, ways = self._behaviours.get(server), list(self._ways_in(server, network))
+        if behaviour is None or behaviour.assigns_by_secondary or not ways:
+            return False
+        return all(target is None and own.is_secondary for own, target in ways)
+
     def _ways_in(self, server: str, network: Network) -> Iterator[tuple[Attachment, int | None]]:
         """The interfaces at which the clients are heard, and the address each relays to, if any."""
         attachments = self._topology.attachments(network)
@@ -62,7 +69,7 @@ class Hearing:
                     yield attachment, target
 
     def _why_not_by(self, through: Attachment, target: int | None, server: str) -> str | None:
-        reason = self._why_closed(through)
+        reason = self._why_closed(through) or self._why_secondary(through, target, server)
         if reason is not None or target is None:
             return reason
         there = self._routing.way(through.device, target)
@@ -79,6 +86,18 @@ class Hearing:
         if drops_dhcp(self._plan, self._topology, entered, self._behaviours):
             zone = self._topology.interface(entered).zone
             return f"{entered} is in {f'zone {zone}' if zone else 'no zone'}, which admits no dhcp"
+        return None
+
+    def _why_secondary(self, through: Attachment, target: int | None, server: str) -> str | None:
+        """Why a secondary address is no way in."""
+        behaviour = self._behaviours.get(server)
+        if not through.is_secondary or behaviour is None:
+            return None
+        where = f"{through.prefix} is a secondary address of {through}"
+        if target is not None:
+            return f"{where}, which relays from its primary address"
+        if not behaviour.binds_by_secondary:
+            return f"{where}; {server} serves only the primary address's subnet there"
         return None
 
     def _why_lost(self, way: Way, address: int) -> str | None:

@@ -104,6 +104,9 @@ class Server:
         claim = self._claim(arrival, pools)
         if claim is None:
             labels = ", ".join(pool.label for pool in pools)
+            if not self.serving.open_pools_for(arrival.interface, arrival.message.relay):
+                why = f"serves only bound clients from {labels}, at a secondary address"
+                return Decision(f"{why} of {arrival.interface}")
             size = sum(len(pool.assignable) for pool in pools)
             if not size:
                 return Decision(f"has no addresses in {labels} for this client", is_full=True)

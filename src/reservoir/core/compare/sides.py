@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property, reduce
 
 from reservoir.core.behaviour import DeviceBehaviour
@@ -29,6 +29,8 @@ class Part:
     pools: Pools
     devices: Collection[str]
     """The devices of which it tells what they serve."""
+    unfit: Collection[tuple[str, str]] = ()
+    """The devices and networks that can't be served as planned, and so are not."""
 
 
 @dataclass
@@ -104,6 +106,10 @@ class Side:
         self.networks = dict(_networks(parts))
         self.topology = Topology(plan)
         self.hearing = Hearing(plan, self.topology, behaviours, is_complete)
+        for there in self.networks.values():
+            for name, pool in there.pools.items():
+                if self.hearing.hears_bound_only(name, there.network):
+                    there.pools[name] = replace(pool, assignable=NOTHING)
 
     def unheard(self, there: NetworkSide) -> dict[str, str]:
         """The servers of a network that don't hear its clients, each with the reason."""
@@ -156,7 +162,8 @@ def _networks(parts: Sequence[Part]) -> Iterator[tuple[Key, NetworkSide]]:
                 by_subnet.setdefault(subnet, []).append(key)
             side.taken |= part.pools.taken(place)
             for pool in pools:
-                if pool.server is not None and pool.server in part.devices:
+                is_fit = (pool.server, pool.name) not in part.unfit
+                if pool.server is not None and pool.server in part.devices and is_fit:
                     side.pools[pool.server] = pool
                     side.origins[pool.server] = part.pools
     yield from found.items()

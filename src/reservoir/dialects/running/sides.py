@@ -17,7 +17,7 @@ from reservoir.core.plan.model import Plan
 from reservoir.core.pools import Pools
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.effect import lift_effect
-from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE
+from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE, fit_device
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.reading import ConfigurationRead
@@ -42,11 +42,24 @@ class Sides(NamedTuple):
 
 def sides_of_plans(old: Pools, new: Pools, sheets: Sequence[Mapping[str, Sheet]]) -> Sides:
     """Two plans, with the sheets of each one's devices."""
-    before, after = (
-        Side([Part(pools, pools.plan.devices)], pools.plan, _behaviours(of), is_complete=True)
-        for pools, of in zip((old, new), sheets, strict=True)
+    (before, unfit), (after, unfit_now) = (
+        _planned(pools, of) for pools, of in zip((old, new), sheets, strict=True)
     )
-    return Sides(before, after, None)
+    return Sides(before, after, None, tuple(dict.fromkeys([*unfit, *unfit_now])))
+
+
+def _planned(pools: Pools, sheets: Mapping[str, Sheet]) -> tuple[Side, list[str]]:
+    """A plan without the networks that a device can't serve as planned, and why it can't."""
+    unfit: set[tuple[str, str]] = set()
+    reasons: list[str] = []
+    for device, sheet in sheets.items():
+        fitted = fit_device(pools, device, sheet)
+        served = {each.pool.name for each in fitted.pools}
+        missing = {pool.name for pool in pools.served_by(device)} - served
+        unfit.update((device, name) for name in missing)
+        reasons += [o.message for o in fitted.obstacles if o.network in missing]
+    part = Part(pools, pools.plan.devices, unfit)
+    return Side([part], pools.plan, _behaviours(sheets), is_complete=True), reasons
 
 
 def sides_of_configurations(
