@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -14,12 +15,15 @@ import reservoir
 from conftest import examples
 from oracle import Walked, text_of, walk
 from reservoir.core.compare.notice import NetworkCompared, Notice
+from reservoir.core.problems import InputError
+from reservoir.core.subject import Subject
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.sheet.library import Library
 from reservoir.files.lease_list import read_leases
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.message import Option
+from reservoir.rehearsal.result import NetworkRehearsed
 from reservoir.rehearsal.setting import connect_devices
 from reservoir.rehearsal.wires import Wires
 from test_round_trip import benign_plan, plain_names
@@ -220,6 +224,58 @@ def test_a_refused_configuration_cuts_off_all_that_it_serves(folder: Path) -> No
         assert (network.network, [failure.rule for failure in network.failures]) == ("staff", rules)
         at_staff = reservoir.check(subject, at=["networks.staff"], select=["paths"]).findings
         assert [finding.rule for finding in at_staff] == rules
+
+
+@st.composite
+def edited(draw: st.DrawFn, text: str) -> str:
+    """A configuration after somebody deleted a line, mistyped a digit, or swapped two lines."""
+    lines = text.split("\n")
+    places = st.sampled_from([place for place, line in enumerate(lines) if line.strip()])
+    one, other, how = draw(places), draw(places), draw(st.sampled_from(["drop", "digit", "swap"]))
+    if how == "drop":
+        del lines[one]
+    elif how == "swap":
+        lines[one], lines[other] = lines[other], lines[one]
+    else:
+        digits = re.findall("[0-9]", lines[one])
+        place = draw(st.integers(0, max(len(digits) - 1, 0)))
+        new, count = iter([*digits[:place], str(draw(st.integers(0, 9))), *digits[place + 1 :]]), 0
+        lines[one] = re.sub("[0-9]", lambda _: next(new), lines[one], count=count)
+    return "\n".join(lines)
+
+
+@given(dialect=st.sampled_from(DIALECTS), data=st.data())
+@settings(max_examples=examples(25))
+def test_whatever_an_edit_does_to_clients_a_comparison_tells(
+    folder: Path, dialect: str, data: st.DataObject
+) -> None:
+    """Where a rehearsal of the file goes otherwise, it is no comparison without a difference."""
+    plan = reservoir.loads(text_of(data.draw(benign_plan(dialect, plain_names))))
+    (written,) = reservoir.write(plan, ["server"])
+    sides: list[Subject] = []
+    for text in (written.text, data.draw(edited(written.text))):
+        (folder / "server").write_text(text)
+        try:
+            sides.append(reservoir.combine(reservoir.read(folder / "server", dialect)))
+        except InputError:
+            return
+    compared = reservoir.compare(*sides)
+    before, after = (reservoir.rehearse(side).networks for side in sides)
+    if compared.not_understood:  # what a line does that isn't understood is not part of either
+        return
+    told = {network.name for network in compared.networks if network.worst is not Notice.NONE}
+    for one, other in zip(before, after, strict=False):
+        if one.network == other.network and one.served and not other.served:
+            assert one.network in told
+    if compared.is_same:
+        assert list(map(rehearsed, before)) == list(map(rehearsed, after))
+
+
+def rehearsed(network: NetworkRehearsed) -> tuple[object, ...]:
+    """What the clients of a network got."""
+    counts = network.served, network.refused, network.bindings_right, network.filled
+    offered = network.gateway, network.dns, network.lease
+    return (network.network, *counts, *offered, network.span, len(network.failures))
 
 
 def assignable_changes(network: NetworkCompared) -> tuple[set[int], set[int]]:
