@@ -387,6 +387,9 @@ def of_dns(w: Walked) -> Found:
     """DNS servers listed twice, and those in a network where nobody has them."""
     for name, network in w.networks.items():
         dns = network.get("dns", [])
+        for text in dict.fromkeys(dns) if network.get("gateway") == "none" else ():
+            if number_of(text) not in w.addresses(name):
+                yield "dns-unreachable", f"networks.{name}.dns"
         for i, text in enumerate(dns):
             if text in dns[:i]:
                 yield "dns-twice", f"networks.{name}.dns[{i}]"

@@ -147,6 +147,55 @@ def test_what_a_device_fills_in_is_not_said_to_be_missing(
     assert found["proof"] == {"shown": gateway != "10.84.30.1", "text": harm}
 
 
+FAR = """\
+reservoir: 1
+devices:
+  wall: {dialect: quillon, interfaces: {uplink: {address: 10.84.0.10/24}}}
+  relay: {interfaces: {deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}}}
+networks:
+  crew:
+    subnet: 10.84.30.0/24
+    gateway: none
+    dns: [10.84.0.53]
+    lease: 8h
+    served_by: wall
+    ranges: [10.84.30.20-10.84.30.99]
+"""
+
+
+@pytest.mark.parametrize(
+    ("right", "wrong", "rules"),
+    [
+        ("", "", ["zone-blocks-dhcp"]),  # in whatever way requests come to a firewall without zones
+        ("quillon", "larkspur", ["dns-unreachable"]),
+        (
+            "gateway: none\n    dns: [10.84.0.53]",
+            "gateway: none\n    dns: []",
+            ["zone-blocks-dhcp"],
+        ),
+    ],
+)
+def test_what_checks_and_rehearsal_know_of_a_far_server(
+    run: Run, tmp_path: Path, right: str, wrong: str, rules: list[str]
+) -> None:
+    """A way that the plan doesn't know, and clients without a gateway."""
+    (tmp_path / "plan.yaml").write_text(FAR.replace(right, wrong) if right else FAR)
+    ended = run("rehearse", "plan.yaml", "--format", "json")
+    (network,) = json.loads(ended.out)["networks"]
+    assert [failure["rule"] for failure in network["failures"]] == rules
+
+
+def test_an_interface_is_known_by_its_address(run: Run, tmp_path: Path) -> None:
+    """Beside a plan that calls it otherwise: clients are served there all the same."""
+    text = LAN.replace("DIALECT", "mortise")
+    (tmp_path / "plan.yaml").write_text(text)
+    (tmp_path / "other.yaml").write_text(text.replace("deck", "quay"))
+    assert run("write", "other.yaml").code == 0
+    running = "configuration/pier.mortise"
+    assert "quay" in (tmp_path / running).read_text()
+    assert run("rehearse", "plan.yaml", running).code == 0
+
+
 BESIDE = """\
 reservoir: 1
 devices:

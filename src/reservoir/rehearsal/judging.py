@@ -336,6 +336,7 @@ class _Judge:
         answers: list[bool | None] = []
         lost: list[Failure] = []
         for server in self.result.dns:
+            failure = Failure("offered", "", client.mac, server)
             if server & mask == client.address & mask:
                 why = self._why_not_here(server)
                 if why and not self.complete and server not in self.segment.online:
@@ -347,13 +348,16 @@ class _Judge:
                 # A router that the plan only lists, or doesn't know.
                 is_foreign = self.result.gateway_answers is not False and self.result.gateway
                 why = "" if is_foreign else "clients are offered no gateway that answers"
+                if not self.network.has_no_gateway:
+                    title = OFFERED["gateway"].title
+                    failure = Failure("offered-none", "", client.mac, option=title)
                 answers.append(None if is_foreign else False)
             else:
                 why, answer = self._way_to(gateway, server, client.address)
                 answers.append(answer)
             if why:
                 reason = f"the DNS server {format_address(server)} doesn't answer: {why}"
-                lost.append(Failure("offered", reason, client.mac, server))
+                lost.append(replace(failure, reason=reason))
         known = [answer for answer in answers if answer is not None]
         self.result.dns_answers = any(known) if known else None
         if self.result.gateway_answers is not False:

@@ -7,10 +7,11 @@ it fills in, and which pool serves whom.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
+from reservoir.core.plan.model import Interface
 from reservoir.core.pools import Offer
 from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.addresses import Prefix
@@ -69,6 +70,7 @@ class Serving:
         """Start a device from the facts of its configuration."""
         self.behaviour = Behaviour(sheet)
         self._ignored: dict[Ignored, None] = {}
+        self._own_names: dict[str, str] = {}
         self._passed_over: set[Place] = set()
         self._heeded: set[Place] = set()
         self.interfaces: dict[str, Fact] = {
@@ -100,6 +102,18 @@ class Serving:
         """The pools that it refuses, and the bindings that it heeds in no pool."""
         return self._passed_over - self._heeded
 
+    def call(self, planned: Mapping[str, Interface]) -> None:
+        """Let its interfaces go by the names that a plan has for those with the same addresses."""
+        facts = self.interfaces.items()
+        named = {prefix.address: name for name, fact in facts for prefix in addresses_of(fact)}
+        for name, interface in planned.items():
+            own = next((named[p.address] for p in interface.addresses if p.address in named), None)
+            if own is not None and name not in self.interfaces:
+                self._own_names[name] = own
+
+    def _own_name(self, interface: str) -> str:
+        return self._own_names.get(interface, interface)
+
     # What it answers.
 
     @property
@@ -115,9 +129,9 @@ class Serving:
             relayed: Whether it was sent to the device itself, by a relay or to renew a lease.
             serves: Whether the device serves anybody, rather than only relaying.
         """
-        key = interface, relayed, serves
+        key = self._own_name(interface), relayed, serves
         if key not in self._dropped:  # asked for every message
-            self._dropped[key] = self._why_dropped(interface, relayed, serves)
+            self._dropped[key] = self._why_dropped(*key)
         return self._dropped[key]
 
     def _why_dropped(self, interface: str, relayed: bool, serves: bool) -> str:
@@ -138,7 +152,7 @@ class Serving:
 
     def admits(self, interface: str, what: str) -> bool:
         """Whether the zone of an interface lets ``dhcp`` or ``dns`` in; True where none matters."""
-        fact = self.interfaces.get(interface)
+        fact = self.interfaces.get(self._own_name(interface))
         if fact is None or not self.behaviour.zone_must_admit_dhcp:
             return True
         return what in self._zones.get(fact.get("zone"), ())
@@ -150,9 +164,9 @@ class Serving:
             interface: Where its request arrived.
             relay: The relay address in it; 0 without a relay.
         """
-        key = interface, relay
+        key = self._own_name(interface), relay
         if key not in self._found:  # asked for every message
-            self._found[key] = self._pools_for(interface, relay)
+            self._found[key] = self._pools_for(*key)
         return self._found[key]
 
     def _pools_for(self, interface: str, relay: int) -> Sequence[ServingPool]:
@@ -196,7 +210,7 @@ class Serving:
 
     def assigns_to_any(self, pool: ServingPool, interface: str, relay: int) -> bool:
         """Whether a pool serves clients without a binding at an interface."""
-        fact = self.interfaces.get(interface)
+        fact = self.interfaces.get(self._own_name(interface))
         addresses = addresses_of(fact) if fact else ()
         if relay or self.behaviour.assigns_by_secondary or len(addresses) < 2:
             return True

@@ -12,7 +12,11 @@ from reservoir.core.plan.model import PlanPath
 from reservoir.core.pools import Pool
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.options import REGISTRY
 from reservoir.core.values.typos import transpositions
+
+CLASSLESS_ROUTES = REGISTRY["classless_routes"]
+"""Routes that clients are offered themselves (RFC 3442)."""
 
 
 class DnsMissing(Obstructed):
@@ -248,3 +252,39 @@ class DnsUnrouted(Rule):
             for attachment in site.topology.attachments(network)
             if attachment.address == network.gateway and site.plan.devices[attachment.device].routes
         ]
+
+
+class DnsUnreachable(Rule):
+    """A network without a gateway offers a DNS server outside its subnet.
+
+    Why: Its clients have no way to the server, so they resolve no names.
+
+    Remedy: Offer a DNS server in the subnet, a gateway, or a classless route to the server.
+    """
+
+    severity = Severity.WARNING
+    rests_on = ("subnet", "dns")
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     gateway: none
+        +     gateway: 10.84.30.1
+              dns: [10.84.0.53]
+              ranges: [10.84.30.20-10.84.30.99]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        networks = site.plan.networks.items()
+        for (name, network), offer in zip(networks, site.pools.offers, strict=True):
+            if not network.has_no_gateway or CLASSLESS_ROUTES.code in offer.options:
+                continue
+            for address in offer.dns:
+                if not network.subnet.span.holds(address):
+                    path: PlanPath = ("networks", name, "dns")
+                    yield self.finding(
+                        f"{name} has no gateway, so its clients can't reach the DNS server "
+                        f"{format_address(address)} outside {network.subnet.subnet}",
+                        path if network.dns is not None else ("defaults", "dns"),
+                        Witness.of_dns(name, address, "not-on-link"),
+                    )

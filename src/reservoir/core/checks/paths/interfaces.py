@@ -11,6 +11,7 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.hearing import drops_dhcp
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
+from reservoir.core.routing import End
 from reservoir.core.topology import Attachment
 from reservoir.core.wording import listed, nearest
 
@@ -35,10 +36,16 @@ def _ends_of_ways(site: Site) -> Iterator[tuple[str, Attachment]]:
 
 
 def entered(site: Site) -> Iterator[tuple[str, Attachment]]:
-    """Each network with the interfaces that its relayed requests come in at on their way."""
+    """Each network with the interfaces that its relayed requests come in at on their way.
+
+    Where the way leaves what the plan knows, they come in where the address is that they are for.
+    """
     for way in relayed_ways(site):
         for attachment in way.there.entered:
             yield way.network, attachment
+        if way.there.end is End.UNKNOWN:
+            for holder in site.topology.holders(way.relay.target):
+                yield way.network, holder
 
 
 class InterfaceIsMember(Rule):
