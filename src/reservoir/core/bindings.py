@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from reservoir.core.plan.hosts import FIRST_IDENTIFIER, HostTable
 from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import ADDRESS_BITS
 from reservoir.core.values.clients import Client, Mac
 
 NOBODY = -1
@@ -69,13 +70,16 @@ class Bindings:
         """The first binding to each address; for single questions."""
         return dict(zip(self.address[::-1].tolist(), range(len(self.address))[::-1], strict=True))
 
-    def addresses_of(self, macs: Column, clients: Column, identifiers: Sequence[bytes]) -> Column:
+    def addresses_of(
+        self, macs: Column, clients: Column, identifiers: Sequence[bytes], held: Column
+    ) -> Column:
         """The address that each of many clients is bound to, -1 for none: shape (n,).
 
         Args:
             macs: Their MAC addresses; -1 for a client without.
             clients: Their MAC addresses, or places in ``identifiers`` from ``FIRST_IDENTIFIER`` on.
             identifiers: Client identifiers.
+            held: The addresses that they have; of several that one is bound to, this counts.
         """
         order = np.arange(len(self.client))  # sorted by the client already
         places = _found(self.client, order, macs)
@@ -89,7 +93,12 @@ class Bindings:
             )
             places[named] = np.where(by_name >= 0, by_name, places[named])
         found = np.full(len(macs), NOBODY, dtype=np.int64)
-        found[places >= 0] = self.address[places[places >= 0]]
+        bound = places >= 0
+        found[bound] = self.address[places[bound]]
+        is_next = np.diff(self.client, prepend=self.client[:1]) != 0
+        pairs = np.cumsum(is_next) << ADDRESS_BITS  # the clients by number, each with its addresses
+        is_own = _found(pairs | self.address, order, pairs[places[bound]] | held[bound]) >= 0
+        found[bound] = np.where(is_own, held[bound], found[bound])
         return found
 
     def apart(self, new: Bindings) -> Iterator[Rebound]:

@@ -225,7 +225,7 @@ class _Fates:
         addresses: NDArray[np.int64],
     ) -> _Fates:
         """Those of clients that have their leases from one server."""
-        clients = leases.mac[rows], leases.client[rows], leases.identifiers
+        clients = leases.mac[rows], leases.client[rows], leases.identifiers, addresses
         bindings = after.bindings_at(device) if device in after.pools else after.bindings
         own = bindings.addresses_of(*clients)
         elsewhere = after.bindings.addresses_of(*clients)

@@ -128,7 +128,7 @@ class _Adopting:
         bindings = Bindings([(self.pools.bindings, self.pools.bound_rows(self.place))])
         leases, chosen = self.leases, np.array(rows)
         own = bindings.addresses_of(
-            leases.mac[chosen], leases.client[chosen], leases.identifiers
+            leases.mac[chosen], leases.client[chosen], leases.identifiers, leases.address[chosen]
         ).tolist()
         free = self._free(bindings)
         for row, bound in zip(rows, own, strict=True):

@@ -99,8 +99,9 @@ class _Checking:
         rows = rows[self._valid[rows]]
         pools, leases = self._pools.by_network[place], self._leases
         bindings = Bindings([(self._pools.bindings, self._pools.bound_rows(place))])
-        own = bindings.addresses_of(leases.mac[rows], leases.client[rows], leases.identifiers)
-        bound = own == leases.address[rows]
+        held, who = leases.address[rows], (leases.mac[rows], leases.client[rows])
+        own = bindings.addresses_of(*who, leases.identifiers, held)
+        bound = own == held
         for pool in pools:
             mine = self._of_server(pool, pools, rows)
             inside = pool.assignable.contains(self._leases.address[rows]) & mine

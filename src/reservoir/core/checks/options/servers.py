@@ -81,7 +81,7 @@ class DnsNotHeld(Rule):
                 continue
             if any(_is_known(site, address, home) for home in homes):
                 continue
-            home = homes[0]
+            home = name if name in homes else homes[0]
             near = [other for other in slips(address) if _who(site, other, home)]
             meant = near[0] if len(near) == 1 else None
             hint = f"; {_who(site, meant, home)} has {format_address(meant)}" if meant else ""
@@ -91,7 +91,7 @@ class DnsNotHeld(Rule):
                 Witness.of_dns(name, address, "not-held"),
                 replaced(path, shown, format_address(meant) if meant else None),
                 severity=None if meant else Severity.ADVICE,
-                concerns=tuple({home} - {name}),
+                concerns=tuple(other for other in homes if other != name),
             )
 
 
