@@ -20,6 +20,9 @@ _TOLD_BY: Mapping[str, tuple[str, ...]] = {
 }
 """The kinds of witness that tell of an event; of any other, only its own."""
 
+_OF_ONE_CLIENT = ("bound", "bound-to-two", "binding-ignored")
+"""Kinds of witness that tell of whatever happens to their client."""
+
 _OF_ONE_ADDRESS = ("assigned", "binding-ignored", "bound", "bound-to-two", "offered", "held-twice")
 """Kinds of witness that tell of their own address only; that of others is one of many."""
 
@@ -83,7 +86,8 @@ def _tells(finding: Finding, failure: Failure) -> bool:
             return True
         if witness.kind in _OF_ONE_ADDRESS:
             return False
-    return witness.client == failure.client or _is_event(witness, failure)
+    is_client = witness.client == failure.client and witness.kind in _OF_ONE_CLIENT
+    return is_client or _is_event(witness, failure)
 
 
 def _is_event(witness: Witness, failure: Failure) -> bool:

@@ -294,26 +294,18 @@ def _bindings(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
 
 def _bindings_at_one(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
     """Bindings that differ at a server, though another one has what it had or has now."""
-    same = [device for device in before.pools if device in after.pools]
     if len(before.pools) < 2 and len(after.pools) < 2:
         return
     everywhere = {client for client, *_ in before.bindings.apart(after.bindings)}
     found: dict[tuple[str | None, str | None, Notice, str], list[str]] = {}
-    for device in same:
-        is_open = bool(after.pools[device].assignable)
+    for device in [device for device in before.pools if device in after.pools]:
         for client, old, new in before.bindings_at(device).apart(after.bindings_at(device)):
-            if client in everywhere:
-                continue
-            if not new:
-                because = (
-                    "it may offer another address" if is_open else "it knows the client no more"
-                )
-                notice = Notice.NEW_ADDRESS if is_open else Notice.NONE
-            else:
-                notice = Notice.NEW_ADDRESS if before.pools[device].assignable else Notice.NONE
-                because = ""
-            told = _bound(client, old), _bound(client, new), notice, because
-            found.setdefault(told, []).append(device)
+            if client not in everywhere:
+                assigns = (before if new else after).pools[device].assignable
+                notice = Notice.NEW_ADDRESS if assigns else Notice.NONE
+                because = "it may offer another address" if assigns and not new else ""
+                told = _bound(client, old), _bound(client, new), notice, because
+                found.setdefault(told, []).append(device)
     for (old_text, new_text, notice, because), devices in found.items():
         yield Change(f"binding of {listed(devices)}", old_text, new_text, notice, because)
 
