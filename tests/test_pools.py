@@ -241,6 +241,7 @@ def test_findings_come_in_the_order_of_putting_right(tmp_path: Path) -> None:
         ("b", "binding-outside-subnet"),
         ("b", "network-unserved"),
         ("a", "subnet-has-host-bits"),
+        ("a", "dns-unreachable"),
         ("a", "network-unserved"),
         ("a", "demand-unknown"),
     ]
