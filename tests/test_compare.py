@@ -245,7 +245,7 @@ def edited(draw: st.DrawFn, text: str) -> str:
 
 
 @given(dialect=st.sampled_from(DIALECTS), data=st.data())
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(12))
 def test_whatever_an_edit_does_to_clients_a_comparison_tells(
     folder: Path, dialect: str, data: st.DataObject
 ) -> None:

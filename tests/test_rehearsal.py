@@ -330,7 +330,7 @@ def test_what_is_accepted_stands_for_nothing_else(right: str, wrong: str, rule: 
 
 
 @given(plan=plans(), dialect=st.sampled_from(Library().names), data=st.data())
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(12))
 def test_accepting_a_finding_silences_only_what_it_tells_of(
     plan: dict[str, Any], dialect: str, data: st.DataObject
 ) -> None:
