@@ -114,6 +114,10 @@ def test_servers_of_one_network_are_held_against_each_other(folder: Path) -> Non
     assert [failure.rule for failure in network.failures] == ["binding-missing"]
     (change,) = reservoir.compare(old, new).networks[0].changes
     assert (change.what, change.new, change.notice) == ("binding of one", None, Notice.NEW_ADDRESS)
+    (folder / "two").write_text(re.sub("(?m)^pin.*", "", files["two"]).replace("50.59", "50.9"))
+    neither = reservoir.combine(reservoir.read([folder / "one", folder / "two"]))
+    gone = {c.what: c for c in reservoir.compare(old, neither).networks[0].changes}["binding"]
+    assert (gone.notice, gone.because) == (Notice.NEW_ADDRESS, "a lease of one can't be renewed")
 
 
 ONE_SERVER = """\

@@ -43,7 +43,7 @@ def connect_devices(
     for name, device in pools.plan.devices.items():
         server, refusal = None, ""
         if name in started:
-            started[name].call(device.interfaces)
+            started[name].adopt_names(device.interfaces)
             refusal = _refusal(name, started[name], pools, complete)
             own = {pool: leases[pool] for pool in started[name].pools}
             if not refusal:

@@ -13,6 +13,7 @@ from dataclasses import replace
 from functools import reduce
 from itertools import chain
 
+from reservoir.core.bindings import Rebound
 from reservoir.core.compare.differences import offered_differently
 from reservoir.core.compare.facts import FactsCompared
 from reservoir.core.compare.notice import (
@@ -129,10 +130,11 @@ def _changes(
         yield path
     if len(unheard[0]) < len(before.pools) and len(unheard[1]) < len(after.pools):
         before, after = before.without(unheard[0]), after.without(unheard[1])
+    rebound = list(before.bindings.apart(after.bindings))
     for change in chain(
         _servers(before, after), _lost(before, after), _lost_at_one(before, after),
-        _bindings(before, after), _bindings_at_one(before, after), _offers(before, after),
-        _gained(before, after),
+        _bindings(before, after, rebound), _bindings_at_one(before, after, rebound),
+        _offers(before, after), _gained(before, after),
     ):  # fmt: skip
         yield _as_heard(change, path)
     if path is None:
@@ -282,21 +284,25 @@ def _gained(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
         yield Change("assignable", None, str(gained - held), Notice.ONLY_NEW_CLIENTS)
 
 
-def _bindings(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
-    for client, old, new in before.bindings.apart(after.bindings):
+def _bindings(
+    before: NetworkSide, after: NetworkSide, rebound: Sequence[Rebound]
+) -> Iterator[Change]:
+    for client, old, new in rebound:
         added = [address for address in new if address not in old]
         if added:
             notice, because = _newly_bound(added, bool(old), before)
         else:
-            notice, because = _unbound(old, new, after)
+            notice, because = _unbound(old, new, before, after)
         yield Change("binding", _bound(client, old), _bound(client, new), notice, because)
 
 
-def _bindings_at_one(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
+def _bindings_at_one(
+    before: NetworkSide, after: NetworkSide, rebound: Sequence[Rebound]
+) -> Iterator[Change]:
     """Bindings that differ at a server, though another one has what it had or has now."""
     if len(before.pools) < 2 and len(after.pools) < 2:
         return
-    everywhere = {client for client, *_ in before.bindings.apart(after.bindings)}
+    everywhere = {client for client, *_ in rebound}
     found: dict[tuple[str | None, str | None, Notice, str], list[str]] = {}
     for device in [device for device in before.pools if device in after.pools]:
         for client, old, new in before.bindings_at(device).apart(after.bindings_at(device)):
@@ -331,14 +337,23 @@ def _newly_bound(added: Sequence[int], was_bound: bool, before: NetworkSide) -> 
     return (Notice.NEW_ADDRESS if was_there else Notice.ONLY_NEW_CLIENTS), ""
 
 
-def _unbound(old: Sequence[int], new: Sequence[int], after: NetworkSide) -> tuple[Notice, str]:
+def _unbound(
+    old: Sequence[int], new: Sequence[int], before: NetworkSide, after: NetworkSide
+) -> tuple[Notice, str]:
     """What is noticed where a client is no longer bound to an address."""
-    if any(address in after.assignable for address in old) or new:
+    servers = [device for device in before.pools if device in after.pools] or list(after.pools)
+    refusing = [
+        [device for device in servers if address not in after.pools[device].assignable]
+        for address in old
+    ]
+    if new or not all(refusing):
         return Notice.NONE, "it keeps the address while it renews it"
     for address in old:
         other = after.bindings.bound_to(address)
         if other is not None:
             return Notice.CONFLICT, f"{format_client(other)} gets {format_address(address)}"
+    if any(address in after.assignable for address in old):
+        return Notice.NEW_ADDRESS, f"a lease of {refusing[0][0]} can't be renewed"
     return (Notice.NEW_ADDRESS, "") if after.assignable else (Notice.CUT_OFF, "")
 
 

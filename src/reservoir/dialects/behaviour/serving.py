@@ -102,7 +102,7 @@ class Serving:
         """The pools that it refuses, and the bindings that it heeds in no pool."""
         return self._passed_over - self._heeded
 
-    def call(self, planned: Mapping[str, Interface]) -> None:
+    def adopt_names(self, planned: Mapping[str, Interface]) -> None:
         """Let its interfaces go by the names that a plan has for those with the same addresses."""
         facts = self.interfaces.items()
         named = {prefix.address: name for name, fact in facts for prefix in addresses_of(fact)}
