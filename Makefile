@@ -7,10 +7,15 @@ READY := $(VENV)/.ready
 # One more than there are processors: tests with real services mostly wait.
 WORKERS = $(shell expr $$(getconf _NPROCESSORS_ONLN) + 1)
 
-.PHONY: demo test test-long lint bench manual screenshots clean
+.PHONY: demo quick test test-long lint bench manual screenshots clean
 
 demo: $(READY)
 	$(BIN)/reservoir demo ferry-line
+
+# The loop: lint of what is changed, and all tests that need no service and no minute.
+quick: $(READY)
+	tests/lint-changed $(BIN)
+	RESERVOIR_EXAMPLES=few $(BIN)/python -m pytest -n auto --dist worksteal -m fast
 
 test: $(READY) lint
 	tests/system-packages

@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import reservoir
-from conftest import PROGRAM, Run, examples
+from conftest import Run, examples
 from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError
 from reservoir.dialects.running.devices import merged_plan, with_named_zones
@@ -217,7 +217,9 @@ def test_what_is_no_configuration(command: str, file: str, said: str, run: Run, 
     assert said in ended.err
 
 
-def test_what_the_system_refuses_is_no_defect(run: Run, put: Put, tmp_path: Path) -> None:
+def test_what_the_system_refuses_is_no_defect(
+    installed: Path, run: Run, put: Put, tmp_path: Path
+) -> None:
     """A name that is too long, one that isn't UTF-8, a stream without an end or closed."""
     plan = put("plan.yaml", NETWORK.removeprefix("reservoir: 1\n"))
     long = run("check", "n" * 300)
@@ -229,7 +231,7 @@ def test_what_the_system_refuses_is_no_defect(run: Run, put: Put, tmp_path: Path
     for form in ("text", "json", "sarif", "junit", "markdown"):
         assert run("check", odd, "--format", form, "--out", "out").code == 0, form
     for closed in ("<&-", ">&-", "2>&-"):
-        command = f"{PROGRAM} check plan.yaml {closed}"
+        command = f"{installed} check plan.yaml {closed}"
         done = subprocess.run(["sh", "-c", command], cwd=tmp_path, capture_output=True, check=False)
         assert done.returncode == 0, closed
 
@@ -358,12 +360,14 @@ def test_a_remark_is_no_border_between_files(run: Run, tmp_path: Path) -> None:
         ("\x1b[31m.yaml", "reservoir: 1\nnetworks: {a: {subnet: 10.84.0.0/24, ranges: all}}\n"),
     ],
 )
-def test_nothing_that_is_shown_moves_the_terminal(name: str, text: str, tmp_path: Path) -> None:
+def test_nothing_that_is_shown_moves_the_terminal(
+    name: str, text: str, installed: Path, tmp_path: Path
+) -> None:
     """Control characters of a file or of its name are written as their numbers."""
     (tmp_path / name).write_text(text)
     for command in ("check", "read", "write", "mend"):
         dialect = ["--dialect", name.partition(".")[2]] if command == "read" else []
-        shown = under_a_terminal([str(PROGRAM), command, name, *dialect], tmp_path)
+        shown = under_a_terminal([str(installed), command, name, *dialect], tmp_path)
         assert shown
         assert "\x1b" not in shown
 

@@ -74,7 +74,9 @@ def test_every_command_that_has_json_is_tried_here() -> None:
 
 
 @pytest.mark.parametrize("name", SAID)
-def test_json_has_the_frame_and_says_the_same_each_time(name: str, demo: Path) -> None:
+def test_json_has_the_frame_and_says_the_same_each_time(
+    name: str, installed: Path, demo: Path
+) -> None:
     """One object: version, command, inputs, its list, a summary; nothing that isn't JSON."""
     first = program(demo, *SAID[name], "--format", "json")
     assert first.code in (0, 1), first.err
@@ -89,7 +91,8 @@ def test_json_has_the_frame_and_says_the_same_each_time(name: str, demo: Path) -
     assert all((demo / file).exists() for file in data["inputs"])
     assert isinstance(data[LISTS[name]], list)
     assert isinstance(data["summary"], dict)
-    again = program(demo, *SAID[name], "--format", "json", PYTHONHASHSEED="7", TZ="Asia/Tokyo")
+    elsewhere = {"PYTHONHASHSEED": "7", "TZ": "Asia/Tokyo"}
+    again = program(demo, *SAID[name], "--format", "json", start=installed, **elsewhere)
     assert again.out == first.out
 
 
@@ -124,13 +127,14 @@ def test_the_schema_describes_what_is_printed(run: Run, demo: Path, call: tuple[
 
 
 @pytest.mark.parametrize("name", SAID)
-def test_text_in_a_pipe_is_plain_narrow_and_steady(name: str, demo: Path) -> None:
+def test_text_in_a_pipe_is_plain_narrow_and_steady(name: str, installed: Path, demo: Path) -> None:
     """No escapes, no blanks at line ends, the same bytes in another time zone or locale."""
     first = program(demo, *SAID[name])
     assert "\x1b" not in first.out + first.err
     assert not re.search(r"[ \t]$", first.out, re.MULTILINE) or name == "adopt"  # a difference
     assert max(map(len, first.out.splitlines())) <= 120
-    again = program(demo, *SAID[name], PYTHONHASHSEED="7", TZ="Asia/Tokyo", COLUMNS="50")
+    elsewhere = {"PYTHONHASHSEED": "7", "TZ": "Asia/Tokyo", "COLUMNS": "50"}
+    again = program(demo, *SAID[name], start=installed, **elsewhere)
     assert (again.out, again.err) == (first.out, first.err)
     coloured = program(demo, *SAID[name], "--color", "always", "--quiet")
     assert click.unstyle(coloured.out) == first.out

@@ -194,7 +194,9 @@ def test_what_it_can_hold_is_written_as_it_thinks(
     assert [piece for piece in absent if piece in written.text] == []
 
 
-def test_sheets_of_the_user_and_of_packages(run: Run, put: Put, tmp_path: Path) -> None:
+def test_sheets_of_the_user_and_of_packages(
+    installed: Path, run: Run, put: Put, tmp_path: Path
+) -> None:
     """The one beside the plan goes before the user's; a package's is found by its entry point."""
     sheet = (
         'sheet NAME\nabout "ABOUT"\ncarrier lines\nnest indent 1\n---\n'
@@ -219,8 +221,8 @@ def test_sheets_of_the_user_and_of_packages(run: Run, put: Put, tmp_path: Path) 
         "XDG_CONFIG_HOME": str(tmp_path / "config"),
         "PYTHONPATH": str(tmp_path / "packages"),
     }
-    listed = run("dialect", "list", **places).out
+    listed = run("dialect", "list", start=installed, **places).out
     assert "gannet         beside the plan\n" in listed
     assert "tern           the user's other\n" in listed
     assert "dunlin         a package's\n" in listed
-    assert run("dialect", "show", "dunlin", **places).code == 0
+    assert run("dialect", "show", "dunlin", start=installed, **places).code == 0

@@ -7,7 +7,7 @@ import sys
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from types import FrameType
+from types import CodeType, FrameType
 from typing import Any
 
 import pytest
@@ -133,25 +133,40 @@ def entangled(size: int) -> list[dict[str, Any]]:
     return [one | {"ranges": ranges, "exclusions": exclusions}]
 
 
-def steps(*arguments: str | Path) -> Counter[str]:
+Steps = Callable[..., Counter[str]]
+
+
+@pytest.fixture
+def steps() -> Steps:
+    """Runs a command and counts; a fixture, so that it is known which tests take that long."""
+    return lines_run
+
+
+def lines_run(*arguments: str | Path) -> Counter[str]:
     """How often each function of the program runs one of its lines, in a run in this process.
 
     A loop inside a function counts too, which calls alone would not show.
     """
-    counted: Counter[str] = Counter()
     own = str(Path(cli.__file__).parents[1])
+    lines: dict[CodeType, list[int]] = {}
+    steppers: dict[CodeType, Trace | None] = {}
 
-    def enter(frame: FrameType, _event: str, _argument: object) -> Trace | None:
-        code = frame.f_code
+    def stepper(code: CodeType) -> Trace | None:
         if not code.co_filename.startswith(own):
             return None
-        where = f"{code.co_filename}:{code.co_firstlineno} {code.co_name}"
+        count = lines[code] = [0]
 
         def step(_frame: FrameType, _event: str, _argument: object) -> Trace:
-            counted[where] += 1
+            count[0] += 1
             return step
 
         return step
+
+    def enter(frame: FrameType, _event: str, _argument: object) -> Trace | None:
+        code = frame.f_code
+        if code not in steppers:
+            steppers[code] = stepper(code)
+        return steppers[code]
 
     sys.settrace(enter)
     try:
@@ -159,6 +174,9 @@ def steps(*arguments: str | Path) -> Counter[str]:
     finally:
         sys.settrace(None)
     assert ended.exit_code in (0, 1), ended.output
+    counted: Counter[str] = Counter()
+    for code, [count] in lines.items():
+        counted[f"{code.co_filename}:{code.co_firstlineno} {code.co_name}"] += count
     return counted
 
 
@@ -205,7 +223,9 @@ def folders(tmp_path: Path) -> list[Path]:
         ("report --format markdown", right),
     ],
 )
-def test_work_on_a_plan_grows_as_the_plan_does(tmp_path: Path, command: str, shape: Shape) -> None:
+def test_work_on_a_plan_grows_as_the_plan_does(
+    steps: Steps, tmp_path: Path, command: str, shape: Shape
+) -> None:
     """Whether it is right or full of mistakes, with many networks or much in one."""
     counted = []
     for folder, size in zip(folders(tmp_path), SIZES, strict=True):
@@ -215,7 +235,7 @@ def test_work_on_a_plan_grows_as_the_plan_does(tmp_path: Path, command: str, sha
 
 
 @pytest.mark.parametrize("dialect", DIALECTS)
-def test_work_on_configuration_grows_as_it_does(tmp_path: Path, dialect: str) -> None:
+def test_work_on_configuration_grows_as_it_does(steps: Steps, tmp_path: Path, dialect: str) -> None:
     """Each command that reads it: by reading, lifting, lowering and writing."""
     runs: dict[str, list[Counter[str]]] = {
         "beside": [],
@@ -246,7 +266,9 @@ def test_work_on_configuration_grows_as_it_does(tmp_path: Path, dialect: str) ->
 
 
 @pytest.mark.parametrize("shape", [right, crowded])
-def test_work_on_leases_and_changes_grows_as_they_do(tmp_path: Path, shape: Shape) -> None:
+def test_work_on_leases_and_changes_grows_as_they_do(
+    steps: Steps, tmp_path: Path, shape: Shape
+) -> None:
     """Comparing plans of which all differs, and lists of as many leases as there are bindings."""
     runs: dict[str, list[Counter[str]]] = {"compare": [], "script": [], "leases": [], "adopt": []}
     for folder, size in zip(folders(tmp_path), SIZES, strict=True):

@@ -10,7 +10,7 @@ import pytest
 import reservoir
 from conftest import Run
 from real_clients import predicted
-from real_host import Answer, answers, talked_with, why_not
+from real_host import Answer, answers, talked_with
 from real_talk import BOUND, LARGE_POOL, LAST, POOL, SERVER, Ask, conversation, places
 from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import parse_address
@@ -23,7 +23,7 @@ from reservoir.rehearsal.setting import start
 
 Put = Callable[[str, str], Path]
 
-pytestmark = pytest.mark.skipif(bool(why_not()), reason=why_not())
+pytestmark = pytest.mark.usefixtures("network_service")
 
 PLAN = """\
 reservoir: 1

@@ -18,7 +18,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import reservoir
-from conftest import PROGRAM, Run, examples
+from conftest import Run, examples
 from reservoir.core.drafting.answers import BY_NAME, QUESTIONS, Answers
 from reservoir.core.drafting.drafting import NoRoomError
 from reservoir.core.findings import Severity
@@ -258,6 +258,10 @@ def test_what_would_be_wrong_is_refused(run: Run, put: Put, tmp_path: Path) -> N
     exists = run("new", "--yes", "--network", "a", "--dns", "none", "-o", "plan.yaml")
     assert (exists.code, "exists; add to it with --into" in exists.err) == (2, True)
     assert "Nothing can be suggested for --dns; none may be an answer." in run("new", "--yes").err
+    put("several.yaml", "devices: {" + ", ".join(f"box-{n}: {{}}" for n in range(10)) + "}\n")
+    several = run("new", "--into", "several.yaml", "--yes")
+    assert "Error: Choose one of 10 devices with --device: box-0, box-1" in several.err
+    assert several.err.endswith("box-7 and 2 more.\n")
 
 
 def test_a_spreadsheet_becomes_a_plan(run: Run, put: Put, tmp_path: Path) -> None:
@@ -315,14 +319,16 @@ def test_rows_that_cannot_be_used_are_listed(run: Run, put: Put, tmp_path: Path)
     )
 
 
-def conversation(answers: list[str], folder: Path, *arguments: str) -> tuple[str, int]:
+def conversation(
+    installed: Path, answers: list[str], folder: Path, *arguments: str
+) -> tuple[str, int]:
     """Type answers at a terminal, one at each prompt: what was shown, and the exit status."""
     child, terminal = pty.fork()
     if child == 0:  # the program
         os.chdir(folder)
         signal.signal(signal.SIGINT, signal.SIG_DFL)  # who runs the tests may ignore it
         environment = {"PATH": "/usr/bin", "NO_COLOR": "1"}
-        os.execve(PROGRAM, [str(PROGRAM), *arguments], environment)  # noqa: S606
+        os.execve(installed, [str(installed), *arguments], environment)  # noqa: S606
     shown, left = b"", iter(answers)
     for piece in _pieces(terminal):
         shown += piece
@@ -345,9 +351,12 @@ def _pieces(terminal: int) -> Iterator[bytes]:
         yield piece
 
 
-def test_from_nothing_to_a_written_router_by_answers_alone(run: Run, tmp_path: Path) -> None:
+def test_from_nothing_to_a_written_router_by_answers_alone(
+    installed: Path, run: Run, tmp_path: Path
+) -> None:
     """In the order in which engineers think; a wrong answer is asked again, an empty one agrees."""
     shown, code = conversation(
+        installed,
         ["crew", "pier-router", "larkspr", "larkspur", "30", "", "10.84.30.0", "10.84.30.0/24", "",
          "first 10", "", "", "10.84.0.53", "sable.example", "", "90",
          "y", "cabins", "", "", "10.84.31.0/24", "", "", "", "", "40", "n"],
@@ -366,9 +375,11 @@ def test_from_nothing_to_a_written_router_by_answers_alone(run: Run, tmp_path: P
     assert run("rehearse", "plan.yaml").code == 0
 
 
-def test_an_interrupted_conversation_leaves_nothing(tmp_path: Path) -> None:
+def test_an_interrupted_conversation_leaves_nothing(installed: Path, tmp_path: Path) -> None:
     """Whoever stops half-way has no half plan."""
-    shown, code = conversation(["crew", "pier-router"], tmp_path, "new", "-o", "plan.yaml")
+    shown, code = conversation(
+        installed, ["crew", "pier-router"], tmp_path, "new", "-o", "plan.yaml"
+    )
     assert code == 130
     assert "no file was changed" in shown
     assert list(tmp_path.iterdir()) == []

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 import shutil
-import subprocess
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
@@ -12,7 +11,7 @@ from pathlib import Path
 import pytest
 
 import reservoir
-from conftest import PROGRAM, Run
+from conftest import Run, program
 from reservoir.core.checks import rules
 from reservoir.core.findings import Severity
 from reservoir.core.subject import Subject
@@ -226,8 +225,7 @@ def written(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The configuration of the ferry line's devices, as it is written from a sound plan."""
     folder = tmp_path_factory.mktemp("line")
     shutil.copytree(RIGHT, folder, dirs_exist_ok=True)
-    command = [str(PROGRAM), "write", "ferry-line.yaml"]
-    subprocess.run(command, cwd=folder, check=True, capture_output=True)
+    assert program(folder, "write", "ferry-line.yaml").code == 0
     return folder / "configuration"
 
 
@@ -253,8 +251,7 @@ def test_a_mistake_in_configuration_is_one_finding(
 def converted(written: Path, dialect: str, folder: Path) -> Path:
     """A file with what the dialect can hold of the router's configuration."""
     file = folder / f"pier-router.{dialect}"
-    command = [str(PROGRAM), "convert", str(written / ROUTER), "--to", dialect, "--out", str(file)]
-    subprocess.run(command, check=False, capture_output=True)
+    program(written, "convert", ROUTER, "--to", dialect, "--out", str(file))
     return file
 
 

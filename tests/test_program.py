@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable
@@ -15,6 +16,7 @@ import yaml
 
 import reservoir
 from conftest import Run
+from reservoir.cli.commands import COMMANDS
 
 Put = Callable[[str, str], Path]
 
@@ -56,6 +58,46 @@ def test_a_check_starts_with_what_it_needs_and_one_thread() -> None:
         env={"PATH": "/usr/bin:/bin"},
     )
     assert ended.stdout.splitlines()[-1] == "[] 1"
+
+
+PLAN, ROUTER, LEASES = "right/ferry-line.yaml", "running/pier-router.larkspur", "running/leases.csv"
+
+CALLS = {
+    "new": ("new", "--into", PLAN, "--device", "pier-router", "--clients", "120", "--yes"),
+    "check": ("check", "hurried/ferry-line.yaml", "--prove"),
+    "explain": ("explain", "gateway-in-pool"),
+    "mend": ("mend", "hurried/ferry-line.yaml", "--in-place"),
+    "write": ("write", PLAN),
+    "read": ("read", ROUTER),
+    "convert": ("convert", ROUTER, "--to", "fulmar"),
+    "compare": ("compare", ROUTER, PLAN, "--device", "pier-router", "--script", "change"),
+    "leases": ("leases", LEASES, "--plan", PLAN, "--format", "json"),
+    "adopt": ("adopt", LEASES, "--into", PLAN),
+    "rehearse": ("rehearse", PLAN, "--network", "crew"),
+    "stand-in": ("stand-in", PLAN, "--device", "nobody"),
+    "size": ("size", PLAN, "--network", "crew", "--figure", "crew.png"),
+    "map": ("map", PLAN, "--free", "/20"),
+    "report": ("report", PLAN, "--out", "report.html"),
+    "dialect": ("dialect", "try", "thimble"),
+    "schema": ("schema", "check"),
+    "demo": ("demo", "elsewhere"),
+}
+"""A call of each command, among them some that write files, figures too."""
+
+
+@pytest.mark.parametrize("name", COMMANDS)
+def test_a_fork_does_what_a_start_does(
+    name: str, installed: Path, run: Run, tmp_path: Path
+) -> None:
+    """To the byte: most tests fork a program that is loaded, and this is what they rest on."""
+    done = []
+    for start in (None, installed):
+        shutil.copytree(Path(reservoir.__file__).parent / "demo", tmp_path, dirs_exist_ok=True)
+        ended = run(*CALLS[name], start=start)
+        files = [file for file in tmp_path.rglob("*") if file.is_file()]
+        done.append((ended, {file: file.read_bytes() for file in files}))
+        shutil.rmtree(tmp_path)
+    assert done[0] == done[1]
 
 
 def test_as_a_module_and_a_library() -> None:

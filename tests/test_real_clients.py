@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
-from real_clients import Told, malformed, predicted, told, why_not
+from real_clients import Told, malformed, predicted, told
 
-pytestmark = pytest.mark.skipif(bool(why_not()), reason=why_not())
+pytestmark = pytest.mark.usefixtures("dhcp_clients")
 
 NETWORK = """\
 networks:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import shutil
 import subprocess
 from collections import Counter
 from collections.abc import Callable
@@ -17,7 +16,7 @@ from typing import Any
 import pytest
 
 import reservoir
-from conftest import Run, program
+from conftest import Run, made_once, program
 from reservoir.core.plan.model import format_path
 from reservoir.core.space import KINDS
 from reservoir.core.values.durations import parse_duration
@@ -82,13 +81,16 @@ class Page(HTMLParser):
         return [attributes for name, attributes in self.elements if name == tag]
 
 
-@pytest.fixture(scope="module")
-def html(tmp_path_factory: pytest.TempPathFactory) -> Path:
+@pytest.fixture(scope="session")
+def report_page(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The page of the demo's corrected plan, with what runs and who has a lease."""
-    folder = laid_out(tmp_path_factory.mktemp("demo"))
-    made = program(folder, "report", "right/ferry-line.yaml", *CHANGE, "-o", "report.html")
-    assert made.code == 0, made.err
-    return folder / "report.html"
+
+    def make(folder: Path) -> None:
+        laid_out(folder)
+        made = program(folder, "report", "right/ferry-line.yaml", *CHANGE, "-o", "report.html")
+        assert made.code == 0, made.err
+
+    return made_once(tmp_path_factory, "report", make) / "report.html"
 
 
 @pytest.fixture
@@ -106,9 +108,9 @@ def laid_out(tmp_path: Path) -> Path:
     return tmp_path
 
 
-def test_the_page_needs_nothing_else_and_reads_without_sight(html: Path) -> None:
+def test_the_page_needs_nothing_else_and_reads_without_sight(report_page: Path) -> None:
     """No script and no address outside; a language, headings in order, names for what is there."""
-    text = html.read_text()
+    text = report_page.read_text()
     page = Page(text)
     tags = Counter(tag for tag, _ in page.elements)
     assert tags["script"] == tags["iframe"] == tags["style"] - 1 == 0
@@ -134,13 +136,13 @@ def test_the_page_needs_nothing_else_and_reads_without_sight(html: Path) -> None
     for region in (*page.of("pre"), *(d for d in page.of("div") if "tabindex" in d)):
         assert region["role"] == "region"
         assert region["aria-label"]
-    again = program(html.parent, "report", "right/ferry-line.yaml", *CHANGE)
+    again = program(report_page.parent, "report", "right/ferry-line.yaml", *CHANGE)
     assert again.out == text
 
 
-def test_the_document_has_it_all(html: Path) -> None:
+def test_the_document_has_it_all(report_page: Path) -> None:
     """What was checked, sizes, rehearsal, what changes and who notices, each configuration."""
-    page = Page(html.read_text())
+    page = Page(report_page.read_text())
     for said in (
         "No findings in 12 networks on 4 devices",
         "gateway-in-pool",  # of the rules that were checked
@@ -154,7 +156,7 @@ def test_the_document_has_it_all(html: Path) -> None:
         "pier-router (larkspur,",
     ):
         assert said in page.text, said
-    written = program(html.parent, "write", "right/ferry-line.yaml", "--out", "-").out
+    written = program(report_page.parent, "write", "right/ferry-line.yaml", "--out", "-").out
     assert len(page.pre) == 4
     assert "\n".join(page.pre) == written
 
@@ -217,9 +219,9 @@ def test_texts_of_a_plan_stay_texts(run: Run, put: Put) -> None:
     assert all("a\\|b" in row for row in rows)
 
 
-def test_markdown_has_the_same_sections(run: Run, demo: Path, html: Path) -> None:
+def test_markdown_has_the_same_sections(run: Run, demo: Path, report_page: Path) -> None:
     """In their order, with tables of as many cells in each row."""
-    page = Page(html.read_text())
+    page = Page(report_page.read_text())
     shown = run("report", "right/ferry-line.yaml", *CHANGE, "--format", "markdown")
     assert shown.code == 0
     titles = re.findall("^## (.*)$", shown.out, re.MULTILINE)
@@ -238,9 +240,9 @@ def test_markdown_has_the_same_sections(run: Run, demo: Path, html: Path) -> Non
     assert larkspur.strip() in shown.out
 
 
-def test_the_documents_numbers_are_those_of_the_commands(html: Path) -> None:
+def test_the_documents_numbers_are_those_of_the_commands(report_page: Path) -> None:
     """Sizes, address space and rehearsal: each cell beside what the command says as JSON."""
-    page, folder = Page(html.read_text()), html.parent
+    page, folder = Page(report_page.read_text()), report_page.parent
 
     def of_command(*arguments: str) -> list[dict[str, Any]]:
         ended = program(folder, *arguments, "right/ferry-line.yaml", "--format", "json")
@@ -280,9 +282,11 @@ def number(text: str) -> int:
     return int(text.replace(",", ""))
 
 
-def test_both_forms_of_the_document_have_the_same_tables(run: Run, demo: Path, html: Path) -> None:
+def test_both_forms_of_the_document_have_the_same_tables(
+    run: Run, demo: Path, report_page: Path
+) -> None:
     """Cell by cell, once Markdown's signs are taken for what they stand for."""
-    page = Page(html.read_text())
+    page = Page(report_page.read_text())
     markdown = run("report", "right/ferry-line.yaml", *CHANGE, "--format", "markdown").out
     tables: list[list[list[str]]] = [[]]
     for line in markdown.splitlines():
@@ -352,14 +356,13 @@ accept:
     assert "Leases of each network" in page.text
 
 
-@pytest.mark.skipif(
-    shutil.which("chromium") is None, reason="chromium is not installed: no browser to try it in"
-)
-def test_a_browser_has_nothing_to_complain_of(html: Path, tmp_path: Path) -> None:
+def test_a_browser_has_nothing_to_complain_of(
+    browser: str, report_page: Path, tmp_path: Path
+) -> None:
     """In headless Chromium, with the console's messages printed."""
     ended = subprocess.run(
-        ["chromium", "--headless=new", "--no-sandbox", "--disable-gpu", "--enable-logging=stderr",
-         f"--user-data-dir={tmp_path}/profile", "--dump-dom", f"file://{html}"],
+        [browser, "--headless=new", "--no-sandbox", "--disable-gpu", "--enable-logging=stderr",
+         f"--user-data-dir={tmp_path}/profile", "--dump-dom", f"file://{report_page}"],
         capture_output=True, text=True, check=True, timeout=120,
     )  # fmt: skip
     assert "CONSOLE" not in ended.stderr

@@ -16,7 +16,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import reservoir
-from conftest import PROGRAM, Run, examples
+from conftest import Run, examples
 from reservoir.core.values.addresses import format_address, parse_address
 from reservoir.core.values.clients import Mac
 from reservoir.files.lease_list import LeaseRow, lease_list
@@ -68,9 +68,9 @@ class Running(NamedTuple):
 
 
 @contextmanager
-def running(folder: Path, *more: str) -> Iterator[Running]:
+def running(installed: Path, folder: Path, *more: str) -> Iterator[Running]:
     """A stand-in on a free port; it must end well when it is asked to."""
-    command = [str(PROGRAM), "stand-in", "plan.yaml", "--listen", "127.0.0.1:0", *more]
+    command = [str(installed), "stand-in", "plan.yaml", "--listen", "127.0.0.1:0", *more]
     process = subprocess.Popen(
         command, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
     )
@@ -89,11 +89,11 @@ def running(folder: Path, *more: str) -> Iterator[Running]:
     assert said == "Stopped.\n"
 
 
-def test_leases_outlive_a_stop(tmp_path: Path) -> None:
+def test_leases_outlive_a_stop(installed: Path, tmp_path: Path) -> None:
     """Who had an address has it again; a row that fits no pool is said; nobody gets it twice."""
     (tmp_path / "plan.yaml").write_text(PLAN)
     keeps = ("--leases", "leases.csv")
-    with running(tmp_path, *keeps) as stand_in:
+    with running(installed, tmp_path, *keeps) as stand_in:
         assert [stand_in.gets(1), stand_in.gets(2)] == ["10.85.20.22", "10.85.20.21"]
         for junk in (b"", b"\1" * 10, b"\xff" * 300, Message(Kind.ACK, 1, Mac(1)).encode()):
             stand_in.socket.send(junk)
@@ -107,12 +107,12 @@ def test_leases_outlive_a_stop(tmp_path: Path) -> None:
     assert lease_list([formula]).splitlines()[1] == (
         "00:00:00:00:00:01,hex:0062656c6c,0.0.0.1,'=1+1,'@shed,never"
     )
-    with running(tmp_path, *keeps) as stand_in:
+    with running(installed, tmp_path, *keeps) as stand_in:
         assert [stand_in.gets(3), stand_in.gets(1)] == ["10.85.20.20", "10.85.20.22"]
         assert stand_in.gets(4) == ""
     (tmp_path / "leases.csv").write_text(rows[0] + "\n00:0,,10.85.20.2,x,y,noon\n")
     refused = subprocess.run(
-        [str(PROGRAM), "stand-in", "plan.yaml", "--listen", "127.0.0.1:0", *keeps],
+        [str(installed), "stand-in", "plan.yaml", "--listen", "127.0.0.1:0", *keeps],
         cwd=tmp_path,
         capture_output=True,
         text=True,

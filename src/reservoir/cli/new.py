@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -45,6 +45,9 @@ OPTIONS = {
 
 COMPLETED = {"device": device_names, "server": device_names, "dialect": dialect_names}
 """What the shell completes for some of them."""
+
+MOST_NAMED = 8
+"""Devices that are named where one has to be chosen."""
 
 Command = Callable[..., object]
 
@@ -227,6 +230,8 @@ def _answered(drafting: Drafting, answers: Answers, *, asks: bool) -> Answers:
             answers[question.name] = suggested.value
         elif question.name == "dialect":
             answers["dialect"] = None
+        elif question.leads:
+            raise click.UsageError(_several(drafting.devices))
         else:
             missing.append(f"--{question.name}")
     if missing:
@@ -237,6 +242,15 @@ def _answered(drafting: Drafting, answers: Answers, *, asks: bool) -> Answers:
     if problem is not None:
         raise click.UsageError(f"{problem[1]} (--{problem[0]}).")
     return answers
+
+
+def _several(devices: Sequence[str]) -> str:
+    """That a device has to be chosen, and some of those that there are."""
+    from reservoir.core.wording import counted, listed
+
+    more = len(devices) - MOST_NAMED
+    named = [*devices[:MOST_NAMED], *([f"{more:,} more"] if more > 0 else [])]
+    return f"Choose one of {counted(len(devices), 'device')} with --device: {listed(named)}."
 
 
 def _ask(question: Question, suggested: Any, drafting: Drafting, answers: Answers) -> Any:

@@ -113,11 +113,14 @@ class Question:
     """Makes a value of the answer's text. Raises MalformedValueError."""
     write: Callable[[Any], str] = str
     example: str = ""
+    leads: bool = False
+    """Whether nothing after it can be suggested without its answer."""
 
 
 QUESTIONS = (
     Question("network", "What is the network called?", _name, example="crew"),
-    Question("device", "Which device is its interface on?", _name, example="pier-router"),
+    Question("device", "Which device is its interface on?", _name, example="pier-router",
+             leads=True),
     Question("dialect", "Which dialect is that device configured in?", _word_or_none,
              lambda dialect: dialect or NONE),
     Question("vlan", "Which VLAN tag does it have?", _vlan, lambda tag: str(tag or NONE), "30"),

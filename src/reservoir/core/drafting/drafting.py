@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -74,6 +74,11 @@ class Drafting:
         """Networks so far."""
         return len(self._site.subnets)
 
+    @property
+    def devices(self) -> list[str]:
+        """The devices of the plan, and those that networks so far have brought."""
+        return list(self._site.interfaces)
+
     def is_known(self, network: str) -> bool:
         """Whether the plan, or what was drafted, has a network of this name."""
         return network in self.plan.networks or network in self._site.names
@@ -88,8 +93,7 @@ class Drafting:
         Raises:
             NoRoomError: no free subnet or VLAN tag is left.
         """
-        suggestion: Suggested | None = getattr(self, f"_suggest_{question}")(answers)
-        return suggestion
+        return _SUGGESTERS[question](self, answers)
 
     def _suggest_network(self, answers: Answers) -> Suggested | None:
         if answers.get("vlan") is not None:
@@ -280,3 +284,21 @@ class Drafting:
 
     def _suggest_clients(self, _answers: Answers) -> Suggested | None:
         return Suggested(None, "without a number, nothing checks the size of the range")
+
+
+_SUGGESTERS: Mapping[str, Callable[[Drafting, Answers], Suggested | None]] = {
+    "network": Drafting._suggest_network,
+    "device": Drafting._suggest_device,
+    "dialect": Drafting._suggest_dialect,
+    "vlan": Drafting._suggest_vlan,
+    "interface": Drafting._suggest_interface,
+    "subnet": Drafting._suggest_subnet,
+    "gateway": Drafting._suggest_gateway,
+    "keep": Drafting._suggest_keep,
+    "range": Drafting._suggest_range,
+    "server": Drafting._suggest_server,
+    "dns": Drafting._suggest_dns,
+    "domain": Drafting._suggest_domain,
+    "lease": Drafting._suggest_lease,
+    "clients": Drafting._suggest_clients,
+}
