@@ -10,10 +10,12 @@ from typing import Any
 
 import pytest
 from click import unstyle
+from click.testing import CliRunner
 
 import reservoir
 from conftest import Run
-from reservoir.core.checks import rules
+from reservoir.cli.commands import reservoir as command_line
+from reservoir.core.checks import rules, suggestions
 from reservoir.core.findings import Severity
 from reservoir.core.subject import Subject
 from reservoir.reports.formats import pieces
@@ -124,6 +126,7 @@ def test_json_has_every_field(run: Run, put: Put) -> None:
                     "path": "networks.crew.ranges[0]",
                     "old": "10.84.30.1-10.84.30.99",
                     "new": "10.84.30.2-10.84.30.99",
+                    "tried": True,
                 }
             ],
             "proof": None,
@@ -331,3 +334,23 @@ def test_many_networks_with_one_subnet_are_each_reported_in_few_lines(run: Run, 
         assert len(messages) == min(number, 5)
         counts = re.findall(r"10.84.30.0 is in (\d) more network", " ".join(messages))
         assert counts == ([str(number - 5)] if number > 5 else [])
+
+
+def test_suggestions_that_would_take_too_long_to_try_are_shown_as_such(
+    put: Put, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In each format: an engineer must not take for proven what nobody tried."""
+    plan = put("plan.yaml", "networks: {crew: {subnet: 10.84.30.9/24, ranges: all}}\n")
+    only = ("check", str(plan), "--select", "subnet-has-host-bits", "--format")
+
+    def told(form: str) -> str:
+        return CliRunner().invoke(command_line, [*only, form]).stdout
+
+    forms = ("text", "markdown", "sarif", "json")
+    tried = [told(form) for form in forms]
+    monkeypatch.setattr(suggestions, "MOST_WORK", 0)
+    for form, before in zip(forms, tried, strict=True):
+        now = told(form)
+        assert now.count("10.84.30.0/24") == before.count("10.84.30.0/24")
+        sign = '"tried": false' if form == "json" else "(not tried"
+        assert (before.count(sign), now.count(sign)) == (0, 1)

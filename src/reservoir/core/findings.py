@@ -205,6 +205,8 @@ class Finding(NamedTuple):
     at: PlanPath
     witness: Witness | None = None
     suggestions: tuple[Edit, ...] = ()
+    is_tried: bool = True
+    """Whether each suggestion was tried: it removes the finding and adds no error."""
     cause: Finding | None = None
     """The finding that this one follows from, if any."""
     accepted: str | None = None

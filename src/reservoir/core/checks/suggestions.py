@@ -1,14 +1,16 @@
 """Suggestions are tried before they are shown: each removes its finding and adds no error.
 
 Each is tried by itself in a plan of ordinary size. Where that would take too long, suggestions for
-different networks are tried together: the plan is checked again as often as its worst network has
-suggestions, and only one that works because another is made as well can slip through.
+different networks and devices are tried together, and those that fail are told by where they fail.
+Then one that works only because another is made as well can slip through, and one that fails only
+because of another is left out. What a check costs is counted; suggestions that were not tried when
+as much is spent as may be are shown as such.
 """
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit, NotApplicableError, with_edit
@@ -26,84 +28,111 @@ Trial = list[tuple[int, Edit]]
 
 
 def with_tried_suggestions(found: Sequence[Finding], plan: Plan, check: Check) -> list[Finding]:
-    """The findings with those suggestions only that do what they should.
+    """The findings with those suggestions only that do what they should, or were not tried.
 
     Args:
         found: All findings of the plan.
         plan: The plan.
         check: Finds what is wrong in a plan.
     """
-    work = _work_of_a_check(plan)
-    if work * _fewest_trials(found) > MOST_WORK:
-        return list(found)
-    singly: list[Trial] = [
-        [(n, each)] for n, finding in enumerate(found) for each in finding.suggestions
-    ]
-    trials = singly if work * len(singly) <= MOST_WORK else list(_together(singly))
+    tries = _Tries(found, plan, check)
     kept: dict[int, list[Edit]] = {}
-    for trial in trials:
-        for number, suggestion in _successful(trial, found, plan, check):
+    for trial in tries.trials():
+        for number, suggestion in tries.successful(trial):
             kept.setdefault(number, []).append(suggestion)
     return [
-        finding._replace(suggestions=tuple(kept.get(number, ())))
+        finding._replace(
+            suggestions=tuple(kept.get(number, ())), is_tried=number not in tries.untried
+        )
         if finding.suggestions
         else finding
         for number, finding in enumerate(found)
     ]
 
 
-def _work_of_a_check(plan: Plan) -> int:
+class _Tries:
+    """Tries suggestions as long as work is left."""
+
+    def __init__(self, found: Sequence[Finding], plan: Plan, check: Check) -> None:
+        self._found = found
+        self._plan = plan
+        self._check = check
+        self._said, self._errors = _said(found), _errors(found)
+        self._work = _work_of_a_check(plan, found)
+        self._left = MOST_WORK
+        self.untried: set[int] = set()
+        """The places of findings of which a suggestion was not tried."""
+
+    def trials(self) -> Iterator[Trial]:
+        """All suggestions, each by itself if that takes no more work than there is."""
+        singly = [
+            (n, each) for n, finding in enumerate(self._found) for each in finding.suggestions
+        ]
+        if self._work * len(singly) <= MOST_WORK:
+            return iter([one] for one in singly)
+        return _together(singly)
+
+    def successful(self, trial: Trial) -> Trial:
+        """Those of a trial that remove their finding and add no error, and all if no work is left.
+
+        If some fail, the others are tried without them; if it doesn't show which, in halves.
+        """
+        if not trial:
+            return []
+        if self._left < self._work:
+            self.untried.update(number for number, _ in trial)
+            return trial
+        failed, elsewhere = self._failed(trial)
+        if not failed and not elsewhere:
+            return trial
+        if len(trial) == 1:
+            return []
+        if failed:
+            return self.successful([each for each in trial if each not in failed])
+        half = len(trial) // 2
+        return [*self.successful(trial[:half]), *self.successful(trial[half:])]
+
+    def _failed(self, trial: Trial) -> tuple[set[tuple[int, Edit]], bool]:
+        """Those that fail, by what is said of their networks then; and whether others are worse."""
+        changed, failed = self._plan, set[tuple[int, Edit]]()
+        for number, suggestion in trial:
+            try:
+                changed = with_edit(changed, suggestion)
+            except NotApplicableError:
+                failed.add((number, suggestion))
+        self._left -= self._work
+        after = self._check(changed)
+        gone = self._said - _said(after)
+        new = {network for _, network in _errors(after) - self._errors}
+        for number, suggestion in trial:
+            finding = self._found[number]
+            if not gone[_key(finding)] or finding.network in new:
+                failed.add((number, suggestion))
+        own = {self._found[number].network for number, _ in failed}
+        return failed, not new <= own
+
+
+def _work_of_a_check(plan: Plan, found: Sequence[Finding]) -> int:
     """How long a check of the plan takes, in ordinary networks."""
     networks = plan.networks.values()
     spans = sum(len(n.ranges) if n.ranges != "all" else 0 for n in networks)
     spans += sum(len(n.exclusions) for n in networks)
     bound = sum(len(n.bindings) + len(n.static) for n in networks)
     bound += len(plan.bulk_bindings) + len(plan.bulk_static)
-    return len(networks) + spans // 2 + bound // 100
+    return len(networks) + spans // 2 + bound // 100 + len(found) // 10
 
 
-def _fewest_trials(found: Iterable[Finding]) -> int:
-    """How often a plan has to be checked again if as much as may be is tried at once."""
-    paths = Counter(each.path[:2] for finding in found for each in finding.suggestions)
-    alone = sum(count for path, count in paths.items() if path[0] != "networks")
-    return alone + max((n for path, n in paths.items() if path[0] == "networks"), default=0)
-
-
-def _together(singly: Sequence[Trial]) -> Iterator[Trial]:
-    """All suggestions in as few trials as there can be, one for each network in each."""
+def _together(singly: Trial) -> Iterator[Trial]:
+    """All suggestions in as few trials as there can be, one for each network or device in each."""
     rounds: list[Trial] = []
     used: Counter[object] = Counter()
-    for trial in singly:
-        ((_, suggestion),) = trial
-        if suggestion.path[0] != "networks":
-            yield trial
-            continue
-        place = used[suggestion.path[1]]
-        used[suggestion.path[1]] += 1
+    for number, suggestion in singly:
+        place = used[suggestion.path[:2]]
+        used[suggestion.path[:2]] += 1
         if place == len(rounds):
             rounds.append([])
-        rounds[place] += trial
+        rounds[place].append((number, suggestion))
     yield from rounds
-
-
-def _successful(trial: Trial, found: Sequence[Finding], plan: Plan, check: Check) -> Trial:
-    """Those of a trial that remove their finding and add no error; if some fail, one by one."""
-    try:
-        changed = plan
-        for _, suggestion in trial:
-            changed = with_edit(changed, suggestion)
-    except NotApplicableError:
-        good = False
-    else:
-        after = check(changed)
-        gone = _said(found) - _said(after)
-        removed = all(gone[_key(found[number])] for number, _ in trial)
-        good = removed and not _errors(after) - _errors(found)
-    if good or len(trial) == 1:
-        return trial if good else []
-    half = len(trial) // 2
-    parts = (trial[:half], trial[half:])
-    return [entry for part in parts for entry in _successful(part, found, plan, check)]
 
 
 def _key(finding: Finding) -> tuple[str, str]:

@@ -160,7 +160,8 @@ def _finding(finding: Finding, subject: Subject, below: Sequence[Item] = ()) -> 
         lines.append([Run("example: ", "strong"), Run(finding.witness.sentence)])
     label = "fix"
     for suggestion in finding.suggestions:
-        lines.append([Run(f"{label}: ", "strong"), *_edit(suggestion)])
+        untried = [] if finding.is_tried else [Run(" (not tried)")]
+        lines.append([Run(f"{label}: ", "strong"), *_edit(suggestion), *untried])
         label = "or"
     if not finding.suggestions and finding.severity is not Severity.ADVICE:
         lines.append([Run("remedy: ", "strong"), Run(_remedy(finding))])

@@ -80,15 +80,22 @@ def _finding(finding: Finding, subject: Subject) -> FindingObject:
         "proof": {"shown": finding.proof.is_shown, "text": finding.proof.text}
         if finding.proof
         else None,
-        "suggestions": [_suggestion(suggestion, subject) for suggestion in finding.suggestions],
+        "suggestions": [
+            _suggestion(suggestion, finding.is_tried, subject) for suggestion in finding.suggestions
+        ],
         "cause": {"rule": cause.rule, "at": format_path(cause.at)} if cause else None,
         "accepted": finding.accepted,
     }
 
 
-def _suggestion(edit: Edit, subject: Subject) -> SuggestionObject:
+def _suggestion(edit: Edit, is_tried: bool, subject: Subject) -> SuggestionObject:
     """The edit; where configuration was read, also the lines that it changes there."""
-    result: SuggestionObject = {"path": format_path(edit.path), "old": edit.old, "new": edit.new}
+    result: SuggestionObject = {
+        "path": format_path(edit.path),
+        "old": edit.old,
+        "new": edit.new,
+        "tried": is_tried,
+    }
     lines = subject.lines_of(edit)
     if lines:
         result["removes"] = [line.text for line in lines if not line.is_new]

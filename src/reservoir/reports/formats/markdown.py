@@ -48,7 +48,7 @@ def _item(finding: Finding, subject: Subject) -> Iterator[str]:
     if finding.witness is not None:
         yield f"  - example: {plain(finding.witness.sentence)}"
     for suggestion in finding.suggestions:
-        yield f"  - {_edit(suggestion)}"
+        yield f"  - {_edit(suggestion)}{'' if finding.is_tried else ' (not tried)'}"
 
 
 def _edit(suggestion: Edit) -> str:

@@ -64,7 +64,8 @@ def _result(
     for suggestion in finding.suggestions:
         old = f"{suggestion.old} becomes " if suggestion.old else "add "
         edit = f"{old}{suggestion.new}" if suggestion.new else f"remove {suggestion.old}"
-        texts.append(f"Fix at {format_path(suggestion.path)}: {edit}.")
+        untried = "" if finding.is_tried else " (not tried)"
+        texts.append(f"Fix at {format_path(suggestion.path)}: {edit}{untried}.")
     result: dict[str, Any] = {
         "ruleId": finding.rule,
         "level": _LEVELS[finding.severity],

@@ -61,6 +61,9 @@ def _lines_of(report: Report, subject: Subject, width: int) -> Iterator[str]:
     yield from wrapped(summary_line(report), width, "")
 
 
+NOT_TRIED = "(not tried; check again once it is made)"
+
+
 def _block(entry: Entry, subject: Subject, width: int) -> Iterator[str]:
     finding, consequences = entry
     severity = styled(f"{finding.severity.word:<8}", finding.severity.word)
@@ -82,6 +85,8 @@ def _block(entry: Entry, subject: Subject, width: int) -> Iterator[str]:
         edit = _lines(lines) if lines else _suggestion(suggestion, finding.at, width)
         yield from _under(label, edit)
         label = "or"  # another way
+    if not finding.is_tried:
+        yield from _labelled("", NOT_TRIED, width)
     if consequences:
         yield from _labelled("causes", _counted_rules(consequences), width)
 

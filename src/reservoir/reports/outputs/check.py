@@ -50,6 +50,8 @@ class SuggestionObject(TypedDict):
     """None where something is added."""
     new: str | None
     """None where something is removed."""
+    tried: bool
+    """Whether it was tried: it removes the finding and adds no error."""
     removes: NotRequired[list[str]]
     """Where configuration was read: the lines that have to go."""
     adds: NotRequired[list[str]]
