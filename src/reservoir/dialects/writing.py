@@ -16,7 +16,7 @@ from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE, fit_device
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.lifted import Lifted
-from reservoir.dialects.behaviour.lower import lower
+from reservoir.dialects.behaviour.lower import Lowered, lower, lower_specimens
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.whereabouts import Whereabouts
@@ -137,7 +137,8 @@ def obstacles_to(
         pools: The plan's pools.
         sheets: The sheet of each device by name.
         written: Configuration of devices that was written of these pools already.
-        by_writing: Whether it is tried what can be written, which takes twice the time.
+        by_writing: Whether it is tried what can be written, which takes twice the time. Of bindings
+            that is tried with a few; only if one of them can't be written, with all.
     """
     for device, sheet in sheets.items():
         done = (written or {}).get(device)
@@ -145,13 +146,20 @@ def obstacles_to(
             yield from done.obstacles
             yield from _not_written(pools, device, done.obstacles, done.losses)
         elif by_writing:
-            lowered = lower(pools, device, sheet)
-            refusals = write_configuration(lowered.device, sheet).refusals
-            losses, _ = _losses_and_remarks(refusals, Behaviour(sheet))
+            lowered = lower_specimens(pools, device, sheet)
+            losses, remarks = _not_said(lowered, sheet)
+            if any(each.fact.kind == "binding" for each in (*losses, *remarks)):
+                losses, _ = _not_said(lower(pools, device, sheet), sheet)
             yield from lowered.obstacles
             yield from _not_written(pools, device, lowered.obstacles, losses)
         else:
             yield from fit_device(pools, device, sheet).obstacles
+
+
+def _not_said(lowered: Lowered, sheet: Sheet) -> tuple[tuple[Refusal, ...], tuple[Refusal, ...]]:
+    """What of a device's facts can't be written: losses and remarks."""
+    refusals = write_configuration(lowered.device, sheet).refusals
+    return _losses_and_remarks(refusals, Behaviour(sheet))
 
 
 def _losses_and_remarks(

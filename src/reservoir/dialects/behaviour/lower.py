@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from operator import itemgetter
 from typing import Any
 
 from reservoir.core.compare.differences import Served
 from reservoir.core.findings import Obstacle
+from reservoir.core.plan.hosts import HostTable
 from reservoir.core.plan.model import Device, Interface
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
@@ -17,9 +18,10 @@ from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import Prefix, Span
 from reservoir.core.values.clients import Client, Mac, format_client
 from reservoir.dialects.behaviour.device import Behaviour
-from reservoir.dialects.behaviour.fit import FittedPool, fit_device
+from reservoir.dialects.behaviour.fit import FittedDevice, FittedPool, fit_device
 from reservoir.dialects.behaviour.kept import put_back
 from reservoir.dialects.behaviour.names import NameFitter
+from reservoir.dialects.behaviour.specimens import specimens
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
@@ -31,14 +33,35 @@ class Lowered:
     """A device's facts, and what they must come back as."""
 
     device: Fact
-    served: Mapping[str, Served]
-    """By the name of the pool on the device."""
     obstacles: tuple[Obstacle, ...]
     renamed: Mapping[str, str]
     """Names that the device doesn't accept, and what they become."""
+    bindings: HostTable
+    """The plan's."""
+    pools: Mapping[str, FittedPool]
+    """By the name of the pool on the device."""
+
+    @cached_property
+    def served(self) -> Mapping[str, Served]:
+        """What each pool does, by its name on the device."""
+        return {
+            name: Served(
+                network=pool.pool.name,
+                assignable=pool.assignable,
+                bindings=frozenset(_clients(pool, self.bindings)),
+                offer=pool.offered.offer,
+            )
+            for name, pool in self.pools.items()
+        }
 
 
-def lower(pools: Pools, device: str, sheet: Sheet, taken: Iterable[str] = ()) -> Lowered:
+def lower(
+    pools: Pools,
+    device: str,
+    sheet: Sheet,
+    taken: Iterable[str] = (),
+    fitted: FittedDevice | None = None,
+) -> Lowered:
     """Make the facts of one device of the plan.
 
     Args:
@@ -46,18 +69,36 @@ def lower(pools: Pools, device: str, sheet: Sheet, taken: Iterable[str] = ()) ->
         device: The device in it.
         sheet: Its dialect's.
         taken: Names that its pools and bindings can't have, as others have them.
+        fitted: The pools as the device will have them, if they have been fitted.
     """
-    return _Lowering(pools, device, sheet, taken).lowered()
+    its = fit_device(pools, device, sheet) if fitted is None else fitted
+    return _Lowering(pools, device, sheet, taken, its).lowered()
+
+
+def lower_specimens(pools: Pools, device: str, sheet: Sheet) -> Lowered:
+    """Make the facts of one device with a few of its bindings, which stand for all of them."""
+    fitted = fit_device(pools, device, sheet)
+    chosen = specimens(pools.bindings, [pool.bindings for pool in fitted.pools])
+    pairs = zip(fitted.pools, chosen, strict=True)
+    few = tuple(replace(pool, bindings=rows) for pool, rows in pairs)
+    return lower(pools, device, sheet, fitted=replace(fitted, pools=few))
+
+
+def _clients(pool: FittedPool, table: HostTable) -> Iterator[tuple[Client, int]]:
+    for row in pool.bindings.tolist():
+        yield table.client_at(row), int(table.address[row])
 
 
 class _Lowering:
-    def __init__(self, pools: Pools, device: str, sheet: Sheet, taken: Iterable[str]) -> None:
+    def __init__(
+        self, pools: Pools, device: str, sheet: Sheet, taken: Iterable[str], fitted: FittedDevice
+    ) -> None:
         self.all_pools = pools
         self.name = device
         self.device: Device = pools.plan.devices[device]
         self.sheet = sheet
         self.behaviour = Behaviour(sheet)
-        self.fitted = fit_device(pools, device, sheet)
+        self.fitted = fitted
         self.names = NameFitter(sheet.naming, taken)
         self.top = Fact("device", {"name": device}, origin=("devices", device))
         self.called = {"device": [self.top]}
@@ -65,23 +106,19 @@ class _Lowering:
 
     def lowered(self) -> Lowered:
         self._surroundings()
-        served: dict[str, Served] = {}
+        pools: dict[str, FittedPool] = {}
         for pool in self.fitted.pools:
             facts = self._pool(pool)
             self.called[f"pool {pool.pool.name}"] = facts
-            served[self._called(facts[0], pool)] = Served(
-                network=pool.pool.name,
-                assignable=pool.assignable,
-                bindings=frozenset(self._clients(pool)),
-                offer=pool.offered.offer,
-            )
+            pools[self._called(facts[0], pool)] = pool
         self._switch()
         put_back(self.device.kept, self.called)
         return Lowered(
             device=self.top,
-            served=served,
             obstacles=self.fitted.obstacles,
             renamed=self.names.changed,
+            bindings=self.all_pools.bindings,
+            pools=pools,
         )
 
     def _called(self, fact: Fact, pool: FittedPool) -> str:
@@ -89,11 +126,6 @@ class _Lowering:
         if pool.attachment is not None and self.sheet.stands_in("pool", "interface"):
             fields["interface"] = pool.attachment.interface
         return called(fields, pool.pool.network.subnet)
-
-    def _clients(self, pool: FittedPool) -> Iterator[tuple[Client, int]]:
-        table = self.all_pools.bindings
-        for row in pool.bindings.tolist():
-            yield table.client_at(row), int(table.address[row])
 
     def _switch(self) -> None:
         """Turn the DHCP service on where the device serves, and off where it would by default."""
