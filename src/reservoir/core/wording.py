@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
 
 
@@ -49,6 +49,10 @@ def be(number: int) -> str:
     return "is" if number == 1 else "are"
 
 
+MANY = 200
+"""Words among which a similar one is looked for at most; of more, one that is a slip away."""
+
+
 def nearest(word: str, known: Iterable[str]) -> str | None:
     """The known word that was most likely meant, if one is similar."""
     return _nearest(word, tuple(known))
@@ -56,8 +60,35 @@ def nearest(word: str, known: Iterable[str]) -> str | None:
 
 @lru_cache(maxsize=4096)  # a file that is foreign asks about a few words on all of its lines
 def _nearest(word: str, known: tuple[str, ...]) -> str | None:
+    if len(known) > MANY:
+        slips = _by_slip(known)
+        known = tuple(dict.fromkeys(one for slip in _slips(word) for one in slips.get(slip, ())))
     close = difflib.get_close_matches(word, known, n=1, cutoff=0.6)
     return close[0] if close else None
+
+
+@lru_cache(maxsize=8)
+def _by_slip(known: tuple[str, ...]) -> Mapping[str, Sequence[str]]:
+    """Known words by each text that a lost letter makes of them, and by themselves."""
+    found: dict[str, list[str]] = {}
+    for word in known:
+        for slip in _slips(word):
+            found.setdefault(slip, []).append(word)
+    return found
+
+
+def _slips(word: str) -> Iterator[str]:
+    """The word, and what is left when a letter is lost.
+
+    Two words that are a wrong, lost, added or swapped letter apart have one of these in common.
+    """
+    yield word
+    places = range(min(len(word), LONGEST))
+    yield from dict.fromkeys(word[:place] + word[place + 1 :] for place in places)
+
+
+LONGEST = 100
+"""Letters of a word in which a slip is looked for."""
 
 
 def hint(word: str, known: Iterable[str]) -> str:

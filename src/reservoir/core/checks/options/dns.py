@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from functools import cache, partial
 
 from reservoir.core.checks.ranges.space import SPECIAL_USE
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
@@ -117,8 +118,9 @@ class DnsInvalid(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
+        why = cache(partial(why_no_host, site))  # many networks name the same servers
         for path, address, name in dns_servers(site):
-            reason = why_no_host(site, address, site.plan.networks[name].vrf)
+            reason = why(address, site.plan.networks[name].vrf)
             if reason:
                 yield self.finding(
                     f"the DNS server {format_address(address)} {reason}",

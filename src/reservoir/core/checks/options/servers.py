@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from functools import cache, partial
 
 from reservoir.core.checks.options.dns import dns_servers, why_no_host
 from reservoir.core.checks.options.written import options_as_written
@@ -71,19 +72,18 @@ class DnsNotHeld(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         listed: set[tuple[object, ...]] = set()
+        # Many networks name the same servers.
+        unheld, meant_by = cache(partial(_homes_without, site)), cache(partial(_near, site))
         for path, address, name in dns_servers(site):
             if (key := (*path[:-1], address)) in listed:
                 continue  # dns-twice reports it
             listed.add(key)
-            vrf, shown = site.plan.networks[name].vrf, format_address(address)
-            homes = list(site.topology.networks_at(address, vrf))
-            if not homes or why_no_host(site, address, vrf):
+            shown = format_address(address)
+            homes = unheld(address, site.plan.networks[name].vrf)
+            if not homes:
                 continue
-            if any(_is_known(site, address, home) for home in homes):
-                continue
-            home = name if name in homes else homes[0]
-            near = [other for other in slips(address) if _who(site, other, home)]
-            meant = near[0] if len(near) == 1 else None
+            home = name if name in homes else next(iter(homes))
+            meant = meant_by(address, home)
             hint = f"; {_who(site, meant, home)} has {format_address(meant)}" if meant else ""
             yield self.finding(
                 f"the DNS server {shown} is in {home}, but nobody in the plan has it{hint}",
@@ -93,6 +93,20 @@ class DnsNotHeld(Rule):
                 severity=None if meant else Severity.ADVICE,
                 concerns=tuple(other for other in homes if other != name),
             )
+
+
+def _homes_without(site: Site, address: int, vrf: str) -> Mapping[str, None]:
+    """The networks that an address is in, if a server could have it there and nobody has."""
+    homes = dict.fromkeys(site.topology.networks_at(address, vrf))
+    if why_no_host(site, address, vrf) or any(_is_known(site, address, home) for home in homes):
+        return {}
+    return homes
+
+
+def _near(site: Site, address: int, home: str) -> int | None:
+    """The one address a typo away that a machine of the network has."""
+    near = [other for other in slips(address) if _who(site, other, home)]
+    return near[0] if len(near) == 1 else None
 
 
 def _is_known(site: Site, address: int, home: str) -> bool:
