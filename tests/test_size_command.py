@@ -13,9 +13,13 @@ import jsonschema
 import numpy as np
 import pytest
 import yaml
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from reservoir.core.plan.demand import Demand
+from reservoir.core.sizing import occupancy
 from reservoir.core.sizing.streams import crowd
 from reservoir.core.values.durations import format_duration
 from reservoir.rehearsal.day import NetworkDay, rehearse_day
@@ -378,3 +382,52 @@ def standard_deviations_off(day: NetworkDay, size: Any) -> float | None:
     taken = sum(day.taken) * 300
     # Those who are there all day may still be switching on when it begins.
     return (taken - mean) / math.sqrt(variance) if variance else None
+
+
+@pytest.mark.parametrize(
+    ("demand", "said"),
+    [
+        ("walk_in: {rate: 999999999999/h, stay: 1h}", "more than 4,294,967,296 clients a day"),
+        ("devices: 100000000000000000000", "it should be at most 4,294,967,296"),
+        ("devices: 9, growth: 999999%/year, horizon: 9999 years", "more than 4,294,967,296"),
+        ("walk_in: {rate: 1/h, stay: 900d}", "a year long at most"),
+        ("walk_in: {rate: 1/h, stay: {mean: 300d, cv: 2}}", "some last for decades"),
+        ("walk_in: {rate: 170000000/h, stay: 2d}", "no IPv4 subnet holds it"),
+        ("arrivals: [{at: '08:00', devices: 4294967295, over: 10m, stay: {mean: 1h, cv: 2}}]", ""),
+        ("devices: 4000000000, walk_in: {rate: 900/h, stay: 1h}", ""),
+    ],
+)
+def test_any_number_has_an_answer(run: Run, put: Put, demand: str, said: str) -> None:
+    """It is sized, or can't be meant; nothing of it takes longer because it is larger."""
+    network = "{subnet: 10.0.0.0/8, ranges: all, lease: 1h, demand: {%s}}"
+    put("plan.yaml", f"networks:\n  a: {network % demand}\n")
+    sized = run("size", "plan.yaml")
+    assert said in sized.out + sized.err
+    checked = run("check", "plan.yaml", "--ignore", "gateways", "--ignore", "paths")
+    assert checked.code == sized.code in (1, 2)
+
+
+@given(
+    rate=st.integers(500, 4_000),
+    stay=st.sampled_from(["40m", "3h"]),
+    devices=st.sampled_from([0, 300, 9_000]),
+    share=st.floats(0.001, 0.2),
+)
+@settings(max_examples=examples(20))
+def test_large_numbers_are_sized_as_they_are_counted_out(
+    rate: int, stay: str, devices: int, share: float
+) -> None:
+    """What is taken for normal differs by less than a percent from what is counted out."""
+    group = {"at": "07:00", "devices": devices, "over": "2h", "stay": "4h"}
+    said = {"walk_in": {"rate": f"{rate}/h", "stay": stay}, "arrivals": [group]}
+    everybody = crowd(Demand.model_validate(said), 3_600)
+    sizes: list[tuple[int, float]] = []
+    for large in (0.0, math.inf):
+        with pytest.MonkeyPatch.context() as patched:
+            patched.setattr(occupancy, "LARGE", large)
+            taken = occupancy.Occupancy(everybody, 3_600)
+            places = int(taken.peak)
+            sizes.append((taken.needed(share), taken.refusals(places)))
+    (normal, refused), (exact, refused_exactly) = sizes
+    assert normal == pytest.approx(exact, rel=0.01, abs=1)
+    assert refused == pytest.approx(refused_exactly, rel=0.05)

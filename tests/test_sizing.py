@@ -366,6 +366,7 @@ def test_the_longest_lease_fits_and_no_longer_one_does(said: Demand, capacity: i
     fitting = [lease for lease in USUAL if math.ceil(found.needed(lease) * 1.1 - 1e-6) <= capacity]
     assert found.longest_lease == (fitting[0] if fitting else None)
     prefix, kept = found.prefix(5), 5
+    assert prefix is not None
     assert 2 ** (32 - prefix) >= found.comfortable() + kept + 2
     assert prefix == 30 or 2 ** (31 - prefix) < found.comfortable() + kept + 2
 

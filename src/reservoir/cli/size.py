@@ -27,7 +27,9 @@ AT_HAND = "--devices, --rate, --arrival or --history"
 @click.command("size", short_help="Size ranges, lease times and prefixes.")
 @click.argument("inputs", nargs=-1, metavar="[PLAN]")
 @networks_option("Show all that is known of this network.")
-@click.option("--devices", type=click.IntRange(0), metavar="N", help="Clients always there.")
+@click.option(
+    "--devices", type=click.IntRange(0, 1 << 32), metavar="N", help="Clients always there."
+)
 @click.option("--rate", metavar="RATE", help="Clients that walk in: 40/h.")
 @click.option("--between", metavar="HOURS", help="When they do: 08:00-20:00.")
 @click.option("--stay", metavar="TIME", help="How long they stay on average: 25m.")
@@ -45,7 +47,9 @@ AT_HAND = "--devices, --rate, --arrival or --history"
 @click.option("--headroom", metavar="SHARE", help="What is to stay free (20%).")
 @click.option("--risk", metavar="SHARE", help="Accepted chance of a refusal on a day (1%).")
 @click.option("--lease", type=Scalar("duration"), metavar="TIME", help="The lease time.")
-@click.option("--addresses", type=click.IntRange(0), metavar="N", help="Addresses in the pool.")
+@click.option(
+    "--addresses", type=click.IntRange(0, 1 << 32), metavar="N", help="Addresses in the pool."
+)
 @click.option("--history", metavar="FILE", help="Leases of the past: mac, address, start, end.")
 @click.option(
     "--columns",

@@ -33,6 +33,9 @@ WITHOUT_DEMAND = 4
 SHORT_LEASE = 3_600
 """Seconds: clients with shorter leases renew them while the others come."""
 
+MOST_EXPECTED = 100_000
+"""Clients of a network that are let come without being asked for: half a minute's work."""
+
 MOST_FILLED = 4_096
 """Addresses of the largest network that is filled to see what happens to one client more."""
 
@@ -119,7 +122,12 @@ def rehearse(
     connect_devices(wires, pools, started, complete=complete)
     tries = TRIES_IF_DISTURBED if disturbance else MOST_TRIES
     names = [name for name in pools.names if not only or name in only]
-    left_out = {name: why for name in names if (why := _why_not(pools, name, started, complete))}
+    left_out = {
+        name: why
+        for name in names
+        if (why := _why_not(pools, name, started, complete))
+        or (why := _too_many(pools, name) if clients is None else "")
+    }
     casts = [_cast(pools, name, wires, clients, tries) for name in names if name not in left_out]
     conversations = _listen(wires, casts, listen)
     _let_come(wires, casts, PATIENCE_IF_DISTURBED if disturbance else PATIENCE, watch)
@@ -156,6 +164,23 @@ def _why_not(pools: Pools, name: str, started: Mapping[str, Serving], complete: 
     return ""
 
 
+def _too_many(pools: Pools, name: str) -> str:
+    """That so many clients are expected that they would come for minutes; empty if not."""
+    expected = _expected(pools, name)
+    if expected <= MOST_EXPECTED:
+        return ""
+    return (
+        f"it expects {expected:,} clients, and a rehearsal has {MOST_EXPECTED:,} at most; "
+        "--clients rehearses fewer"
+    )
+
+
+def _expected(pools: Pools, name: str) -> int:
+    """Clients that the plan expects in a network, bound ones too; 0 if it doesn't say."""
+    demand = pools.plan.networks[name].demand
+    return clients_expected(demand, pools.offer_in(name).lease or INFINITE) if demand else 0
+
+
 def _cast(pools: Pools, name: str, wires: Wires, clients: int | None, tries: int) -> _Cast:
     """The clients of a network, connected to it."""
     cast, index, table = _Cast(name), pools.place_of(name), pools.bindings
@@ -167,10 +192,9 @@ def _cast(pools: Pools, name: str, wires: Wires, clients: int | None, tries: int
         cast.bound.append((client, int(table.address[row])))
     room = len(pools.assignable_in(index))
     if clients is None:
-        demand, lease = pools.plan.networks[name].demand, pools.offer_in(name).lease
-        lasts = lease or INFINITE
-        wanted = clients_expected(demand, lasts) if demand else min(WITHOUT_DEMAND, room)
-        wanted = max(wanted - len(cast.bound), 0) if demand else wanted
+        states_demand = pools.plan.networks[name].demand is not None
+        others = max(_expected(pools, name) - len(cast.bound), 0)
+        wanted = others if states_demand else min(WITHOUT_DEMAND, room)
     else:
         wanted = clients
     more = max(room + 1 - wanted, 0) if clients is None and 0 < room <= MOST_FILLED else 0

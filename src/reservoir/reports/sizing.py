@@ -69,7 +69,7 @@ def row(one: Sized) -> tuple[str, ...]:
         f"{size.comfortable():,}",
         format_duration(one.lease),
         longest(size),
-        f"/{size.prefix(one.kept)}",
+        "-" if (prefix := size.prefix(one.kept)) is None else f"/{prefix}",
     )
 
 
@@ -156,7 +156,9 @@ def _facts(size: Size, kept: int, *, has_pool: bool) -> Iterator[tuple[str, str]
     )
     if has_pool and size.demand.comes_and_goes:
         yield "longest lease", _longest_lease(size)
-    yield "prefix", f"a /{size.prefix(kept)} holds it, with headroom and what is never assigned"
+    prefix = size.prefix(kept)
+    what = "no IPv4 subnet" if prefix is None else f"a /{prefix}"
+    yield "prefix", f"{what} holds it, with headroom and what is never assigned"
     yield "renewals", f"{size.renewals_per_second:.3g} a second at the busiest time"
     half, most = format_duration(size.outage_survived), format_duration(size.lease)
     yield (

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any
 
@@ -24,6 +25,13 @@ from reservoir.core.plan.scalars import (
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.values.durations import INFINITE, format_duration
 
+MOST_CLIENTS = 1 << 32
+"""IPv4 has no more addresses; more clients a day are a slip of the keyboard."""
+
+
+LONGEST_STAY = 366 * 86_400
+"""Seconds."""
+
 
 class Stay(Part):
     """How long visitors stay."""
@@ -36,6 +44,12 @@ class Stay(Part):
     def _ends(self) -> Stay:
         if self.mean == INFINITE:
             raise MalformedValueError("a stay ends; who stays for good belongs to devices")
+        if self.mean * max(self.cv, 1.0) ** 2 > LONGEST_STAY:
+            years = "" if self.mean > LONGEST_STAY else " with this cv some last for decades;"
+            raise MalformedValueError(
+                f"stays are a year long at most on average;{years} who stays longer belongs to "
+                "devices"
+            )
         return self
 
 
@@ -55,7 +69,7 @@ class Arrival(Part):
     """Clients that arrive together, once a day, and stay for a while."""
 
     at: ClockText
-    devices: Annotated[int, Field(ge=0)]
+    devices: Annotated[int, Field(ge=0, le=MOST_CLIENTS)]
     over: DurationText | None = None
     """How long until all have arrived; at once if None."""
     stay: StayText
@@ -96,7 +110,7 @@ class Leave(Part):
 class Demand(Part):
     """How many clients are expected: those always there, and those that come and go."""
 
-    devices: Annotated[int, Field(ge=0)] = 0
+    devices: Annotated[int, Field(ge=0, le=MOST_CLIENTS)] = 0
     growth: ShareText = 0.0
     horizon: HorizonText = 0.0
     headroom: ShareText | None = None
@@ -120,7 +134,22 @@ class Demand(Part):
             raise MalformedValueError("a risk is above 0% and below 100%")
         if not self.model_fields_set & {"devices", "arrivals", "walk_in", "history"}:
             raise MalformedValueError("a demand has devices, arrivals, walk_in or history")
+        a_day = float(self.devices + sum(group.devices for group in self.groups))
+        if self.walk_in is not None:
+            a_day += self.walk_in.rate * (self.walk_in.between[1] - self.walk_in.between[0])
+        if not a_day * self.factor <= MOST_CLIENTS:  # nor what is no number
+            raise MalformedValueError(
+                f"these are more than {MOST_CLIENTS:,} clients a day, as many as IPv4 has addresses"
+            )
         return self
+
+    @property
+    def factor(self) -> float:
+        """How many times as many clients there will be at the end of the horizon."""
+        try:
+            return float((1 + self.growth) ** self.horizon)
+        except OverflowError:
+            return math.inf
 
     @property
     def groups(self) -> tuple[Arrival, ...]:

@@ -8,6 +8,7 @@ numbers by chance each time.
 from __future__ import annotations
 
 import heapq
+from dataclasses import replace
 
 import numpy as np
 
@@ -23,8 +24,15 @@ MOST = 60_000
 """Clients after whose days it has to be."""
 
 
+MOST_AT_ONCE = 500_000
+"""Clients who come while one of them holds an address; of more, so many stand for all."""
+
+
 def refusals_lived(crowd: Crowd, lease: int, places: int) -> float:
     """Clients a day that find no address.
+
+    Of a large crowd a part is lived with as large a part of the pool. Where many are refused, as
+    large a share of the part is, but for what chance does to it, which is more than to the whole.
 
     Args:
         crowd: Who is expected. Those who are always there have their addresses first.
@@ -37,6 +45,11 @@ def refusals_lived(crowd: Crowd, lease: int, places: int) -> float:
         int((s.edges[-1] + s.stays.holds(lease, s.released).longest) // DAY) + 1
         for s in crowd.streams
     )
+    if a_day * before > MOST_AT_ONCE:
+        part = MOST_AT_ONCE / (a_day * before) * (1 - 1e-9)
+        fewer = tuple(replace(stream, count=stream.count * part) for stream in crowd.streams)
+        refused = refusals_lived(Crowd(0, fewer), lease, round(free * part))
+        return refused / part + max(0, crowd.always - places)
     days = max(10, round(AT_ONCE / max(a_day, 1)))
     chance = np.random.default_rng(0)
     held: list[float] = []

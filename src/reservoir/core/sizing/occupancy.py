@@ -5,6 +5,9 @@ whatever the stays: those who arrived before it, less those who have given back 
 Whitt 1993, "The physics of the Mt/G/infinity queue"). Of a group of known size each member holds
 one with the same chance: a binomial number. All of them together are the sum, exactly.
 
+Where that number is uncertain by some hundreds, it is taken for normal: its skewness, one divided
+by its standard deviation, then changes what is needed by less than an address in a thousand.
+
 Somebody is refused on a day if that sum exceeds the pool at any moment of it. That chance has no
 closed form; it is taken as
 
@@ -21,9 +24,11 @@ two percent of a large one.
 from __future__ import annotations
 
 import math
+from bisect import bisect_left
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from statistics import NormalDist
 
 import numpy as np
 from numpy.typing import NDArray
@@ -39,6 +44,9 @@ BREADTH = 7
 
 ALIKE = 0.05
 """Addresses; moments that differ by less are equally busy."""
+
+LARGE = 100_000.0
+"""The variance from which on a number of addresses taken is taken for normal."""
 
 MOMENTS_A_CHUNK = 4_000
 
@@ -184,6 +192,11 @@ class Occupancy:
         """Whether it is uncertain how many are taken."""
         return np.asarray(self.variance > CERTAIN)
 
+    @cached_property
+    def _is_large(self) -> NDArray[np.bool_]:
+        """Whether the number taken is as good as normal."""
+        return np.asarray(self.variance > LARGE)
+
     def chance(self, places: int) -> float:
         """The chance that on a day somebody is refused, with so many addresses."""
         return float(self.chances(np.arange(places, places + 1))[0])
@@ -192,7 +205,11 @@ class Occupancy:
         """The fewest addresses with which that chance is no larger than the risk."""
         # Fewer than at the busiest moment alone can't be enough.
         first = int(self.quantile(1 - risk, self._heights).max())
-        width = 1 + 2 * math.ceil(math.sqrt(math.sqrt(float(self.variance.max()))))
+        spread = math.sqrt(float(self.variance.max()))
+        if self._is_large.any():
+            last = first + math.ceil(BREADTH * spread)
+            return bisect_left(range(last), -risk, lo=first, key=lambda n: -self.chance(n))
+        width = 1 + 2 * math.ceil(math.sqrt(spread))
         while True:
             places = np.arange(first, first + width)
             enough = np.flatnonzero(self.chances(places) <= risk)
@@ -213,10 +230,14 @@ class Occupancy:
         at = np.arange(len(self.moments)) if at is None else at
         found = np.ceil(self.mean[at] - CERTAIN).astype(np.int64)
         low = np.floor(self.mean - BREADTH * np.sqrt(self.variance)) - 8
-        for some in _chunks(np.flatnonzero(self._is_wide[at]), 4 * MOMENTS_A_CHUNK):
+        is_large = self._is_large[at]
+        for some in _chunks(np.flatnonzero(self._is_wide[at] & ~is_large), 4 * MOMENTS_A_CHUNK):
             places = np.arange(max(0, int(low[at[some]].min())), int(self._reaches[at[some]].max()))
             enough = self._above(at[some], places) <= 1 - share
             found[some] = places[enough.argmax(axis=1)]
+        large = at[is_large]
+        beyond = NormalDist().inv_cdf(share) * np.sqrt(self.variance[large])
+        found[is_large] = np.ceil(self.mean[large] + beyond - 0.5)
         return found
 
     def refused(self, places: int) -> Values:
@@ -247,11 +268,25 @@ class Occupancy:
         Returns:
             Shape (k, m).
         """
-        top = max(int(self._reaches[at].max()), int(places[-1])) + 1
-        exactly = self._exactly(at, np.arange(places[0], top + 1))[0]
-        above = np.cumsum(exactly[:, ::-1], axis=1)[:, ::-1] - exactly
-        surely = places[None, :] < self.crowd.always + self._certain(at)[:, None]
-        return np.where(surely, 1.0, np.clip(above[:, : len(places)], 0.0, 1.0))
+        found = np.empty((len(at), len(places)))
+        large, small = (np.flatnonzero(is_so) for is_so in self._large_and_small(at))
+        found[large] = _normally_above(self._scaled(at[large], places, 0.5))
+        if len(small):
+            rest = at[small]
+            top = max(int(self._reaches[rest].max()), int(places[-1])) + 1
+            exactly = self._counted_out(rest, np.arange(places[0], top + 1))[0]
+            above = np.cumsum(exactly[:, ::-1], axis=1)[:, ::-1] - exactly
+            surely = places[None, :] < self.crowd.always + self._certain(rest)[:, None]
+            found[small] = np.where(surely, 1.0, np.clip(above[:, : len(places)], 0.0, 1.0))
+        return found
+
+    def _large_and_small(self, at: NDArray[np.intp]) -> tuple[NDArray[np.bool_], ...]:
+        return self._is_large[at], ~self._is_large[at]
+
+    def _scaled(self, at: NDArray[np.intp], places: NDArray[np.int64], more: float = 0.0) -> Values:
+        """How many standard deviations above the mean numbers, and that much more, are: (k, m)."""
+        spread = np.sqrt(self.variance[at])[:, None]
+        return np.asarray((places[None, :] + more - self.mean[at][:, None]) / spread)
 
     def _certain(self, at: NDArray[np.intp]) -> Values:
         """Members of groups all of which hold an address at some moments: shape (k,)."""
@@ -270,6 +305,19 @@ class Occupancy:
             The chance that just so many are taken, and that a client who arrives finds just so
             many taken by others. Shape (k, m) each.
         """
+        exactly, others = np.empty((2, len(at), len(places)))
+        large, small = (np.flatnonzero(is_so) for is_so in self._large_and_small(at))
+        spread = np.sqrt(self.variance[at[large]])[:, None]
+        density = np.exp(-(self._scaled(at[large], places) ** 2) / 2)
+        exactly[large] = others[large] = density / (spread * math.sqrt(2 * math.pi))
+        if len(small):
+            exactly[small], others[small] = self._counted_out(at[small], places)
+        return exactly, others
+
+    def _counted_out(
+        self, at: NDArray[np.intp], places: NDArray[np.int64]
+    ) -> tuple[Values, Values]:
+        """The same, of the numbers themselves."""
         taken = places[None, :] - self.crowd.always - self._certain(at)[:, None]
         exactly = _poisson(taken, self._poisson[at])
         others = exactly.copy()
@@ -298,6 +346,15 @@ def _chunks(at: NDArray[np.intp], width: int) -> Iterator[NDArray[np.intp]]:
     rows = max(1, LARGEST_TABLE // width)
     for begin in range(0, len(at), rows):
         yield at[begin : begin + rows]
+
+
+def _normally_above(scaled: Values) -> Values:
+    """The chance that a normal number is more than so many standard deviations above its mean."""
+    if not scaled.size:
+        return scaled
+    from scipy.special import ndtr  # late: few networks are so large
+
+    return np.asarray(ndtr(-scaled))
 
 
 def _poisson(taken: Values, load: Values) -> Values:

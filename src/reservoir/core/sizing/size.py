@@ -145,14 +145,17 @@ class Size:
         """The first of some lease times with which the pool meets the risk, with headroom."""
         return next((lease for lease in leases if self.fits(lease)), None)
 
-    def prefix(self, kept: int = 1) -> int:
+    def prefix(self, kept: int = 1) -> int | None:
         """The longest prefix length of a subnet that holds all that is needed, with headroom.
+
+        None if no IPv4 subnet does.
 
         Args:
             kept: Addresses that are never assigned, such as the gateway's.
         """
         whole = self.comfortable() + kept + EDGES
-        return 32 - max(whole - 1, 3).bit_length()
+        length = 32 - max(whole - 1, 3).bit_length()
+        return length if length >= 0 else None
 
     @cached_property
     def renewals_per_second(self) -> float:

@@ -147,12 +147,7 @@ def grown(number: float, demand: Demand) -> int:
     A billionth is taken off before rounding, so that 100 devices at 10 % for a year are 110 and
     not, by the last bit of a binary fraction, 111.
     """
-    return math.ceil(number * growth(demand) * (1 - 1e-9))
-
-
-def growth(demand: Demand) -> float:
-    """How many times as many clients there will be at the end of the horizon."""
-    return float((1 + demand.growth) ** demand.horizon)
+    return math.ceil(number * demand.factor * (1 - 1e-9))
 
 
 def crowd(demand: Demand, lease: int) -> Crowd:
@@ -183,14 +178,14 @@ def _walk_ins(demand: Demand) -> Iterator[Stream]:
     if walk_in is not None and walk_in.rate:
         begin, end = map(float, walk_in.between)
         stays = Stays(walk_in.stay.mean, walk_in.stay.cv)
-        count = walk_in.rate * (end - begin) * growth(demand)
+        count = walk_in.rate * (end - begin) * demand.factor
         yield Stream(count, False, (begin, end), (1.0,), stays, demand.leave.release)
 
 
 def _seen(seen: Observed, demand: Demand) -> Iterator[Stream]:
     if seen.stays:
         stays = Stays(sum(seen.stays) / len(seen.stays), observed=seen.stays)
-        count = seen.a_day * growth(demand)
+        count = seen.a_day * demand.factor
         yield Stream(count, False, seen.edges, seen.shares, stays, demand.leave.release)
 
 

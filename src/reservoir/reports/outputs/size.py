@@ -56,8 +56,8 @@ class SizeFields(TypedDict):
     lease: int
     longest_lease: int | None
     """The longest lease time in common use that fits."""
-    prefix: int
-    """The length of the smallest subnet that fits."""
+    prefix: int | None
+    """The length of the smallest subnet that fits; None where none does."""
     renewals_per_second: float
     outage_survived: int
     """Seconds for which the server may fail before a client loses its address."""

@@ -170,9 +170,11 @@ class SubnetOutgrown(Rule):
                 continue
             needed, whole = network.comfortable, subnet.hosts.size - network.kept
             if needed > whole:
+                prefix = network.size.prefix(network.kept)
+                enough = "no IPv4 subnet" if prefix is None else f"a /{prefix}"
                 yield self.finding(
                     f"{expected(network)}, {needed:,} with headroom, but all of {subnet.subnet} "
-                    f"offers only {whole:,}; a /{network.size.prefix(network.kept)} would do",
+                    f"offers only {whole:,}; {enough} would do",
                     network.path,
                     Witness("refused", network.name, count=whole + 1),
                 )
