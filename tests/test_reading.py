@@ -169,6 +169,19 @@ def test_a_dialect_is_recognised_among_foreign_lines(
     assert read.lifted.name == "server"
 
 
+@pytest.mark.parametrize("before", [0, 150, 3_000])
+def test_a_dialect_is_recognised_wherever_its_lines_are(
+    run: Run, tmp_path: Path, before: int
+) -> None:
+    """Though thousands of lines of something else come first; the share read is told of all."""
+    foreign = "".join(f"banner line {number}\n" for number in range(before))
+    pool = "unit pier\npool crew\n  subnet 10.84.30.0/24\n  gateway 10.84.30.1\n"
+    (tmp_path / "pier.txt").write_text(foreign + pool)
+    read = run("read", "pier.txt")
+    assert "pier, larkspur" in read.err
+    assert "subnet: 10.84.30.0/24" in read.out
+
+
 def test_blocks_that_are_not_closed_or_closed_twice(run: Run, tmp_path: Path) -> None:
     """Are reported where they begin or end; what can be read is read."""
     (tmp_path / "office.merganser").write_text(

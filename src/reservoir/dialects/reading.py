@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import PurePath
@@ -16,8 +17,11 @@ from reservoir.dialects.parse.reader import Reading, read_configuration
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.sheet.model import Sheet
 
-SAMPLE_LINES = 2_000
-"""Lines of a file by which its dialect is recognised."""
+SAMPLES = (200, 2_000)
+"""Lines of a file by which its dialect is recognised: more where few leave a doubt."""
+
+CLEAR = 0.3
+"""How much larger a share than the next best's leaves no doubt."""
 
 LEAST_SHARE = 0.3
 """Share of the sample's lines that a dialect must understand to be taken for the file's."""
@@ -120,22 +124,41 @@ def _usable_sheets(library: Library) -> tuple[list[Sheet], list[Problem]]:
 
 
 def _recognised(text: str, file: str, library: Library) -> tuple[Sheet, tuple[str, float] | None]:
-    """The dialect that understands most of the file's first lines; the next best and its share."""
-    sample = "\n".join(text.split("\n", SAMPLE_LINES)[:SAMPLE_LINES])
+    """The dialect that understands most of the file; the next best, and its share.
+
+    By its first lines, if they tell; what is about DHCP may come late in a file.
+    """
     sheets, broken = _usable_sheets(library)
-    shares = {
-        sheet.name: _share(read_configuration(_as_files(sample, file, sheet), sheet))
-        for sheet in sheets
-    }
-    best = max(sheets, key=lambda sheet: shares[sheet.name])  # the names' order decides ties
-    if shares[best.name] < LEAST_SHARE:
-        message = "neither a plan nor configuration in a known dialect"
-        if shares[best.name] >= 0.01:
-            message += (
-                f"; the closest is {best.name}, which understands {shares[best.name]:.0%} of it: "
-                f"use --dialect {best.name} if that is right"
-            )
-        raise InputError([*broken, Problem(Place(file), message)])
-    others = [name for name in shares if name != best.name]
-    following = max(others, key=lambda name: shares[name], default=None)
-    return best, (following, shares[following]) if following is not None else None
+    lines, tried = text.split("\n"), list[tuple[float, Sheet]]()
+    for begin in range(0, len(lines), SAMPLES[-1]):
+        (share, best), *others = _ranked(lines[begin : begin + SAMPLES[-1]], file, sheets)
+        if share >= LEAST_SHARE:
+            return best, (others[0][1].name, others[0][0]) if others else None
+        tried.append((share, best))
+    share, best = max(tried, key=lambda found: found[0])
+    message = "neither a plan nor configuration in a known dialect"
+    if share >= 0.01:
+        message += (
+            f"; the closest is {best.name}, which understands {share:.0%} of it: "
+            f"use --dialect {best.name} if that is right"
+        )
+    raise InputError([*broken, Problem(Place(file), message)])
+
+
+def _ranked(lines: Sequence[str], file: str, sheets: list[Sheet]) -> list[tuple[float, Sheet]]:
+    """The sheets with the share that each understands of the first lines, the largest first.
+
+    Where a few lines leave it clear, no more are read; of equals, the names' order decides.
+    """
+    ranked: list[tuple[float, Sheet]] = []
+    for count in SAMPLES:
+        sample = "\n".join(lines[:count])
+        shares = [
+            (_share(read_configuration(_as_files(sample, file, sheet), sheet)), sheet)
+            for sheet in sheets
+        ]
+        ranked = sorted(shares, key=lambda found: -found[0])
+        best, following = (ranked[0][0], ranked[1][0] if len(ranked) > 1 else 0.0)
+        if (best >= LEAST_SHARE and best - following >= CLEAR) or len(lines) <= count:
+            break
+    return ranked
