@@ -129,6 +129,8 @@ def installed() -> Path:
 
 
 ENVIRONMENT = {"PATH": "/usr/bin:/bin", "LANG": "C.UTF-8"}
+if "PYTHONPATH" in os.environ:  # a changed copy of the program is tested (mutants.py)
+    ENVIRONMENT["PYTHONPATH"] = os.environ["PYTHONPATH"]
 
 READ_AT_START = ("PYTHON", "LANG", "LC_")
 """How variables begin that the interpreter reads once, when it starts."""

@@ -6,7 +6,7 @@ Most mistakes of a sheet's author show in the sample's text at once.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from reservoir.core.plan.model import (
     Binding,
@@ -19,9 +19,11 @@ from reservoir.core.plan.model import (
     Service,
     Zone,
 )
+from reservoir.core.plan.offered import NOT_OPTIONS, OFFERED
 from reservoir.core.pools import Pools
-from reservoir.core.values.addresses import Span, parse_address, parse_prefix
+from reservoir.core.values.addresses import Prefix, Span, parse_address, parse_prefix
 from reservoir.core.values.clients import parse_mac
+from reservoir.core.values.options import REGISTRY
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
@@ -63,7 +65,6 @@ def sample_plan(dialect: str) -> Plan:
     )
     near = Network(
         subnet=lan,
-        gateway=parse_address("10.84.61.254"),
         served_by=(Service(device=SAMPLE_DEVICE),),
         ranges=(Span(parse_address("10.84.61.20"), parse_address("10.84.61.90")),),
         exclusions=(
@@ -72,10 +73,8 @@ def sample_plan(dialect: str) -> Plan:
                 reason="printers",
             ),
         ),
-        dns=(parse_address("10.84.0.53"), parse_address("10.84.1.53")),
-        domain="near.example",
-        lease=5_400,
-        options={42: bytes([10, 84, 0, 123])},
+        **_offered(lan, 0),
+        options=_option(),
         bindings=(
             Binding(
                 name="kiosk",
@@ -86,17 +85,36 @@ def sample_plan(dialect: str) -> Plan:
     )
     relayed = Network(
         subnet=far,
-        gateway=parse_address("10.84.62.1"),
         served_by=(Service(device=SAMPLE_DEVICE),),
         ranges=(Span(parse_address("10.84.62.10"), parse_address("10.84.62.99")),),
-        dns=(parse_address("10.84.2.53"),),
-        domain="far.example",
-        lease=86_400,
+        **_offered(far, 1),
     )
     return Plan(
         devices={SAMPLE_DEVICE: device, "relay-box": relay},
         networks={"near": near, "far": relayed},
     )
+
+
+def _offered(subnet: Prefix, which: int) -> dict[str, Any]:
+    """A value for everything that clients can be offered, others in each network."""
+    values: dict[str, Any] = {}
+    for number, field in enumerate(OFFERED.values()):
+        # Clients reach a server anywhere, and what isn't one in their own subnet.
+        away = Prefix((10 << 24) + (84 << 16) + ((2 * number + which) << 8), 24)
+        address = (away if field.server else subnet).hosts.last - 1
+        values[field.key] = {
+            "ip": address,
+            "ips": (address, address - 1)[: 2 - which],
+            "text": f"{('near', 'far')[which]}.example",
+            "duration": (5_400, 86_400)[which],
+        }[field.type]
+    return values
+
+
+def _option() -> dict[int, bytes]:
+    """The first option that holds an address and has no key of its own."""
+    free = (o.code for o in REGISTRY.values() if o.server and o.code not in NOT_OPTIONS)
+    return {next(free): bytes([10, 84, 0, 123])}
 
 
 def write_sample(sheet: Sheet) -> DeviceConfiguration:

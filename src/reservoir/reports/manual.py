@@ -6,7 +6,7 @@ import textwrap
 from collections.abc import Iterator
 
 from reservoir.core.checks import Rule, rules
-from reservoir.core.checks.engine import FAMILY_ORDER
+from reservoir.core.checks.rule import families
 
 TITLES = {
     "ranges": "Ranges and subnets",
@@ -35,10 +35,10 @@ def _lines() -> Iterator[str]:
     yield "address; a **warning** that it is likely to hurt; **advice** is worth knowing. A plan"
     yield "may grade a rule otherwise (`checks: {severity: {RULE: advice}}`) or accept a finding"
     yield "(`accept: [{rule: RULE, at: networks.NAME, because: …, until: 2027-03-31}]`)."
-    for family in FAMILY_ORDER:
+    for family in families():
         own = [rule for rule in rules().values() if rule.family == family]
         yield ""
-        yield f"## {TITLES[family]}"
+        yield f"## {TITLES.get(family, family.capitalize())}"
         for rule in own:
             yield from _rule(rule)
 

@@ -11,7 +11,7 @@ import numpy as np
 from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.checks.acceptance import accepts, is_at
 from reservoir.core.checks.causes import causes
-from reservoir.core.checks.rule import Rule, Site, rules
+from reservoir.core.checks.rule import Rule, Site, families, rules
 from reservoir.core.checks.suggestions import with_tried_suggestions
 from reservoir.core.findings import Finding, Obstacle, Severity
 from reservoir.core.plan.model import Plan, PlanPath
@@ -181,26 +181,12 @@ def _accepted(finding: Finding, plan: Plan, today: datetime.date) -> Finding:
     return finding
 
 
-FAMILY_ORDER = (
-    "ranges",
-    "gateways",
-    "statics",
-    "bindings",
-    "paths",
-    "options",
-    "capacity",
-    "limits",
-    "reading",
-)
-"""The order in which a person would fix things."""
-
-
 def _ordered(found: list[Finding], plan: Plan) -> list[Finding]:
     """By network, then severity, then family; consequences behind their cause.
 
     A cause is as severe as the worst that follows from it.
     """
-    families = {family: number for number, family in enumerate(FAMILY_ORDER)}
+    ranks = {family: number for number, family in enumerate(families())}
     networks = {name: number for number, name in enumerate(plan.networks)}
     numbers = {id(finding): number for number, finding in enumerate(found)}
     leaders = [numbers.get(id(finding.cause), number) for number, finding in enumerate(found)]
@@ -211,7 +197,7 @@ def _ordered(found: list[Finding], plan: Plan) -> list[Finding]:
     keys = (
         [-1 if leader == number else number for number, leader in enumerate(leaders)],
         leaders,
-        [families[found[leader].family] for leader in leaders],
+        [ranks[found[leader].family] for leader in leaders],
         [-worst[leader] for leader in leaders],
         [networks.get(found[leader].network or "", len(networks)) for leader in leaders],
     )  # for lexsort, the last counts first

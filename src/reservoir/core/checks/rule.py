@@ -20,7 +20,7 @@ from reservoir.core.plan.model import Plan, PlanPath
 from reservoir.core.pools import Pools
 from reservoir.core.routing import Routing
 from reservoir.core.topology import Topology
-from reservoir.core.wording import shown
+from reservoir.core.wording import hint, shown
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,10 +75,7 @@ class Rule(ABC):
     example: ClassVar[str]
     dialect: ClassVar[str] = ""
     """The dialect of the example, if it is configuration and no plan."""
-    # Cause and consequence, mostly in a vocabulary of things that may be wrong: fields and kinds of
-    # what is configured (``subnet``, ``range``, ``relay_to`` …), and ``networks`` (which overlap),
-    # ``placement`` (an interface in the wrong network), ``holder`` (an address with two holders),
-    # ``server`` (none), ``size`` (of the subnet).
+    # Cause and consequence, mostly in the vocabulary :data:`WRONG` of things that may be wrong.
     blames: ClassVar[tuple[str, ...]] = ()
     """What its findings say is wrong."""
     rests_on: ClassVar[tuple[str, ...]] = ()
@@ -187,10 +184,50 @@ def replaced(path: PlanPath, old: object, new: object | None) -> tuple[Edit, ...
 
 PACKAGE = "reservoir.core.checks"
 
+WRONG = frozenset((
+    # Fields and kinds of what is configured:
+    "active", "address", "admits", "binding", "dns", "domain", "exclusion", "gateway", "interface",
+    "lease", "next_server", "option", "pool", "range", "relay_to", "resolvers", "route", "service",
+    "subnet", "vlan", "zone",
+    # Networks that overlap, an interface in the wrong network, an address with two holders, no
+    # server, the size of the subnet:
+    "networks", "placement", "holder", "server", "size",
+))  # fmt: skip
+"""What rules can blame, and rest on."""
+
+FIRST = (*("ranges", "gateways", "statics", "bindings", "paths", "options", "capacity", "limits"),)
+"""The families in the order in which a person would fix things; others come after these."""
+
+
+@cache
+def families() -> tuple[str, ...]:
+    """The families that there are, in the order in which a person would fix things."""
+    there = dict.fromkeys(sorted(rule.family for rule in rules().values()))
+    return (*(f for f in FIRST if f in there), *(f for f in there if f not in FIRST))
+
+
+def _require_known_words(rule: Rule, known: Mapping[str, Rule]) -> None:
+    """Refuse a rule whose cause nobody could ever find.
+
+    Raises:
+        ValueError: it names a rule that there isn't, or a word that isn't in :data:`WRONG`.
+    """
+    words = (*rule.blames, *rule.rests_on, *rule.rests_here, *rule.rests_at)
+    for word, among in (
+        *((word, WRONG) for word in words),
+        *((name, known) for name in (*rule.follows, *rule.follows_here)),
+    ):
+        if word not in among:
+            raise ValueError(f"{rule.name} names {word!r}, which is not known{hint(word, among)}")
+
 
 @cache
 def rules() -> Mapping[str, Rule]:
-    """Every rule by name: all concrete rules in the files of this folder and below."""
+    """Every rule by name: all concrete rules in the files of this folder and below.
+
+    Raises:
+        ValueError: a rule names a cause that there can't be.
+    """
     found: dict[str, Rule] = {}
     package = importlib.import_module(PACKAGE)
     for module_info in pkgutil.walk_packages(package.__path__, f"{PACKAGE}."):
@@ -204,4 +241,6 @@ def rules() -> Mapping[str, Rule]:
             ):
                 rule = kind()
                 found[rule.name] = rule
+    for rule in found.values():
+        _require_known_words(rule, found)
     return found

@@ -367,14 +367,12 @@ def _read_option(key: str, value: Any) -> tuple[int, bytes]:
 
 def _option_key(key: str) -> tuple[int, str | None]:
     registered = dhcp_options.REGISTRY.get(key)
-    if registered is not None:
-        return registered
-    if not re.fullmatch("[0-9]{1,3}", key) or int(key) > 255:
+    if registered is None and (not re.fullmatch("[0-9]{1,3}", key) or int(key) > 255):
         raise MalformedValueError(
             f"there is no option {key!r}{hint(key, dhcp_options.REGISTRY)}; "
             "a number from 1 to 254 works too"
         )
-    code = int(key)
-    if code in NOT_OPTIONS:
-        raise MalformedValueError(f"option {code} can't be set here: {NOT_OPTIONS[code]}")
+    code = int(key) if registered is None else registered.code
+    if code in NOT_OPTIONS:  # an option is the same by its name, its number and a key of its own
+        raise MalformedValueError(f"option {key} can't be set here: {NOT_OPTIONS[code]}")
     return code, dhcp_options.kind_of(code)

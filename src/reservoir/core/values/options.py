@@ -24,16 +24,18 @@ class RegisteredOption(NamedTuple):
 
     code: int
     kind: str
+    server: str = ""
+    """What the addresses of the option belong to, if clients send requests there."""
 
 
 REGISTRY: Mapping[str, RegisteredOption] = {
-    name: RegisteredOption(code, kind)
-    for code, name, kind in (
+    name: RegisteredOption(code, *known)
+    for code, name, *known in (
         (2, "time_offset", "i32"),
-        (4, "time_servers", "ips"),
+        (4, "time_servers", "ips", "time server"),
         (5, "name_servers", "ips"),
-        (7, "log_servers", "ips"),
-        (9, "print_servers", "ips"),
+        (7, "log_servers", "ips", "log server"),
+        (9, "print_servers", "ips", "print server"),
         (12, "host_name", "text"),
         (13, "boot_file_size", "u16"),
         (16, "swap_server", "ip"),
@@ -46,30 +48,31 @@ REGISTRY: Mapping[str, RegisteredOption] = {
         (35, "arp_timeout", "u32"),
         (37, "tcp_ttl", "u8"),
         (40, "nis_domain", "text"),
-        (41, "nis_servers", "ips"),
-        (42, "ntp", "ips"),
+        (41, "nis_servers", "ips", "NIS server"),
+        (42, "ntp", "ips", "time server"),
         (43, "vendor_information", "hex"),
-        (44, "wins", "ips"),
+        (44, "wins", "ips", "NetBIOS name server"),
         (46, "netbios_node_type", "u8"),
         (47, "netbios_scope", "text"),
         (60, "vendor_class", "text"),
         (66, "tftp_server_name", "text"),
         (67, "boot_file", "text"),
-        (69, "smtp_servers", "ips"),
-        (70, "pop3_servers", "ips"),
-        (72, "www_servers", "ips"),
+        (69, "smtp_servers", "ips", "mail server"),
+        (70, "pop3_servers", "ips", "mail server"),
+        (72, "www_servers", "ips", "web server"),
         (100, "posix_timezone", "text"),  # RFC 4833
         (101, "tzdb_timezone", "text"),  # RFC 4833
         (108, "ipv6_only_wait", "u32"),  # RFC 8925
         (114, "captive_portal", "text"),  # RFC 8910
         (119, "domain_search", "hex"),  # RFC 3397, compressed names
         (121, "classless_routes", "routes"),  # RFC 3442
-        (138, "capwap_controllers", "ips"),  # RFC 5417
-        (150, "tftp_server_addresses", "ips"),  # RFC 5859
+        (138, "capwap_controllers", "ips", "wireless controller"),  # RFC 5417
+        (150, "tftp_server_addresses", "ips", "boot server"),  # RFC 5859
     )
 }
 _KIND_OF_CODE = {option.code: option.kind for option in REGISTRY.values()}
 _NAME_OF_CODE = {option.code: name for name, option in REGISTRY.items()}
+_SERVER_OF_CODE = {option.code: option.server for option in REGISTRY.values()}
 
 MANAGED: Mapping[int, str] = {
     0: "it is padding",
@@ -260,3 +263,9 @@ def kind_of(code: int) -> str | None:
 def name_of(code: int) -> str:
     """The registered name of an option, or its number."""
     return _NAME_OF_CODE.get(code, str(code))
+
+
+def servers_in(code: int, data: bytes) -> tuple[str, list[int]]:
+    """What an option's servers are called, and their addresses; nothing if it names none."""
+    server = _SERVER_OF_CODE.get(code, "")
+    return server, addresses_in(code, data) if server else []

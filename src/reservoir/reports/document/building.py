@@ -9,7 +9,7 @@ from functools import partial
 
 from reservoir.api.sizing import Sizing
 from reservoir.core.checks import Report, rules
-from reservoir.core.checks.engine import FAMILY_ORDER
+from reservoir.core.checks.rule import families
 from reservoir.core.compare.notice import Comparison
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit
@@ -141,7 +141,7 @@ def _findings(contents: Contents) -> Iterator[Part]:
 
 def _checked() -> Table:
     """The rules that found nothing, by family."""
-    by_family: dict[str, list[str]] = {family: [] for family in FAMILY_ORDER}
+    by_family: dict[str, list[str]] = {family: [] for family in families()}
     for rule in rules().values():
         by_family[rule.family].append(rule.name)
     rows = [

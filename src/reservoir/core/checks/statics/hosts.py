@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from typing import NamedTuple
 
 import numpy as np
@@ -14,7 +14,7 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pool
 from reservoir.core.values.addresses import format_address
-from reservoir.core.values.options import addresses_in
+from reservoir.core.values.options import servers_in
 
 
 class StaticInPool(Rule):
@@ -129,8 +129,9 @@ def addresses_in_use(site: Site) -> Iterator[AddressInUse]:
             for address in field.addresses(offer.values[key]):
                 yield AddressInUse(vrf, address, f"the {field.server} of {name}")
         for code, data in offer.options.items():
-            for address in addresses_in(code, data) if code in _SERVERS else ():
-                yield AddressInUse(vrf, address, f"the {_SERVERS[code]} of {name}")
+            server, addresses = servers_in(code, data)
+            for address in addresses:
+                yield AddressInUse(vrf, address, f"the {server} of {name}")
     vrf_of = pools.vrf_of  # an address in a VRF without networks is in no pool
     for device_name, device in site.plan.devices.items():
         for interface_name, interface in device.interfaces.items():
@@ -142,19 +143,3 @@ def addresses_in_use(site: Site) -> Iterator[AddressInUse]:
             if "" in vrf_of:
                 role = f"the next hop of {device_name} to {route.to}"
                 yield AddressInUse(vrf_of[""], route.via, role, True)
-
-
-_SERVERS: Mapping[int, str] = {
-    4: "time server",
-    7: "log server",
-    9: "print server",
-    41: "NIS server",
-    42: "time server",
-    44: "NetBIOS name server",
-    69: "mail server",
-    70: "mail server",
-    72: "web server",
-    138: "wireless controller",
-    150: "boot server",
-}
-"""Options that are lists of servers' addresses (RFC 2132, 5417, 5859)."""
