@@ -7,7 +7,7 @@ READY := $(VENV)/.ready
 # One more than there are processors: tests with real services mostly wait.
 WORKERS = $(shell expr $$(getconf _NPROCESSORS_ONLN) + 1)
 
-.PHONY: demo quick test test-long lint bench manual screenshots clean
+.PHONY: demo quick test test-long mutants lint bench manual screenshots clean
 
 demo: $(READY)
 	$(BIN)/reservoir demo ferry-line
@@ -24,6 +24,11 @@ test: $(READY) lint
 test-long: $(READY)
 	tests/system-packages
 	RESERVOIR_EXAMPLES=long $(BIN)/python -m pytest -n $(WORKERS) --dist worksteal
+
+# Whether a change in the core is noticed: a sample, in some 20 minutes. `tests/mutants.py --help`.
+mutants: $(READY)
+	$(BIN)/python -m pip install --quiet --require-hashes -r tests/mutants.lock
+	$(BIN)/python tests/mutants.py
 
 lint: $(READY)
 	$(BIN)/ruff check .

@@ -16,6 +16,7 @@ import reservoir
 from conftest import Run
 from reservoir.cli.commands import COMMANDS
 from reservoir.cli.manual_page import page
+from reservoir.core.checks import rules
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.notations import NOTATIONS
 from reservoir.dialects.parse.reader import read_nodes
@@ -41,6 +42,16 @@ def test_the_readmes_plan_is_a_plan(run: Run, put: Put) -> None:
     put("inventory.csv", "network,name,address\n")
     checked = run("check", "plan.yaml", "--fail-on", "advice")
     assert checked.code == 0, checked.out + checked.err
+
+
+@pytest.mark.parametrize("file", ["README.md", "bench/README.md"])
+def test_the_numbers_of_rules_are_those_of_the_program(file: str) -> None:
+    """Wherever a document counts all of them."""
+    counted = re.findall(
+        r"\[(\d+) rules\]|of the (\d+)\s+that `check` asks", (ROOT / file).read_text()
+    )
+    assert counted
+    assert {int(number) for pair in counted for number in pair if number} == {len(rules())}
 
 
 def test_the_readmes_commands_and_files_exist(run: Run) -> None:

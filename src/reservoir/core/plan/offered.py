@@ -138,6 +138,6 @@ DEFAULTS: tuple[str, ...] = tuple(field.key for field in OFFERED.values() if fie
 
 NOT_OPTIONS: Mapping[int, str] = {
     **dhcp_options.MANAGED,
-    **{code: f"use the key {field.key}" for code, field in BY_OPTION.items()},
+    **{code: f"use {field.key}" for code, field in BY_OPTION.items()},
 }
 """Options that a plan doesn't set by number, with the reason."""
