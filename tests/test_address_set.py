@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from reservoir.core.values.address_set import AddressSet
+from met import meets, met
+from reservoir.core.values.address_set import FEW, AddressSet
 from reservoir.core.values.address_sets import AddressSets
 from reservoir.core.values.addresses import LAST_ADDRESS, Span
 from reservoir.core.values.overlaps import overlaps
@@ -15,9 +16,13 @@ from reservoir.core.values.overlaps import overlaps
 # Two small worlds, one at each end of the address space, where arithmetic is most easily wrong.
 FLOORS = (0, LAST_ADDRESS - 40)
 
-spans = st.lists(
+few = st.lists(
     st.builds(lambda a, n: (a, min(a + n, 40)), st.integers(0, 40), st.integers(-3, 9)), max_size=7
 )
+many = st.sets(st.integers(0, 40), min_size=20, max_size=34).map(
+    lambda walked: [(place, place) for place in sorted(walked)]
+)
+spans = few | many
 
 
 def built(pairs: list[tuple[int, int]], floor: int) -> tuple[AddressSet, set[int]]:
@@ -51,10 +56,14 @@ def test_algebra_agrees_with_walking(
     assert len(~a) == 2**32 - len(walked_a)
 
 
+@meets("more spans than are looked at one by one", "few spans", "the last address")
 @given(spans, st.sampled_from(FLOORS))
 def test_asking_agrees_with_walking(pairs: list[tuple[int, int]], floor: int) -> None:
     """Membership of one and of many, size, first, last, nth, iteration."""
     made, walked = built(pairs, floor)
+    met("more spans than are looked at one by one", made.span_count > FEW)
+    met("few spans", 0 < made.span_count <= FEW)
+    met("the last address", LAST_ADDRESS in walked)
     everything = list(range(floor, min(floor + 45, LAST_ADDRESS + 1)))
     assert made.contains(everything).tolist() == [i in walked for i in everything]
     assert [i in made for i in everything] == [i in walked for i in everything]

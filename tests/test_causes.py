@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import permutations
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -89,3 +91,55 @@ def test_a_line_that_was_not_understood_explains_what_it_may_have_said(
         roots = causes(order, rules(), touching.__getitem__)
         root = roots[order.index(EMPTY)]
         assert (root == order.index(unread)) == follows
+
+
+def a_rule(name: str, **words: tuple[str, ...]) -> Rule:
+    """A rule of its own, which blames one thing and rests on another."""
+    made = type(name, (Rule,), {"check": lambda _self, _site: iter(()), **words})
+    return made()  # type: ignore[no-any-return]
+
+
+BLAMES, RESTS = (a_rule("Blames", blames=("subnet",)), a_rule("Rests", rests_on=("subnet",)))
+ITS_OWN = {"blames": BLAMES, "rests": RESTS}
+
+
+def about(rule: str, network: str, *others: str) -> Finding:
+    """A finding on one network, perhaps about others too."""
+    at: PlanPath = ("networks", network)
+    return Finding(rule, "", Severity.ERROR, "", at, None, concerns=tuple(others))
+
+
+@pytest.mark.parametrize(
+    ("blamed", "follower", "root"),
+    [
+        ([about("blames", "crew")], about("rests", "crew"), 0),
+        ([about("blames", "shop")], about("rests", "crew"), None),
+        # What is wrong between two networks explains only what concerns both of them.
+        ([about("blames", "crew", "shop")], about("rests", "crew"), None),
+        ([about("blames", "shop", "crew")], about("rests", "crew", "shop"), 0),
+        # What concerns both follows from what is wrong with one, whichever it is,
+        ([about("blames", "crew")], about("rests", "shop", "crew"), 0),
+        ([about("blames", "shop")], about("rests", "shop", "crew"), 0),
+        # but first from what is wrong between them.
+        ([about("blames", "crew"), about("blames", "crew", "shop")],
+         about("rests", "shop", "crew"), 1),
+    ],
+)  # fmt: skip
+def test_a_cause_concerns_the_same_networks(
+    blamed: list[Finding], follower: Finding, root: int | None
+) -> None:
+    """Or one of them, where nothing is blamed on both."""
+    roots = causes([*blamed, follower], ITS_OWN, lambda _: [])
+    assert roots == [None] * len(blamed) + [root]
+
+
+def test_of_a_circle_the_first_is_the_cause_of_all() -> None:
+    """Whichever it is that the walk begins with, and what hangs on the circle follows it too."""
+    one = a_rule("One", blames=("subnet",), rests_on=("range",))
+    two = a_rule("Two", blames=("range",), rests_on=("gateway",))
+    three = a_rule("Three", blames=("gateway",), rests_on=("subnet",))
+    known = {rule.name: rule for rule in (one, two, three, RESTS)}
+    for order in permutations(known):
+        roots = causes([about(name, "crew") for name in order], known, lambda _: [])
+        first = next(number for number, name in enumerate(order) if name != "rests")
+        assert roots == [None if number == first else first for number in range(len(order))]

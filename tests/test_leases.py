@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import math
 from collections import Counter
 from collections.abc import Callable
 from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 import yaml
 from hypothesis import given, settings
@@ -18,6 +20,7 @@ import reservoir
 from conftest import Run, examples
 from oracle import MACS, Walked, addresses, number_of, plans, text_of
 from reservoir.core.findings import Severity
+from reservoir.core.leases.ends import Ends
 from reservoir.core.problems import InputError
 from reservoir.files.lease_list import read_leases
 from test_any_plan import told
@@ -337,3 +340,27 @@ def test_tables_of_any_make_are_read(separator: str, quote: str, put: Put, run: 
     found = json.loads(ended.out)
     assert found["networks"][0]["taken"] == 1
     assert found["summary"] == {"leases": 1, "expired": 0, "errors": 0, "warnings": 0}
+
+
+@pytest.mark.parametrize(
+    ("starts", "expires", "known", "now", "expected"),
+    [
+        ("1000", "9000", None, 1_000, (5_000, 8_000, 9_000)),
+        ("1000", "9000", None, 5_000, (9_000, 8_000, 9_000)),  # it should have renewed
+        ("1000", "9000", None, 8_500, (9_000, 9_000, 9_000)),
+        ("1000", "never", 800, 1_000, (math.inf, math.inf, math.inf)),
+        ("", "9000", 8_000, 1_000, (5_000, 8_000, 9_000)),
+        ("1000", "9000", 800, 1_000, (5_000, 8_000, 9_000)),  # what the list tells goes first
+        ("", "", 800, 1_000, (1_400, 1_700, 1_800)),  # at the latest: as if it had just renewed
+        ("", "9000", None, 1_000, (9_000, 9_000, 9_000)),
+    ],
+)
+def test_when_a_lease_is_renewed_rebound_and_over(
+    put: Put, starts: str, expires: str, known: int | None, now: int, expected: tuple[float, ...]
+) -> None:
+    """At half the lease, at seven eighths, at its end (RFC 2131 section 4.4.5)."""
+    row = f"00:00:5e:00:53:01,10.84.30.9,{starts},{expires}"
+    file = put("leases.csv", f"mac,address,starts,expires\n{row}\n")
+    leases = read_leases(str(file)).leases
+    ends = Ends(leases, np.arange(1), known, now)
+    assert (ends.renewal[0], ends.rebinding[0], ends.end[0]) == expected

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Iterator
+from ipaddress import ip_network
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import reservoir
+from met import meets, met
 from reservoir.core.checks import Report, Rule, check_plan, rules
 from reservoir.core.checks.rule import families
 from reservoir.core.findings import Finding, Severity
@@ -266,3 +268,47 @@ def test_a_hundred_thousand_bindings_and_one_mistake_in_each_thousand(tmp_path: 
     assert [finding.at[2] for finding in twice] == planted
     assert plan.places.place(twice[0].at).line == planted[0] + 2
     assert all(finding.severity is Severity.ERROR for finding in twice)
+
+
+@meets("a link", "an edge", "just outside")
+@given(st.lists(st.tuples(st.integers(24, 32), st.integers(0, 3), st.integers(-1, 9)), min_size=1))
+def test_addresses_at_the_ends_of_a_subnet(drawn: list[tuple[int, int, int]]) -> None:
+    """Its edges, and what is just outside, as the standard library has them."""
+    networks, hosts, expected = {}, [], []
+    for number, (bits, end, step) in enumerate(drawn):
+        known = ip_network(((172 << 24) + (number << 16) + (9 << 8), bits), strict=False)
+        first, last = int(known.network_address), int(known.broadcast_address)
+        address = [first + step, last - step, first, last][end]
+        networks[f"n{number}"] = {"subnet": str(known)}
+        hosts.append({"name": f"h{number}", "address": format_address(address)})
+        is_edge = bits < 31 and address in (first, last)
+        expected.append((not first <= address <= last, is_edge))
+        met("a link", bits == 31 and address in (first, last))
+        met("an edge", is_edge)
+        met("just outside", address in (first - 1, last + 1))
+    for network, host in zip(networks.values(), hosts, strict=True):
+        network["static"] = [host]  # type: ignore[assignment]
+    pools = reservoir.load({"reservoir": "1", "networks": networks}).pools
+    outside, edge = pools.outside_subnet(pools.static), pools.on_edge(pools.static)
+    assert list(zip(outside.tolist(), edge.tolist(), strict=True)) == expected
+
+
+@pytest.mark.parametrize(
+    ("name", "device"),
+    [
+        ("pier", "pier"), ("pier.sable.example", "pier"), ("pier deck", "pier"),
+        ("pier-deck", "pier"), ("pier_deck", "pier"), ("pier-printer", None),
+        ("pier printer", None),
+        ("pierdeck", None), ("deck", None), ("pier-2", "pier-2"), ("pier-2 deck", None),
+        ("pier-2.deck", "pier-2"), ("old-pier", None),
+    ],
+)  # fmt: skip
+def test_a_static_host_is_a_device_by_its_name_domain_or_port(
+    name: str, device: str | None
+) -> None:
+    """A name that only begins like a device's may be anything."""
+    ports = {"deck": {"address": "10.84.30.1/24"}}
+    devices = {"pier": {"interfaces": ports}, "pier-2": {}}
+    crew = {"subnet": "10.84.30.0/24", "static": [{"name": name, "address": "10.84.30.9"}]}
+    plan = reservoir.load({"reservoir": "1", "devices": devices, "networks": {"crew": crew}})
+    assert plan.pools.device_at(0) == device

@@ -164,9 +164,12 @@ def test_leases_are_renewed_rebound_and_lost() -> None:
     said.clear()
     del wires.devices["pier"]
     wires.clock.run(5000 + 2 * 3600)
-    to = [e.to for e in said if e.message and e.message.kind is Kind.REQUEST]
+    later = [e for e in said if e.message and e.message.kind is Kind.REQUEST]
+    to = [e.to for e in later]
     assert to[0] == "10.84.30.1"
     assert to[-1] == "everybody"
+    rebinding = later[to.index("everybody")].at - asked[-1].at
+    assert 0.95 * 0.875 * 3600 <= rebinding <= 0.875 * 3600
     assert client.state is State.GIVEN_UP
     assert not client.is_online
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from conftest import examples
-from reservoir.core.plan.model import Plan
+from met import meets, met
+from reservoir.core.plan.model import Device, Interface, Plan, Route
 from reservoir.core.routing import End, Routing
 from reservoir.core.topology import Topology
 from reservoir.core.values.addresses import Prefix
-from test_topology import addresses, plans, ports
+from test_topology import BASE, addresses, plans, ports
 
 Port = tuple[str, str, str, Prefix, bool]
 """Device, interface, VRF, address, whether it is up."""
@@ -73,14 +75,52 @@ def ways_by(
             yield from ways(plan, neighbour, address, (*passed, neighbour))
 
 
-@given(plans(), addresses)
-@settings(max_examples=examples(200))
-def test_a_way_ends_as_the_best_of_all_ways_does(plan: Plan, address: int) -> None:
+ROUTERS, LANS = "abcd", 4
+
+
+@st.composite
+def routed(draw: st.DrawFn) -> Plan:
+    """Routers that mostly stand in several of four LANs, with several ways to a fifth."""
+    stands = [draw(st.sets(st.integers(0, LANS - 1), min_size=1, max_size=3)) for _ in ROUTERS]
+    if draw(st.booleans()):
+        stands[-1].add(LANS)
+    to = st.sampled_from([Prefix(BASE + 8 * LANS, 29), Prefix(BASE, 26), Prefix(BASE, 26)])
+    devices = {}
+    for number, name in enumerate(ROUTERS):
+        ports = {
+            f"port{lan}": Interface(
+                addresses=(Prefix(BASE + 8 * lan + 1 + number, 29),),
+                enabled=draw(st.integers(0, 9)) > 0,
+            )
+            for lan in sorted(stands[number])
+        }
+        near = [
+            BASE + 8 * lan + 1 + other
+            for lan in stands[number]
+            for other in range(len(ROUTERS) + 1)
+            if other != number and (other == len(ROUTERS) or lan in stands[other])
+        ]
+        routes = draw(st.lists(st.builds(Route, to=to, via=st.sampled_from(near)), max_size=3))
+        devices[name] = Device(interfaces=ports, routes=tuple(routes))
+    return Plan(devices=devices, networks={})
+
+
+far = st.integers(BASE + 8 * LANS, BASE + 8 * LANS + 7)
+
+
+@meets("two ends", "two routers on the way", *(f"it ends: {end.value}" for end in End))
+@given(st.tuples(plans(), addresses) | st.tuples(routed(), addresses | far))
+@settings(max_examples=examples(600))
+def test_a_way_ends_as_the_best_of_all_ways_does(drawn: tuple[Plan, int]) -> None:
     """Arrived if any does; broken only if every one is; nothing is claimed of what isn't known."""
+    plan, address = drawn
     routing = Routing(plan, Topology(plan))
     for device in plan.devices:
         way = routing.way(device, address)
         ends = set(ways(plan, device, address, (device,)))
+        met("two ends", len(ends) > 1)
+        met("two routers on the way", len(way.entered) > 2)
+        met(f"it ends: {way.end.value}")
         assert way.end is next(end for end in End if end in ends)
         assert (way.down is not None) == (way.end is End.DOWN)
         if way.end is End.ARRIVED and way.entered:

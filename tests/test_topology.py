@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from typing import Any
+
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.model import Device, Interface, Network, Plan, Route, Service
 from reservoir.core.topology import Topology
-from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.addresses import Prefix, Span
 
 BASE = 0x0A540000
 """10.84.0.0: all that is drawn lies in the 64 addresses from there on."""
@@ -148,3 +152,29 @@ def test_subnets_around_an_address_are_those_of_other_devices(plan: Plan, addres
         }
         found = topology.subnets_around(address, but=device)
         assert sorted(found) == sorted(around)
+
+
+CREW, DEPOT = Prefix(BASE, 28), Interface(addresses=(Prefix(BASE + 17, 28),))
+WITH_RANGES: dict[str, Any] = {"ranges": (Span(BASE + 4, BASE + 9),)}
+
+
+@pytest.mark.parametrize(
+    ("its", "network", "others", "meant"),
+    [
+        ({}, WITH_RANGES, {}, ["pier"]),
+        ({}, {"demand": Demand(devices=3)}, {}, ["pier"]),
+        ({}, {}, {}, []),  # nobody is there to be served
+        ({"relay_to": (BASE + 17,)}, WITH_RANGES, {"depot": DEPOT}, []),
+        ({"relay_to": (BASE + 60,)}, WITH_RANGES, {}, []),
+        ({}, WITH_RANGES, {"depot": Interface(addresses=(Prefix(BASE + 2, 28),))}, []),
+    ],
+)
+def test_the_only_device_of_a_network_is_meant_to_serve_it(
+    its: dict[str, Any], network: dict[str, Any], others: dict[str, Interface], meant: list[str]
+) -> None:
+    """Unless it relays to another, or another stands there too."""
+    deck = Interface(addresses=(Prefix(BASE + 1, 28),), **its)
+    devices = {"pier": Device(interfaces={"deck": deck})}
+    devices |= {name: Device(interfaces={"lan": port}) for name, port in others.items()}
+    plan = Plan(devices=devices, networks={"crew": Network(subnet=CREW, **network)})
+    assert [server.device for server in Topology(plan).servers("crew")] == meant

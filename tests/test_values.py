@@ -7,13 +7,16 @@ from collections.abc import Callable
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from conftest import examples
+from met import meets, met
 from reservoir.core.values import options
 from reservoir.core.values.addresses import (
     MalformedValueError,
     Prefix,
+    address_or_none,
     format_address,
     parse_address,
     parse_prefix,
@@ -24,7 +27,7 @@ from reservoir.core.values.clients import Mac, parse_identifier, parse_mac
 from reservoir.core.values.columns import address_column, address_texts, mac_column, mac_texts
 from reservoir.core.values.durations import INFINITE, format_duration, parse_duration
 from reservoir.core.values.text_column import TextColumn
-from reservoir.core.values.typos import likely_meant
+from reservoir.core.values.typos import is_slip, likely_meant, slips, transpositions
 
 addresses = st.integers(0, 2**32 - 1)
 
@@ -78,6 +81,7 @@ def test_a_mac_is_read_in_every_notation(number: int, group: int, separator: str
         (parse_duration, "1h30", "not a duration"),
         (parse_duration, "0s", "too short"),
         (parse_duration, "200000d", "write infinite"),
+        (parse_duration, "4294967295s", "write infinite"),
     ],
 )
 def test_a_refusal_names_the_reason(reader: object, text: str, reason: str) -> None:
@@ -91,6 +95,62 @@ def test_a_refusal_names_the_reason(reader: object, text: str, reason: str) -> N
 def test_durations_round_trip(seconds: int) -> None:
     """Every lease time that the wire can carry."""
     assert parse_duration(format_duration(seconds)) == seconds
+
+
+def test_the_longest_lease_is_a_second_below_infinite() -> None:
+    """The last number of 32 bits stands for infinite (RFC 2131 section 3.3)."""
+    assert parse_duration("4294967294s") == INFINITE - 1
+    assert parse_duration("infinite") == INFINITE == 2**32 - 1
+
+
+@pytest.mark.parametrize(
+    ("kind", "lowest", "highest"),
+    [("u8", 0, 255), ("u16", 0, 65_535), ("u32", 0, 2**32 - 1), ("i32", -(2**31), 2**31 - 1)],
+)
+def test_numbers_of_options_have_their_range(kind: str, lowest: int, highest: int) -> None:
+    """Its ends are in it, what is beyond them is not."""
+    encode, decode = options.KINDS[kind]
+    for number in (lowest, highest):
+        assert decode(encode(str(number))) == str(number)
+    for number in (lowest - 1, highest + 1):
+        with pytest.raises(MalformedValueError):
+            encode(str(number))
+    size = len(encode("1"))
+    for wrong in (size - 1, size + 1):
+        with pytest.raises(MalformedValueError):
+            decode(bytes(wrong))
+
+
+ASSIGNED = {
+    "time_offset": 2, "time_servers": 4, "name_servers": 5, "log_servers": 7, "print_servers": 9,
+    "host_name": 12, "boot_file_size": 13, "swap_server": 16, "root_path": 17, "ip_forwarding": 19,
+    "default_ttl": 23, "mtu": 26, "broadcast_address": 28, "static_route_pairs": 33,
+    "arp_timeout": 35, "tcp_ttl": 37, "nis_domain": 40, "nis_servers": 41, "ntp": 42,
+    "vendor_information": 43, "wins": 44, "netbios_node_type": 46, "netbios_scope": 47,
+    "vendor_class": 60, "tftp_server_name": 66, "boot_file": 67, "smtp_servers": 69,
+    "pop3_servers": 70, "www_servers": 72, "posix_timezone": 100, "tzdb_timezone": 101,
+    "ipv6_only_wait": 108, "captive_portal": 114, "domain_search": 119, "classless_routes": 121,
+    "capwap_controllers": 138, "tftp_server_addresses": 150,
+}  # fmt: skip
+"""Copied from the IANA registry of BOOTP vendor extensions and DHCP options, a second time."""
+
+
+def test_options_have_the_numbers_that_are_registered() -> None:
+    """Typed twice, so that one slip of a digit is found."""
+    assert {name: option.code for name, option in options.REGISTRY.items()} == ASSIGNED
+    assert sorted(options.MANAGED) == [0, 1, 50, *range(52, 60), 61, 82, 255]
+
+
+@given(st.lists(addresses, max_size=5), st.binary(max_size=3))
+def test_the_addresses_of_an_option(held: list[int], more: bytes) -> None:
+    """All of a list's, the one of a single one, none of what isn't addresses."""
+    data = b"".join(address.to_bytes(4, "big") for address in held)
+    assert options.addresses_in(42, data) == held
+    assert options.addresses_in(42, data + more) == ([] if more else held)
+    assert options.addresses_in(28, data) == (held if len(held) == 1 else [])
+    assert options.addresses_in(26, data) == options.addresses_in(200, data) == []
+    assert options.servers_in(42, data) == ("time server", held)
+    assert options.servers_in(28, data) == ("", [])
 
 
 @given(st.sampled_from(sorted(options.KINDS)), st.data())
@@ -134,6 +194,61 @@ def test_the_likely_typo(written: str, subnet: str, meant: str | None) -> None:
     assert (None if found is None else format_address(found)) == meant
 
 
+@pytest.mark.parametrize(
+    ("written", "subnet", "meant"),
+    [
+        ("99.84.20.9", "10.84.0.0/16", "10.84.20.9"),  # the first octet is another
+        ("10.99.20.9", "10.84.0.0/16", "10.84.20.9"),
+        ("10.84.99.9", "10.84.0.0/16", None),  # it is in the subnet: nothing is wrong
+        ("10.84.99.9", "10.84.20.0/24", "10.84.20.9"),
+        ("10.84.99.9", "10.84.20.0/22", None),  # the octet isn't fixed by the subnet
+        ("10.84.20.256", "10.84.20.0/24", None),
+    ],
+)
+def test_an_octet_that_is_another(written: str, subnet: str, meant: str | None) -> None:
+    """Is the subnet's, where the subnet fixes all of it."""
+    asked = parse_prefix(subnet)
+    typed = address_or_none(written)
+    if typed is None or asked.span.holds(typed):
+        return
+    found = likely_meant(typed, asked)
+    assert (None if found is None else format_address(found)) == meant
+
+
+@st.composite
+def slipped(draw: st.DrawFn) -> tuple[int, int, str]:
+    """An address, and another that a slip of the fingers makes of its text; what slipped."""
+    octets = st.one_of(st.integers(0, 255), st.sampled_from([1, 10, 12, 21, 84, 48, 100, 212]))
+    text = ".".join(str(draw(octets)) for _ in range(4))
+    place, digit = draw(st.integers(0, len(text) - 1)), str(draw(st.integers(0, 9)))
+    how = draw(st.sampled_from(["swapped", "wrong", "lost", "added"]))
+    assume(text[place] != "." or how == "added")
+    if how == "swapped":
+        assume(text[place + 1 : place + 2].isdecimal() and text[place + 1] != text[place])
+        typed = text[:place] + text[place + 1] + text[place] + text[place + 2 :]
+    else:
+        put = "" if how == "lost" else digit
+        typed = text[:place] + put + text[place + (how != "added") :]
+    other = address_or_none(typed)
+    assume(other is not None and typed != text)
+    return parse_address(text), other or 0, how
+
+
+@meets("swapped", "wrong", "lost", "added")
+@given(slipped())
+@settings(max_examples=examples(300))
+def test_whatever_slips_is_undone(drawn: tuple[int, int, str]) -> None:
+    """What was meant is among the addresses a slip away from what was typed, and the reverse."""
+    meant, typed, how = drawn
+    met(how)
+    assert meant in slips(typed)
+    assert typed in slips(meant)
+    assert is_slip(typed, meant)
+    assert typed not in slips(typed)
+    assert (meant in transpositions(typed)) >= (how == "swapped")
+    assert all(is_slip(other, typed) for other in slips(typed))
+
+
 wild_quads = st.text("0123456789.x", max_size=15) | addresses.map(format_address)
 
 
@@ -155,6 +270,12 @@ def test_columns_of_macs(numbers: list[int], data: st.DataObject) -> None:
     texts = [Mac(n).grouped(*(shared or data.draw(notations))) for n in numbers]
     if texts and numbers[0] % 2:
         texts[0] = texts[0].upper()[::-1]
+    if texts and numbers[-1] % 3 == 0:  # a character that is no digit, next to those that are
+        at, odd = (
+            data.draw(st.integers(0, len(texts[-1]) - 1)),
+            data.draw(st.sampled_from("/:@G`g")),
+        )
+        texts[-1] = texts[-1][:at] + odd + texts[-1][at + 1 :]
     assert one_by_one(mac_column(TextColumn.of(texts))) == all_or_none(parse_mac, texts)
     behind = [f"01.{text}" for text in texts]
     assert one_by_one(mac_column(TextColumn.of(behind), "01.")) == all_or_none(parse_mac, texts)
