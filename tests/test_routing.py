@@ -123,5 +123,7 @@ def test_a_way_ends_as_the_best_of_all_ways_does(drawn: tuple[Plan, int]) -> Non
         met(f"it ends: {way.end.value}")
         assert way.end is next(end for end in End if end in ends)
         assert (way.down is not None) == (way.end is End.DOWN)
-        if way.end is End.ARRIVED and way.entered:
-            assert way.entered[-1].address == address
+        if way.end is End.ARRIVED:
+            holders = {port[0] for port in every_port(plan) if port[3].address == address}
+            assert way.at in holders
+            assert [entered.device for entered in way.entered[-1:]] in ([], [way.at])

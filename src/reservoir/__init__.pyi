@@ -9,6 +9,9 @@ from .api.configuration import combine as combine
 from .api.configuration import convert as convert
 from .api.configuration import read as read
 from .api.drafts import drafting as drafting
+from .api.into import UnclearDeviceError as UnclearDeviceError
+from .api.into import WrittenInto as WrittenInto
+from .api.into import write_into as write_into
 from .api.lease_lists import adopt as adopt
 from .api.lease_lists import check_leases as check_leases
 from .api.plans import Plan as Plan

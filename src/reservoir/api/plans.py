@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import datetime
 import json
+from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Mapping
 from functools import cached_property
 from os import PathLike
 
 from reservoir.core.checks import Report, check_plan, rules
-from reservoir.core.findings import Obstacle
+from reservoir.core.findings import Finding, Obstacle
 from reservoir.core.plan.selection import only_networks
 from reservoir.core.pools import Pools
 from reservoir.core.problems import UnknownNameError
@@ -18,7 +19,12 @@ from reservoir.core.subject import Subject
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.sheet.library import beside
 from reservoir.dialects.sheet.model import Sheet
-from reservoir.dialects.writing import DeviceConfiguration, obstacles_to, write_device
+from reservoir.dialects.writing import (
+    DeviceConfiguration,
+    anywhere,
+    obstacles_to,
+    write_device,
+)
 from reservoir.files import mending
 from reservoir.files.mending import Mended
 from reservoir.files.plan_file import LoadedPlan, load_plan
@@ -162,6 +168,22 @@ def check(
         at=at,
         watch=watch,
     )
+
+
+def new_findings(before: Report, after: Report) -> list[Finding]:
+    """What a change would bring: findings, accepted ones aside, that say what none said before.
+
+    Of findings that say the same, though of other lines, those that there are more of.
+    """
+    known = Counter((finding.rule, anywhere(finding.message)) for finding in before)
+    new: list[Finding] = []
+    for finding in after:
+        if finding.accepted is None:
+            said = finding.rule, anywhere(finding.message)
+            known[said] -= 1
+            if known[said] < 0:
+                new.append(finding)
+    return new
 
 
 def mend(file: File) -> Mended:

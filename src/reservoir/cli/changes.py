@@ -48,14 +48,10 @@ def changed_plan(plan: str, texts: Texts) -> Plan:
 def require_no_new_errors(loaded: Plan, changed: Plan) -> Collection[Finding]:
     """Refuse what would add an error to the plan; otherwise what else it would add."""
     import reservoir
+    from reservoir.api.plans import new_findings
     from reservoir.core.findings import Severity
 
-    known = {(f.rule, f.message) for f in reservoir.check(loaded).findings}
-    new = [
-        finding
-        for finding in reservoir.check(changed).findings
-        if finding.accepted is None and (finding.rule, finding.message) not in known
-    ]
+    new = new_findings(reservoir.check(loaded), reservoir.check(changed))
     errors = [finding for finding in new if finding.severity is Severity.ERROR]
     for finding in errors:
         complain(f"{changed.place(finding.at)}: {finding.rule}: {finding.message}")

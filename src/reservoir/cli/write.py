@@ -140,35 +140,32 @@ class Into(NamedTuple):
 def _write_into(files: tuple[str, ...], loaded: Plan, devices: tuple[str, ...], how: Into) -> None:
     """Change configuration that is there, or show what would be changed."""
     import reservoir
-    from reservoir.cli.into import (
-        present_configurations,
-        put_into,
-        require_no_new_errors,
-        require_placed,
-        show_changes,
-    )
+    from reservoir.cli.into import put_into, require_no_new_errors, require_placed, show_changes
     from reservoir.core.wording import shown
     from reservoir.files.texts import STANDARD_INPUT
 
     if how.in_place:
         finish_what_was_cut_off(*(f if f.is_dir() else f.parent for f in map(Path, files)))
-    present = present_configurations(files, loaded, devices)
-    texts = {device: there.read.text for device, there in present.items()}
-    written = reservoir.write(loaded, list(present), texts, how.remove_others, how.only)
-    require_placed(written, present)
-    _require_held(written, loaded)
-    require_no_new_errors(written, present)
+    try:
+        written = reservoir.write_into(
+            loaded, files, devices, remove_others=how.remove_others, only=how.only
+        )
+    except reservoir.UnclearDeviceError as error:
+        raise click.UsageError(str(error)) from None
+    require_placed(written)
+    _require_held([one.configuration for one in written], loaded)
+    require_no_new_errors(written)
     if how.out == "-" or (how.out is None and STANDARD_INPUT in files):
         # Into a pipe it goes as it is; on a terminal, escapes in the file are removed.
-        text = "\n".join(configuration.text for configuration in written)
+        text = "\n".join(one.configuration.text for one in written)
         if sys.stdout.isatty():
             click.echo(shown(text), nl=False)
         else:
             click.echo(text, nl=False, color=True)  # byte for byte
     elif how.out is not None or how.in_place:
-        put_into(written, present, how.out, has_backup=how.has_backup)
+        put_into(written, how.out, has_backup=how.has_backup)
     else:
-        show_changes(written, present)
+        show_changes(written)
 
 
 def _require_no_errors(
