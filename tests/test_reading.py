@@ -14,7 +14,7 @@ from conftest import Run, examples
 from oracle import text_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.notations.json import Json
-from reservoir.dialects.notations.nodes import Nodes, all_nodes
+from reservoir.dialects.notations.nodes import Node, Nodes, all_nodes
 from reservoir.dialects.notations.records import Records
 from reservoir.dialects.notations.sections import Sections
 from reservoir.dialects.notations.xml import Xml
@@ -267,9 +267,9 @@ def places(fact: Fact) -> list[object]:
     return [fact.line, fact.column, fact.said, [places(child) for child in fact.children]]
 
 
-def what_is_said(nodes: Nodes, said: dict[int, Said]) -> list[object]:
+def what_is_said(nodes: Nodes, said: dict[Node, Said]) -> list[object]:
     """How each node was understood."""
-    return [(node.kind, said.get(id(node))) for node in all_nodes(nodes.top)]
+    return [(node.kind, said.get(node)) for node in all_nodes(nodes.top)]
 
 
 @pytest.mark.parametrize("dialect", DIALECTS)

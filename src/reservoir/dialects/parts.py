@@ -73,7 +73,7 @@ class _Side:
         whereabouts = Whereabouts(present.reading.device)
         shared, pieces = list[Node](), list[_Piece]()
         for node in present.nodes.top:
-            said = [present.said[id(n)] for n in all_nodes((node,)) if id(n) in present.said]
+            said = [present.said[n] for n in all_nodes((node,)) if n in present.said]
             facts = {id(each.fact): each.fact for each in said}.values()
             spans = {span for fact in facts for span in _spans(fact, whereabouts)}
             if spans:

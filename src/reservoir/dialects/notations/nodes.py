@@ -42,9 +42,12 @@ class Nesting:
         return line.startswith(self.begins) if self.begins else line.endswith(self.opens)
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Node:
-    """A piece of configuration and what is inside it."""
+    """A piece of configuration and what is inside it.
+
+    Compared by identity, so that what is known of it can be kept in a table by itself.
+    """
 
     text: str
     line: int = 0

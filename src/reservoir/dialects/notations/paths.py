@@ -29,7 +29,7 @@ class Paths(ByLines):
     def read(self, text: str) -> Nodes:
         root, mark = Node(""), self.nesting.separator
         leaves, comments = line_nodes(text, self.comments)
-        inner: dict[tuple[int, str], Node] = {}
+        inner: dict[tuple[Node, str], Node] = {}
         led_to: dict[str, Node] = {}  # by each path as it is written
         for leaf in leaves:
             path, found, last = leaf.text.rpartition(mark)
@@ -41,7 +41,7 @@ class Paths(ByLines):
                 leaf.text = said = last.strip(" \t")
                 leaf.column += len(path) + len(mark) + (last.index(said[0]) if said else len(last))
             # A path may also be gone through by longer ones, before it or after it.
-            if not inner.setdefault((id(around), leaf.text), leaf).children:
+            if not inner.setdefault((around, leaf.text), leaf).children:
                 around.children.append(leaf)
         return Nodes(root.children, comments, [])
 
@@ -81,16 +81,16 @@ def _lines_through(node: Node) -> Iterator[tuple[int, int]]:
 
 
 def _follow(
-    steps: Sequence[str], apart: int, leaf: Node, root: Node, inner: dict[tuple[int, str], Node]
+    steps: Sequence[str], apart: int, leaf: Node, root: Node, inner: dict[tuple[Node, str], Node]
 ) -> Node:
     """The node to which a path leads; those on the way that aren't there yet begin with it."""
     column, around = leaf.column, root
     for step in steps:
         name = step.strip(" \t")
-        known = inner.get((id(around), name))
+        known = inner.get((around, name))
         if known is None:
             known = Node(name, leaf.line, _column(step, column), [], leaf.start, leaf.end)
-            inner[id(around), name] = known
+            inner[around, name] = known
             around.children.append(known)
         column += len(step) + apart
         around = known

@@ -136,13 +136,13 @@ _Take = Callable[[Row, _Lines], _States]
 class BulkReader:
     """Makes the facts of plain blocks."""
 
-    def __init__(self, sheet: Sheet, said: dict[int, Said] | None) -> None:
+    def __init__(self, sheet: Sheet, said: dict[Node, Said] | None) -> None:
         """Take the sheet, and where to note how each node was understood, if that is wanted."""
         self._undo_words = sheet.undo_words
         self._notation = sheet.notation
         self._said = said
-        self.made: dict[int, Made] = {}
-        """What was made of each plain block, by the ``id`` of its first node."""
+        self.made: dict[Node, Made] = {}
+        """What was made of each plain block, by its first node."""
 
     def make(self, nodes: Sequence[Node], scope: Scope) -> None:
         """Make the facts of the plain blocks among some nodes and inside those that hold them."""
@@ -176,7 +176,7 @@ class BulkReader:
         kind = kind_of(row)
         for node, fact in zip(nodes, facts_at(kind, values, nodes), strict=True):
             node.kind = kind
-            self.made[id(node)] = row, fact
+            self.made[node] = row, fact
 
     def _make_some(self, nodes: Sequence[Node], scope: Scope) -> None:
         for head, lines in self._alike(nodes, [0] * len(nodes), scope).items():
@@ -223,7 +223,7 @@ class BulkReader:
         made = self._facts(row, lines)
         plain = [state == _State.PLAIN for state in made.states]
         facts = zip(repeat(row), compress(made.facts, plain), strict=False)
-        self.made.update(zip(map(id, compress(lines.nodes, plain)), facts, strict=False))
+        self.made.update(zip(compress(lines.nodes, plain), facts, strict=False))
         if _State.UNSURE in made.states:
             for node, state in zip(lines.nodes, made.states, strict=True):
                 if state == _State.UNSURE:
@@ -235,7 +235,7 @@ class BulkReader:
         for inner in (node, *all_nodes(node.children)):
             inner.kind = ""
             if self._said is not None:
-                self._said.pop(id(inner), None)
+                self._said.pop(inner, None)
 
     def _facts(self, row: Row, lines: _Lines) -> _Facts:
         """The facts that lines open, with all that is in them."""
@@ -257,7 +257,7 @@ class BulkReader:
         if self._said is not None:
             for node, fact, says, number in zip(nodes, facts, own, numbers, strict=True):
                 owner = tuple(fact.get(link) for link in row.links)
-                self._said[id(node)] = Said(row, says, number, fact, owner)
+                self._said[node] = Said(row, says, number, fact, owner)
         return made
 
     def _fill(
@@ -316,7 +316,7 @@ class BulkReader:
             for node, values, owner, number in zip(
                 lines.nodes, lines.values(), lines.owners, numbers, strict=True
             ):
-                self._said[id(node)] = Said(row, values, number, into.facts[owner])
+                self._said[node] = Said(row, values, number, into.facts[owner])
         if row.children or any(node.children for node in lines.nodes):
             inner = self._fill(into, *_inside(lines.nodes, lines.owners), row.scope)
             _, around = _inside(lines.nodes, lines.places) if inner else ([], [])

@@ -53,14 +53,14 @@ class NodeReader:
     def __init__(
         self,
         sheet: Sheet,
-        said: dict[int, Said] | None = None,
-        made: Mapping[int, Made] = MappingProxyType({}),
+        said: dict[Node, Said] | None = None,
+        made: Mapping[Node, Made] = MappingProxyType({}),
     ) -> None:
         self.sheet = sheet
         self.made = made
-        """By the ``id`` of a node, the fact that has been made of all that is in it."""
+        """The fact that has been made of all that is in a node."""
         self.said = said
-        """By the ``id`` of each node how it was understood, if somebody wants to know."""
+        """How each node was understood, if somebody wants to know."""
         self.undo_words = sheet.undo_words
         self._lists: dict[int, FactsLike] = {}
         """The lists of facts that something was looked up in, by their ``id``."""
@@ -75,7 +75,7 @@ class NodeReader:
     def take_all(self, nodes: Iterable[Node], scope: Scope, block: OpenFact) -> None:
         """Understand what is in a block."""
         for node in nodes:
-            made = self.made.get(id(node))
+            made = self.made.get(node)
             if made is None:
                 self.take(node, scope, block)
             else:
@@ -237,7 +237,7 @@ class NodeReader:
         if row.owner is not None and row.owner.is_implied:
             block = self._implied(row.owner, node, block)
         if self.said is not None:
-            self.said[id(node)] = Said(row, dict(values), number, block.fact)
+            self.said[node] = Said(row, dict(values), number, block.fact)
         if row.adds_fields and not row.links:
             for name, value in values.items():
                 self._set(name, value, row, node, block)
@@ -252,7 +252,7 @@ class NodeReader:
                 values.setdefault(name, values[other])
         if self.said is not None:
             owner = tuple(fact.get(link) for link in row.links)
-            self.said[id(node)] = replace(self.said[id(node)], fact=fact, owner=owner)
+            self.said[node] = replace(self.said[node], fact=fact, owner=owner)
         self._add_fact(row, fact, node, block)
 
     def _add_fact(self, row: Row, fact: Fact, node: Node, block: OpenFact) -> None:

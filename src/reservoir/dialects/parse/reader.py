@@ -56,8 +56,8 @@ def read_configuration(text: str, sheet: Sheet, *, in_bulk: bool | None = None) 
 
 def read_nodes(
     text: str, sheet: Sheet, *, in_bulk: bool | None = None
-) -> tuple[Reading, Nodes, dict[int, Said]]:
-    """Read a configuration; also the nodes, and by the ``id`` of each what it says.
+) -> tuple[Reading, Nodes, dict[Node, Said]]:
+    """Read a configuration; also the nodes, and what each says.
 
     Args:
         text: The configuration.
@@ -67,7 +67,7 @@ def read_nodes(
     """
     with garbage_collection_paused():
         nodes = _nodes(text, sheet)
-        said: dict[int, Said] = {}
+        said: dict[Node, Said] = {}
         return _understood(nodes, sheet, text, said, in_bulk), nodes, said
 
 
@@ -75,7 +75,7 @@ def _understood(
     nodes: Nodes,
     sheet: Sheet,
     text: str,
-    said: dict[int, Said] | None = None,
+    said: dict[Node, Said] | None = None,
     in_bulk: bool | None = None,
 ) -> Reading:
     """What nodes state."""

@@ -31,8 +31,8 @@ class PresentText:
     text: str
     reading: Reading
     nodes: Nodes
-    said: dict[int, Said]
-    """By the ``id`` of a node how it was understood."""
+    said: dict[Node, Said]
+    """How each node was understood."""
 
     @classmethod
     def of(cls, text: str, sheet: Sheet) -> PresentText:
@@ -44,7 +44,7 @@ class PresentText:
         for node in all_nodes(self.nodes.top):
             if (node.line, node.column) in places:
                 for inner in (node, *all_nodes(node.children)):
-                    self.said.pop(id(inner), None)
+                    self.said.pop(inner, None)
 
 
 @dataclass(frozen=True)
@@ -106,7 +106,7 @@ def without_others(text: str, sheet: Sheet) -> str:
 
     def cuts(inside: Sequence[Node], around: tuple[Node, ...]) -> Iterator[TextEdit]:
         for node in inside:
-            if id(node) in said:
+            if node in said:
                 yield from cuts(node.children, (*around, node))
             else:
                 yield from sheet.notation.cut(text, around, node)
@@ -150,7 +150,7 @@ class _Merging:
     present: PresentText
     planned: Planned
     sheet: Sheet
-    new_said: dict[int, Said] = field(default_factory=dict)
+    new_said: dict[Node, Said] = field(default_factory=dict)
     edits: list[TextEdit] = field(default_factory=list)
     removed: list[tuple[int, str]] = field(default_factory=list)
     others: list[tuple[int, str]] = field(default_factory=list)
@@ -172,22 +172,22 @@ class _Merging:
             return
         waiting: dict[Hashable, list[Node]] = defaultdict(list)
         for node in present:
-            if id(node) in self.said:
-                waiting[identity_of(self.said[id(node)])].append(node)
+            if node in self.said:
+                waiting[identity_of(self.said[node])].append(node)
         pairs: list[_Pair] = []
         for node in wanted:
-            same = waiting[identity_of(self.new_said[id(node)])]
+            same = waiting[identity_of(self.new_said[node])]
             pairs.append((node, same.pop(0) if same else None))
         every = [node for nodes in waiting.values() for node in nodes]
-        gone = [node for node in every if self._may_go(self.said[id(node)])]
+        gone = [node for node in every if self._may_go(self.said[node])]
         self.others += [
-            (node.line, self.said[id(node)].fact.label)
+            (node.line, self.said[node].fact.label)
             for node in every
-            if self.said[id(node)].row.kind in _LISTED and not self._may_go(self.said[id(node)])
+            if self.said[node].row.kind in _LISTED and not self._may_go(self.said[node])
         ]
         self._replace_small(pairs, gone)
         self._replace_unread(pairs, present)
-        numbers = _Numbers(self.said[id(n)] for _, n in pairs if id(n) in self.said)
+        numbers = _Numbers(self.said[n] for _, n in pairs if n in self.said)
         after: Node | None = None
         run: list[Node] = []
         for node, there in pairs:
@@ -196,7 +196,7 @@ class _Merging:
                 continue
             self._put(run, Spot(around, after, there))
             run, after = [], there
-            numbers.pass_by(self.said.get(id(there)))
+            numbers.pass_by(self.said.get(there))
             self._meet(around, there, node)
         self._put(run, Spot(around, after, None))
         for node in gone:
@@ -210,24 +210,24 @@ class _Merging:
         """Let what is new and small stand where something of its kind was, in order."""
         free: dict[str, deque[Node]] = defaultdict(deque)
         for old in gone:
-            free[self.said[id(old)].row.kind].append(old)
-        used = set[int]()
+            free[self.said[old].row.kind].append(old)
+        used = set[Node]()
         for place, (node, there) in enumerate(pairs):
-            kind = self.new_said[id(node)].row.kind
+            kind = self.new_said[node].row.kind
             if there is None and kind in _SMALL and free[kind]:
                 instead = free[kind].popleft()
                 pairs[place] = (node, instead)
-                used.add(id(instead))
-        gone[:] = [old for old in gone if id(old) not in used]
+                used.add(instead)
+        gone[:] = [old for old in gone if old not in used]
 
     def _replace_unread(self, pairs: list[_Pair], present: Sequence[Node]) -> None:
         """Let a value stand where one of the same field was that could not be understood.
 
         Only of what is assigned: all else stays, understood or not.
         """
-        unread = [node for node in present if id(node) not in self.said]
+        unread = [node for node in present if node not in self.said]
         for place, (node, there) in enumerate(pairs):
-            row = self.new_said[id(node)].row
+            row = self.new_said[node].row
             is_value = row.adds_fields and row.repeat != "*" and bool(row.pattern.slots)
             if there is None and is_value and row.about_dhcp and row.pattern.head:
                 opening = row.pattern.opening
@@ -241,7 +241,7 @@ class _Merging:
         """Two nodes that are about the same thing."""
         if self._is_unchanged(there, wanted):
             return
-        old, new = self.said.get(id(there)), self.new_said[id(wanted)]
+        old, new = self.said.get(there), self.new_said[wanted]
         if old is None or (self._serves(new) and not _is_same(old, new)):
             wanted = wanted if old is None else numbered(wanted, new, old.number)
             self.edits += self.sheet.notation.swap(self.text, around, there, wanted)
@@ -255,20 +255,20 @@ class _Merging:
         """Whether two nodes are the same to the letter, with all that is in them, understood."""
         return (
             there.text == wanted.text
-            and id(there) in self.said
+            and there in self.said
             and len(there.children) == len(wanted.children)
             and all(map(self._is_unchanged, there.children, wanted.children))
         )
 
     def _new(self, node: Node, numbers: _Numbers) -> list[Node]:
         """What of a node that isn't there is to be put there."""
-        said = self.new_said[id(node)]
+        said = self.new_said[node]
         if self._serves(said):
             return [numbers.numbered(node, said)]
         if said.row.is_frame:
             new = [one for child in node.children for one in self._new(child, _Numbers())]
             return [Node(node.text, children=new, kind=node.kind)] if new else []
-        inside = [self.new_said[id(inner)] for inner in all_nodes(node.children)]
+        inside = [self.new_said[inner] for inner in all_nodes(node.children)]
         if not self._is_way(said) and not any(map(self._serves, inside)):
             return []
         rival = self._rival(said.fact)
@@ -296,7 +296,7 @@ class _Merging:
 
     def _withdraw(self, around: tuple[Node, ...], node: Node) -> None:
         """Take out what is about DHCP, and nothing that a plan cannot model."""
-        said = self.said[id(node)]
+        said = self.said[node]
         kept = KINDS[kind_of(said.row)].kept
         if not said.row.about_dhcp:
             self.inside((*around, node), node.children, ())

@@ -76,11 +76,11 @@ class _Between:
             yield from self._changed(around, same.pop(0), node)
         for nodes in waiting.values():
             for node in nodes:
-                if id(node) in self.old.said:
+                if node in self.old.said:
                     yield self._undone(around, node)
 
-    def _key(self, node: Node, said: dict[int, Said]) -> object:
-        return identity_of(said[id(node)]) if id(node) in said else line_of(node, self.sheet)
+    def _key(self, node: Node, said: dict[Node, Said]) -> object:
+        return identity_of(said[node]) if node in said else line_of(node, self.sheet)
 
     def _changed(self, around: tuple[Line, ...], old: Node, new: Node) -> Iterator[Step]:
         """Two nodes that are about the same thing."""
@@ -88,10 +88,10 @@ class _Between:
         if was == is_now:
             inner = inner_of(old, self.sheet), inner_of(new, self.sheet)
             yield from self.inside((*around, was), *inner)
-        elif id(new) not in self.new.said:
+        elif new not in self.new.said:
             return
-        elif is_single(self.new.said[id(new)].row):
-            yield Step(Statement(around, is_now), self.new.said[id(new)].row)
+        elif is_single(self.new.said[new].row):
+            yield Step(Statement(around, is_now), self.new.said[new].row)
         else:
             undone = self._undone(around, old)
             yield undone
@@ -101,18 +101,18 @@ class _Between:
         self, around: tuple[Line, ...], node: Node, after: Statement | None
     ) -> Iterator[Step]:
         said, line = self.new.said, line_of(node, self.sheet)
-        if id(node) not in said:
+        if node not in said:
             return  # about other things, or not understood: whoever put it there sees to it
-        yield Step(Statement(around, line), said[id(node)].row, after)
+        yield Step(Statement(around, line), said[node].row, after)
         for child in inner_of(node, self.sheet):
             yield from self._stated((*around, line), child, None)
 
     def _undone(self, around: tuple[Line, ...], node: Node) -> Step:
         said, line = self.old.said, line_of(node, self.sheet)
         statement = Statement(around, line, undoes=True)
-        if _undoing(statement, said[id(node)].row, self.sheet) is None:
+        if _undoing(statement, said[node].row, self.sheet) is None:
             raise NotStatedError(f"no line undoes {' '.join(line)}")
-        return Step(statement, said[id(node)].row)
+        return Step(statement, said[node].row)
 
 
 def line_of(node: Node, sheet: Sheet) -> Line:
@@ -219,7 +219,7 @@ def applied(present: PresentText, said: str, sheet: Sheet) -> str:
 
 
 def _is_of(node: Node, row: Row, present: PresentText) -> bool:
-    return id(node) in present.said and present.said[id(node)].row is row
+    return node in present.said and present.said[node].row is row
 
 
 def _there(inside: Sequence[Node], line: Line, present: PresentText, sheet: Sheet) -> Node:
@@ -232,7 +232,7 @@ def _there(inside: Sequence[Node], line: Line, present: PresentText, sheet: Shee
     for node in inside:
         if line_of(node, sheet) in (line, closed):
             return node
-        said = present.said.get(id(node))
+        said = present.said.get(node)
         if said is not None and said.row.undo is not None:
             wanted = said.row.undo.read(line[0])
             if wanted is not None and wanted.items() <= {**said.values}.items():
@@ -246,7 +246,7 @@ def _row_of(said: str, sheet: Sheet) -> Row | None:
     node = present.nodes.top[0]
     while inner := inner_of(node, sheet):
         node = inner[-1]
-    found = present.said.get(id(node))
+    found = present.said.get(node)
     return found.row if found is not None else None
 
 

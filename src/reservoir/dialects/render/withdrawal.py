@@ -27,10 +27,10 @@ def withdrawal(text: str, sheet: Sheet) -> str:
 
 
 def _undoing(
-    nodes: Sequence[Node], around: tuple[Node, ...], sheet: Sheet, said: Mapping[int, Said]
+    nodes: Sequence[Node], around: tuple[Node, ...], sheet: Sheet, said: Mapping[Node, Said]
 ) -> Iterator[Node]:
     for node in reversed(nodes):
-        how = said.get(id(node))
+        how = said.get(node)
         if how is None:
             continue
         if not how.row.about_dhcp:
