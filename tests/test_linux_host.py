@@ -18,7 +18,7 @@ from reservoir.dialects.sheet.library import Library
 from reservoir.rehearsal import message
 from reservoir.rehearsal.leases import PoolLeases
 from reservoir.rehearsal.message import Message
-from reservoir.rehearsal.server import Arrival, Server
+from reservoir.rehearsal.server import Arrival, StandInServer
 from reservoir.rehearsal.setting import start
 
 Put = Callable[[str, str], Path]
@@ -149,7 +149,7 @@ def stand_in(folder: Path) -> Ask:
     """Talks to the stand-in that starts from these files."""
     serving = start(reservoir.configuration_text(str(folder)), Library().sheet("linux-host"))
     leases = {pool: PoolLeases(pool) for pool in serving.pools}
-    server = Server(serving, leases, lambda *_: False)
+    server = StandInServer(serving, leases, lambda *_: False)
 
     def ask(sent: Message) -> Message | None:
         sent = message.decode(sent.encode())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 import subprocess
 import sys
@@ -184,6 +185,13 @@ def test_the_schema_says_what_the_program_accepts(run: Run) -> None:
         data["networks"]["crew"]["gatewy"] = "10.84.30.1"
         with pytest.raises(jsonschema.ValidationError):
             jsonschema.validate(data, schema)
+
+
+def test_the_library_lists_what_is_public() -> None:
+    """By `dir`, as a shell completes it: what the interface names, and nothing else."""
+    stub = Path(reservoir.__file__).with_suffix(".pyi").read_text()
+    assert set(dir(reservoir)) == set(re.findall(r" as (\w+)$", stub, re.MULTILINE))
+    assert all(getattr(reservoir, name).__doc__ for name in dir(reservoir) if name[0] != "_")
 
 
 def test_for_python(put: Put) -> None:

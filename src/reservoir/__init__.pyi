@@ -8,6 +8,8 @@ from .api.comparisons import notices as notices
 from .api.configuration import combine as combine
 from .api.configuration import convert as convert
 from .api.configuration import read as read
+from .api.documents import explain as explain
+from .api.documents import report as report
 from .api.drafts import drafting as drafting
 from .api.into import UnclearDeviceError as UnclearDeviceError
 from .api.into import WrittenInto as WrittenInto
@@ -42,6 +44,8 @@ from .core.problems import InputError as InputError
 from .core.problems import Place as Place
 from .core.problems import Problem as Problem
 from .core.problems import UnknownNameError as UnknownNameError
+from .core.values.addresses import format_address as format_address
+from .core.values.addresses import parse_address as parse_address
 from .dialects.reading import ConfigurationRead as ConfigurationRead
 from .dialects.scripting import DeviceScript as DeviceScript
 from .dialects.scripting import Stage as Stage

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import click
 
+from reservoir.files.noted import noted
 from reservoir.version import __version__
 
 COMMANDS = (
@@ -86,13 +87,14 @@ def run() -> None:
     gc.disable()
     # Nothing here multiplies large matrices; the threads that NumPy would start for that spin.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    changed: list[Path] = []
+    noted.set(changed)
     try:
         # Not standalone, Click returns a command's exit status instead of leaving with it.
         status = reservoir.main(prog_name="reservoir", standalone_mode=False)
         sys.exit(status if isinstance(status, int) else 0)
     except click.Abort:
         from reservoir.core.wording import shown  # late: not for --help
-        from reservoir.files.changing import changed
 
         files = ", ".join(map(shown, map(str, changed)))
         done = f"changed before that: {files}" if files else "no file was changed"

@@ -2,17 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import Literal
 
 import click
 
 from reservoir.cli.inputs import lease_options, leases_of, subject_of
 from reservoir.cli.output import format_option, progress, save_or_show, talk, talkative
-
-if TYPE_CHECKING:
-    from reservoir import DeviceConfiguration, Report
-    from reservoir.core.subject import Subject
-    from reservoir.reports.document.building import Contents
 
 
 @click.command("report", short_help="Document a plan for the change request.")
@@ -38,7 +33,7 @@ def command(
     leases: str | None,
     columns: dict[str, str] | None,
     now: float | None,
-    form: str,
+    form: Literal["html", "markdown"],
     out: str | None,
 ) -> None:
     """Write one document about PLAN: what was checked and found, and what will be done.
@@ -56,69 +51,18 @@ def command(
 
     Exit status: 0 written, 2 unusable input.
     """
-    import importlib
-
-    from reservoir.reports.document.building import document
-
-    contents = _contents(plan, running, dialect, leases, columns, now)
-    with progress("drawing"):
-        made = document(contents)
-    writer = importlib.import_module(f"reservoir.reports.document.{form}")
-    save_or_show(writer.pieces(made), out)
-    if out not in (None, "-"):
-        talk(f"Wrote {out}.")
-
-
-def _contents(
-    plan: str,
-    running: tuple[str, ...],
-    dialect: str | None,
-    leases: str | None,
-    columns: dict[str, str] | None,
-    now: float | None,
-) -> Contents:
-    """Do all that the document tells of."""
     import reservoir  # late: --help needs none of it
     from reservoir.files.recognising import is_plan
-    from reservoir.reports.comparison import Clients
-    from reservoir.reports.document.building import Contents
-    from reservoir.reports.leases import LeasesSeen
 
     if not is_plan(plan):
         raise click.UsageError(f"{plan} is not a plan; for configuration there is check.")
-    subject = subject_of((plan,), None)
+    with progress("reading") as watch:
+        loaded = reservoir.load(plan, watch)
     before = subject_of(running, dialect) if running else None
     table = leases_of(leases, columns) if leases is not None else None
-    with progress("checking") as watch:
-        report = reservoir.check(subject, watch=watch)
-    with progress("rehearsing") as watch:
-        rehearsal = reservoir.rehearse(subject, watch=watch)
-    comparison = reservoir.compare(before, subject) if before is not None else None
-    clients = seen = None
-    if table is not None and leases is not None:
-        checked = reservoir.check_leases(subject, table, now=now)
-        seen = LeasesSeen(table, leases, checked)
-        if before is not None:
-            clients = Clients(table, reservoir.notices(before, subject, table, now=now))
-    return Contents(
-        subject=subject,
-        report=report,
-        space=reservoir.space(subject),
-        sizing=reservoir.size(subject),
-        rehearsal=rehearsal,
-        configurations=_configurations(subject, report),
-        comparison=comparison,
-        clients=clients,
-        leases=seen,
+    text = reservoir.report(
+        loaded, before, table, leases_name=leases or "", now=now, form=form, stage=progress
     )
-
-
-def _configurations(subject: Subject, report: Report) -> list[DeviceConfiguration]:
-    """What will be written; nothing of a plan with errors, as `write` has it."""
-    import reservoir
-    from reservoir.core.findings import Severity
-
-    if report.of_severity(Severity.ERROR) or not isinstance(subject, reservoir.Plan):
-        return []
-    written = reservoir.write(subject)
-    return [] if any(one.losses or one.faults for one in written) else written
+    save_or_show(text, out)
+    if out not in (None, "-"):
+        talk(f"Wrote {out}.")

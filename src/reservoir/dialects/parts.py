@@ -21,14 +21,14 @@ from reservoir.dialects.render.statements import line_of
 from reservoir.dialects.sheet.model import Sheet
 
 
-class Part(NamedTuple):
+class TextPart(NamedTuple):
     """A part of two configurations of a device, with what all parts share."""
 
     old: str
     new: str
 
 
-def parts_that_differ(old: PresentText, new: PresentText, sheet: Sheet) -> list[Part]:
+def parts_that_differ(old: PresentText, new: PresentText, sheet: Sheet) -> list[TextPart]:
     """The parts in which two configurations of a device differ; one, if what all share differs.
 
     Linear in the texts but for sorting, if little is shared. What is about other things is in none.
@@ -36,14 +36,14 @@ def parts_that_differ(old: PresentText, new: PresentText, sheet: Sheet) -> list[
     sides = [_Side.of(old, sheet), _Side.of(new, sheet)]
     shared = [sheet.notation.write(side.shared) for side in sides]
     if shared[0] != shared[1] or old.nodes.faults or new.nodes.faults:
-        return [Part(old.text, new.text)]
+        return [TextPart(old.text, new.text)]
     pieces = [piece for side in sides for piece in side.pieces]
     parts: dict[int, tuple[list[Node], list[Node]]] = {}
     for number, (piece, part) in enumerate(zip(pieces, _components(pieces), strict=True)):
         is_new = number >= len(sides[0].pieces)
         parts.setdefault(part, ([], []))[is_new].append(piece.node)
     texts = (
-        Part(*(side.with_shared(nodes, sheet) for side, nodes in zip(sides, part, strict=True)))
+        TextPart(*(side.with_shared(nodes, sheet) for side, nodes in zip(sides, part, strict=True)))
         for part in parts.values()
     )
     return [part for part in texts if part.old != part.new]

@@ -26,15 +26,12 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from reservoir.core.problems import InputError, Place, Problem
+from reservoir.files.noted import noted
 
 JOURNAL = ".reservoir-change.json"
 """Names the temporary files of a change that is under way, and their targets."""
 
 _LEFTOVER = ".reservoir-{process}-{number}.tmp"
-
-
-changed: list[Path] = []
-"""Every file that this run has changed; whoever cuts the run short must be told."""
 
 
 class UnfinishedChangeError(InputError):
@@ -158,7 +155,8 @@ def _put_in_place(staged: Mapping[Path, Path], straight: Mapping[Path, bytes]) -
                 _write_over(target, data)
             done.append(target)
     finally:
-        changed.extend(done)
+        if (changed := noted.get()) is not None:
+            changed.extend(done)
         if journal is not None:
             with contextlib.suppress(OSError):
                 journal.unlink(missing_ok=True)

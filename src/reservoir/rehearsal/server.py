@@ -56,7 +56,7 @@ class _Claim:
     """What it has already."""
 
 
-class Server:
+class StandInServer:
     """The DHCP server of one device."""
 
     def __init__(

@@ -11,7 +11,7 @@ from reservoir.dialects.behaviour.serving import Serving, ServingPool
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.rehearsal.leases import PoolLeases
-from reservoir.rehearsal.server import Server
+from reservoir.rehearsal.server import StandInServer
 from reservoir.rehearsal.stand_in import StandIn
 from reservoir.rehearsal.wires import Wires
 
@@ -47,7 +47,7 @@ def connect_devices(
             refusal = _refusal(name, started[name], pools, complete)
             own = {pool: leases[pool] for pool in started[name].pools}
             if not refusal:
-                server = Server(started[name], own, partial(wires.is_used, name))
+                server = StandInServer(started[name], own, partial(wires.is_used, name))
         wires.devices[name] = StandIn(
             name,
             wires,

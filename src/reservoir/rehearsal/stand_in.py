@@ -9,10 +9,10 @@ from typing import Protocol
 from reservoir.core.values.addresses import format_address
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.message import MOST_HOPS, Kind, Message
-from reservoir.rehearsal.server import Arrival, Server
+from reservoir.rehearsal.server import Arrival, StandInServer
 
 
-class Wires(Protocol):
+class Wired(Protocol):
     """What a device is connected to."""
 
     def note(
@@ -50,8 +50,8 @@ class StandIn:
     def __init__(
         self,
         name: str,
-        wires: Wires,
-        server: Server | None,
+        wires: Wired,
+        server: StandInServer | None,
         relays_to: Mapping[str, Sequence[int]],
         addresses: Mapping[int, str],
         refusal: str = "",

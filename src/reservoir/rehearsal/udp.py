@@ -19,7 +19,7 @@ from reservoir.rehearsal.message import (
     Message,
     decode,
 )
-from reservoir.rehearsal.server import Arrival, Server
+from reservoir.rehearsal.server import Arrival, StandInServer
 
 LARGEST = 65_535
 """Bytes of the largest datagram."""
@@ -75,7 +75,7 @@ class UdpStandIn:
         """How often a lease was given, prolonged or taken back."""
         self._serving = serving
         # Nobody can be asked for an address over UDP: a pool that probes can't do so here.
-        self._server = Server(serving, self.leases, lambda interface, relay, address: False)
+        self._server = StandInServer(serving, self.leases, lambda interface, relay, address: False)
         self._listening = listening
         self._tell = tell
         self._now = now

@@ -261,7 +261,7 @@ def _summary(comparison: Comparison, clients: Clients | None) -> CompareSummary:
     return summary
 
 
-def _network(network: NetworkCompared) -> json_types.NetworkCompared:
+def _network(network: NetworkCompared) -> json_types.NetworkObject:
     return {
         "network": network.name,
         "old": _side(network.old),

@@ -23,7 +23,7 @@ NOTHING = AddressSet()
 
 
 @dataclass(frozen=True)
-class Part:
+class SidePart:
     """What some devices serve: those of a plan, or one whose configuration was read."""
 
     pools: Pools
@@ -87,7 +87,7 @@ class Side:
 
     def __init__(
         self,
-        parts: Sequence[Part],
+        parts: Sequence[SidePart],
         plan: Plan,
         behaviours: Mapping[str, DeviceBehaviour],
         is_complete: bool,
@@ -143,7 +143,7 @@ class Side:
         return behaviour.default_lease if behaviour is not None else None
 
 
-def _networks(parts: Sequence[Part]) -> Iterator[tuple[Key, NetworkSide]]:
+def _networks(parts: Sequence[SidePart]) -> Iterator[tuple[Key, NetworkSide]]:
     """The networks of several parts, in the order in which they come."""
     found: dict[Key, NetworkSide] = {}
     by_subnet: dict[Prefix, list[Key]] = {}

@@ -12,7 +12,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from reservoir.core.behaviour import DeviceBehaviour
-from reservoir.core.compare.sides import Part, Side
+from reservoir.core.compare.sides import Side, SidePart
 from reservoir.core.plan.model import Plan
 from reservoir.core.pools import Pools
 from reservoir.dialects.behaviour.device import Behaviour
@@ -58,7 +58,7 @@ def _planned(pools: Pools, sheets: Mapping[str, Sheet]) -> tuple[Side, list[str]
         missing = {pool.name for pool in pools.served_by(device)} - served
         unfit.update((device, name) for name in missing)
         reasons += [o.message for o in fitted.obstacles if o.network in missing]
-    part = Part(pools, pools.plan.devices, unfit)
+    part = SidePart(pools, pools.plan.devices, unfit)
     return Side([part], pools.plan, _behaviours(sheets), is_complete=True), reasons
 
 
@@ -132,12 +132,12 @@ def _beside(
     own = {lifted.name: lifted.device for lifted in devices}
     plan: Plan = replace(planned.plan, devices={**planned.plan.devices, **own})
     others = [name for name in planned.plan.devices if name not in replaced]
-    parts = [Part(planned, others), *map(_part, devices)]
+    parts = [SidePart(planned, others), *map(_part, devices)]
     return Side(parts, plan, behaviours, is_complete=True)
 
 
-def _part(lifted: Lifted) -> Part:
-    return Part(Pools(lifted.plan()), {lifted.name})
+def _part(lifted: Lifted) -> SidePart:
+    return SidePart(Pools(lifted.plan()), {lifted.name})
 
 
 def _behaviours(sheets: Mapping[str, Sheet]) -> dict[str, DeviceBehaviour]:

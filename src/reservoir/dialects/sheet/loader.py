@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 import shlex
 import warnings
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -120,17 +120,17 @@ class _HeaderReader:
         except ValueError:
             return self._mistake(number, "a quotation mark is missing")
         word, values = words[0], words[1:]
-        reader: Callable[[list[str]], None] | None = getattr(self, f"_read_{word}", None)
+        reader = HEADER_WORDS.get(word)
         if reader is None:
-            known = [name[6:] for name in dir(self) if name.startswith("_read_")]
-            return self._mistake(number, f"{word!r} is not a header keyword{hint(word, known)}")
+            near = hint(word, HEADER_WORDS)
+            return self._mistake(number, f"{word!r} is not a header keyword{near}")
         if word not in ("trait", "limit", "assume", "form") and word in self.seen:
             return self._mistake(number, f"{word} is already set in line {self.seen[word]}")
         self.seen[word] = number
         if word == "trait" and values and values[0] in TRAITS:
             self.traits_in[values[0]] = number
         try:
-            reader(values)
+            reader(self, values)
         except (SheetMistakeError, MalformedValueError) as error:
             self._mistake(number, str(error))
 
@@ -325,6 +325,31 @@ class _HeaderReader:
         if values not in (["interface.enabled", "=", "yes"], ["interface.enabled", "=", "no"]):
             raise SheetMistakeError("an assumption is: assume interface.enabled = yes (or no)")
         self.assumed["interface", "enabled"] = values[2] == "yes"
+
+
+HEADER_WORDS: Mapping[str, Callable[[_HeaderReader, list[str]], None]] = {
+    "sheet": _HeaderReader._read_sheet,
+    "about": _HeaderReader._read_about,
+    "file": _HeaderReader._read_file,
+    "carrier": _HeaderReader._read_carrier,
+    "nest": _HeaderReader._read_nest,
+    "codes": _HeaderReader._read_codes,
+    "bool": _HeaderReader._read_bool,
+    "opens": _HeaderReader._read_opens,
+    "comment": _HeaderReader._read_comment,
+    "quote": _HeaderReader._read_quote,
+    "bare": _HeaderReader._read_bare,
+    "undo": _HeaderReader._read_undo,
+    "list": _HeaderReader._read_list,
+    "names": _HeaderReader._read_names,
+    "mac": _HeaderReader._read_mac,
+    "form": _HeaderReader._read_form,
+    "duration": _HeaderReader._read_duration,
+    "trait": _HeaderReader._read_trait,
+    "limit": _HeaderReader._read_limit,
+    "assume": _HeaderReader._read_assume,
+}
+"""What each word that a line of the header begins with sets."""
 
 
 def _only(values: list[str], what: str) -> str:

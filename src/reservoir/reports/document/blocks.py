@@ -74,7 +74,7 @@ Block = Paragraph | Listing | Table | Code | Image
 
 
 @dataclass(frozen=True)
-class Part:
+class Subsection:
     """A part of a section, under a heading of its own; without a heading, if it is empty."""
 
     heading: str
@@ -87,7 +87,7 @@ class Section:
 
     anchor: str
     title: str
-    parts: Sequence[Part]
+    parts: Sequence[Subsection]
 
 
 @dataclass(frozen=True)

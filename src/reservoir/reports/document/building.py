@@ -33,9 +33,9 @@ from reservoir.reports.document.blocks import (
     Item,
     Listing,
     Paragraph,
-    Part,
     Run,
     Section,
+    Subsection,
     Table,
     text,
 )
@@ -82,7 +82,7 @@ def document(contents: Contents) -> Document:
         made.append(Section("leases", "Leases", list(_leases(contents.leases))))
     configurations = list(_configurations(contents))
     made.append(Section("configuration", "Configuration", configurations))
-    summary = Section("summary", "Summary", [Part("", [_summary(contents)])])
+    summary = Section("summary", "Summary", [Subsection("", [_summary(contents)])])
     return Document(contents.subject.plan.name or contents.subject.files[0], [summary, *made])
 
 
@@ -122,21 +122,23 @@ def _summary(contents: Contents) -> Table:
     )
 
 
-def _findings(contents: Contents) -> Iterator[Part]:
+def _findings(contents: Contents) -> Iterator[Subsection]:
     report, subject = contents.report, contents.subject
     for topic, inside in sections(entries(report)):
         items = [
             _finding(entry.finding, subject, [_finding(one, subject) for one in entry.consequences])
             for entry in inside
         ]
-        yield Part(topic.heading(subject.plan, report), [Listing(items)])
+        yield Subsection(topic.heading(subject.plan, report), [Listing(items)])
     agreed = accepted(report)
     if agreed:
         items = [Item([Run(f.rule, "code"), Run(f": {f.message} ({f.accepted})")]) for f in agreed]
-        yield Part("Accepted", [Listing(items)])
+        yield Subsection("Accepted", [Listing(items)])
     if not report.findings:
-        yield Part("", [text("No findings. These families of rules were checked:"), _checked()])
-    yield Part("", [text(summary_line(report), "strong")])
+        yield Subsection(
+            "", [text("No findings. These families of rules were checked:"), _checked()]
+        )
+    yield Subsection("", [text(summary_line(report), "strong")])
 
 
 def _checked() -> Table:
@@ -183,7 +185,7 @@ def _edit(suggestion: Edit) -> list[Run]:
     return [*where, Run("replace "), old, Run(" with "), new]
 
 
-def _map(space: Space) -> Iterator[Part]:
+def _map(space: Space) -> Iterator[Subsection]:
     blocks: list[Block] = []
     if 0 < len(space.networks) <= MOST_DRAWN:
         blocks.append(Image(partial(_map_drawn, space), _described(space)))
@@ -200,7 +202,7 @@ def _map(space: Space) -> Iterator[Part]:
         if one.kinds["conflicting"]:
             spans = ", ".join(map(str, one.kinds["conflicting"].spans()))
             blocks.append(Paragraph([Run(one.name, "strong"), Run(f": two have {spans}", "error")]))
-    yield Part("", blocks)
+    yield Subsection("", blocks)
 
 
 def _described(space: Space) -> str:
@@ -224,7 +226,7 @@ def _day_drawn(one: Sized) -> bytes:
     return as_svg(figure(one.size, one.name, has_pool=True))
 
 
-def _sizes(sizing: Sizing) -> Iterator[Part]:
+def _sizes(sizing: Sizing) -> Iterator[Subsection]:
     blocks: list[Block] = []
     if sizing.networks:
         heads = [heading.capitalize() for heading in sizings.HEADINGS]
@@ -236,14 +238,14 @@ def _sizes(sizing: Sizing) -> Iterator[Part]:
     if left:
         blocks += [text("Not sized:"), Listing(left)]
     blocks.append(text(sizings.summary(sizing), "strong"))
-    yield Part("", blocks)
+    yield Subsection("", blocks)
     moving = [one for one in sizing.networks if one.demand.comes_and_goes]
     for one in moving[:MOST_DAYS]:
         described = f"the day of {one.name}: addresses taken, and what lease times would take"
-        yield Part(one.name, [Image(partial(_day_drawn, one), described)])
+        yield Subsection(one.name, [Image(partial(_day_drawn, one), described)])
 
 
-def _rehearsal(rehearsal: Rehearsal) -> Iterator[Part]:
+def _rehearsal(rehearsal: Rehearsal) -> Iterator[Subsection]:
     blocks: list[Block] = []
     if rehearsal.networks:
         heads = [heading[:1].upper() + heading[1:] for heading in rehearsals.HEADINGS]
@@ -262,10 +264,10 @@ def _rehearsal(rehearsal: Rehearsal) -> Iterator[Part]:
     left = rehearsal.left_out.items()
     blocks += [text(f"{name} was not rehearsed: {why}.") for name, why in left]
     blocks.append(text(rehearsals.summary(rehearsal), "strong"))
-    yield Part("", blocks)
+    yield Subsection("", blocks)
 
 
-def _comparison(comparison: Comparison, clients: Clients | None) -> Iterator[Part]:
+def _comparison(comparison: Comparison, clients: Clients | None) -> Iterator[Subsection]:
     for heading, changes, there in comparisons.outline(comparison, clients):
         blocks: list[Block] = []
         if changes:
@@ -280,11 +282,11 @@ def _comparison(comparison: Comparison, clients: Clients | None) -> Iterator[Par
             blocks.append(
                 Table(f"Who notices: {heading}", comparisons.CLIENT_HEADS, rows, codes=(1,))
             )
-        yield Part(heading, blocks)
-    yield Part("", [text(sentence) for sentence in comparisons.closing(comparison, clients)])
+        yield Subsection(heading, blocks)
+    yield Subsection("", [text(sentence) for sentence in comparisons.closing(comparison, clients)])
 
 
-def _leases(seen: LeasesSeen) -> Iterator[Part]:
+def _leases(seen: LeasesSeen) -> Iterator[Subsection]:
     rows = [lease_lists.row(each) for each in seen.checked.usage]
     heads = [heading.capitalize() for heading in lease_lists.HEADINGS]
     blocks: list[Block] = [Table("Leases of each network", heads, rows, numbers=range(2, 8))]
@@ -295,20 +297,20 @@ def _leases(seen: LeasesSeen) -> Iterator[Part]:
     ]  # fmt: skip
     blocks += [Listing(items)] if items else []
     blocks.append(text(lease_lists.closing(seen.checked), "strong"))
-    yield Part("", blocks)
+    yield Subsection("", blocks)
 
 
-def _configurations(contents: Contents) -> Iterator[Part]:
+def _configurations(contents: Contents) -> Iterator[Subsection]:
     if not contents.configurations:
         errors = contents.report.of_severity(Severity.ERROR)
         why = "the plan has errors" if errors else "no device has a dialect"
-        yield Part("", [text(f"No configuration is written: {why}.", "warning")])
+        yield Subsection("", [text(f"No configuration is written: {why}.", "warning")])
         return
     counts = Counter(one.device for one in contents.configurations)
-    yield Part("", [text(
+    yield Subsection("", [text(
         f"{counted(len(counts), 'device')}; each text was read back and matches the plan: pools, "
         "bindings and options."
     )])  # fmt: skip
     for one in contents.configurations:
         held = f"{counted(one.pools, 'pool')}, {counted(one.bindings, 'binding')}"
-        yield Part(f"{one.device} ({one.dialect}, {held})", [Code(one.device, one.text)])
+        yield Subsection(f"{one.device} ({one.dialect}, {held})", [Code(one.device, one.text)])

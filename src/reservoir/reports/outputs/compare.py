@@ -34,7 +34,7 @@ class SideObject(TypedDict):
 
 
 @described
-class NetworkCompared(TypedDict):
+class NetworkObject(TypedDict):
     """What differs in one network."""
 
     network: str
@@ -80,7 +80,7 @@ class CompareSummary(TypedDict):
 class Output(Frame):
     """What ``reservoir compare --format json`` prints."""
 
-    networks: list[NetworkCompared]
+    networks: list[NetworkObject]
     devices: list[DeviceCompared]
     left_out: list[str]
     """Networks that one side only names, and that were not compared."""
