@@ -319,10 +319,13 @@ def test_ctrl_c_waits_until_all_files_are_in_place(tmp_path: Path) -> None:
     script = (
         CHANGE.replace("SIGKILL", "SIGINT").split("folder =")[0]
         + """
+from reservoir.files.noted import noted
+changed = []
+noted.set(changed)
 try:
     changing.change_files({Path(sys.argv[1]) / name: "new " + name for name in "abc"})
 except KeyboardInterrupt:
-    print(*[path.name for path in changing.changed])
+    print(*[path.name for path in changed])
 """
     )
     command = [sys.executable, "-c", script, str(tmp_path), "1"]

@@ -81,7 +81,7 @@ ROUTERS, LANS = "abcd", 4
 @st.composite
 def routed(draw: st.DrawFn) -> Plan:
     """Routers that mostly stand in several of four LANs, with several ways to a fifth."""
-    stands = [draw(st.sets(st.integers(0, LANS - 1), min_size=1, max_size=3)) for _ in ROUTERS]
+    stands = [draw(st.sets(st.integers(0, LANS - 1), min_size=2, max_size=3)) for _ in ROUTERS]
     if draw(st.booleans()):
         stands[-1].add(LANS)
     to = st.sampled_from([Prefix(BASE + 8 * LANS, 29), Prefix(BASE, 26), Prefix(BASE, 26)])
@@ -90,7 +90,7 @@ def routed(draw: st.DrawFn) -> Plan:
         ports = {
             f"port{lan}": Interface(
                 addresses=(Prefix(BASE + 8 * lan + 1 + number, 29),),
-                enabled=draw(st.integers(0, 9)) > 0,
+                enabled=draw(st.integers(0, 19)) > 0,
             )
             for lan in sorted(stands[number])
         }
@@ -100,7 +100,9 @@ def routed(draw: st.DrawFn) -> Plan:
             for other in range(len(ROUTERS) + 1)
             if other != number and (other == len(ROUTERS) or lan in stands[other])
         ]
-        routes = draw(st.lists(st.builds(Route, to=to, via=st.sampled_from(near)), max_size=3))
+        fewest = draw(st.sampled_from([0, 1, 1, 2]))
+        hops = st.builds(Route, to=to, via=st.sampled_from(near))
+        routes = draw(st.lists(hops, min_size=fewest, max_size=3))
         devices[name] = Device(interfaces=ports, routes=tuple(routes))
     return Plan(devices=devices, networks={})
 
@@ -109,7 +111,7 @@ far = st.integers(BASE + 8 * LANS, BASE + 8 * LANS + 7)
 
 
 @meets("two ends", "two routers on the way", *(f"it ends: {end.value}" for end in End))
-@given(st.tuples(plans(), addresses) | st.tuples(routed(), addresses | far))
+@given(st.tuples(plans(), addresses) | st.tuples(routed(), far | far | addresses))
 @settings(max_examples=examples(600))
 def test_a_way_ends_as_the_best_of_all_ways_does(drawn: tuple[Plan, int]) -> None:
     """Arrived if any does; broken only if every one is; nothing is claimed of what isn't known."""
@@ -119,7 +121,7 @@ def test_a_way_ends_as_the_best_of_all_ways_does(drawn: tuple[Plan, int]) -> Non
         way = routing.way(device, address)
         ends = set(ways(plan, device, address, (device,)))
         met("two ends", len(ends) > 1)
-        met("two routers on the way", len(way.entered) > 2)
+        met("two routers on the way", len(way.entered) > 1)
         met(f"it ends: {way.end.value}")
         assert way.end is next(end for end in End if end in ends)
         assert (way.down is not None) == (way.end is End.DOWN)
