@@ -70,7 +70,7 @@ texts = st.lists(
 
 
 @given(plan=plans(), names=texts, call=st.sampled_from(CALLS))
-@settings(max_examples=examples(80))
+@settings(max_examples=examples(120))
 def test_every_command_has_an_answer(
     folder: Path, plan: dict[str, Any], names: Sequence[str], call: tuple[str, str]
 ) -> None:
@@ -90,7 +90,7 @@ def test_every_command_has_an_answer(
 
 
 @given(old=plans(), new=plans(), form=st.sampled_from(["text", "json", "markdown"]))
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(50))
 def test_any_two_plans_can_be_compared(
     folder: Path, old: dict[str, Any], new: dict[str, Any], form: str
 ) -> None:
@@ -110,7 +110,7 @@ def test_any_two_plans_can_be_compared(
 
 
 @given(plan=plans(), data=st.data())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(60))
 def test_each_format_has_each_finding(
     folder: Path, plan: dict[str, Any], data: st.DataObject
 ) -> None:
@@ -148,7 +148,7 @@ def test_each_format_has_each_finding(
 
 
 @given(plan=plans(), data=st.data())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(60))
 def test_accepting_and_grading_change_nothing_else(
     folder: Path, plan: dict[str, Any], data: st.DataObject
 ) -> None:

@@ -64,7 +64,7 @@ BACKWARDS = {
 
 @given(plan=plans())
 @example(plan=BACKWARDS)
-@settings(max_examples=examples(150))
+@settings(max_examples=examples(300))
 def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, Any]) -> None:
     """Rule and place of every finding, as often as the oracle finds it; witnesses really hold."""
     with patch("reservoir.core.checks.suggestions.MOST_WORK", 0):  # what is suggested, others test
@@ -79,7 +79,7 @@ def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, A
 
 
 @given(plan=plans())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(45))
 def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -> None:
     """Applied to the file's text, one suggestion at a time; it adds no error.
 
@@ -101,7 +101,7 @@ def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -
 
 
 @given(plan=plans())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(45))
 def test_mending_never_makes_anything_worse(file: Path, plan: dict[str, Any]) -> None:
     """After mending there are fewer findings, and no network has an error of a new kind."""
     before = checked(file, text_of(plan))

@@ -249,7 +249,7 @@ def edited(draw: st.DrawFn, text: str) -> str:
 
 
 @given(dialect=st.sampled_from(DIALECTS), data=st.data())
-@settings(max_examples=examples(12))
+@settings(max_examples=examples(30))
 def test_whatever_an_edit_does_to_clients_a_comparison_tells(
     folder: Path, dialect: str, data: st.DataObject
 ) -> None:
@@ -294,7 +294,7 @@ def assignable_changes(network: NetworkCompared) -> tuple[set[int], set[int]]:
 
 
 @given(old=benign_plan("larkspur", plain_names), new=benign_plan("larkspur", plain_names))
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(100))
 def test_gained_and_lost_are_what_walking_both_plans_finds(
     old: dict[str, Any], new: dict[str, Any]
 ) -> None:
@@ -423,7 +423,7 @@ def of_half_a_day(draw: st.DrawFn, dialect: str) -> dict[str, Any]:
 
 @pytest.mark.parametrize("dialect", DIALECTS)
 @given(data=st.data())
-@settings(max_examples=examples(12))
+@settings(max_examples=examples(30))
 def test_clients_live_on_as_was_predicted(folder: Path, dialect: str, data: st.DataObject) -> None:
     """Whoever has a lease under one plan keeps, changes or loses its address under the other."""
     old, new = (reservoir.loads(text_of(data.draw(of_half_a_day(dialect)))) for _ in "ab")

@@ -89,7 +89,7 @@ def damaged(folder: Path, kind: str, name: str, wounds: list[tuple[Damage, int, 
     name=st.sampled_from(FILES),
     wounds=st.lists(blows, min_size=1, max_size=4),
 )
-@settings(max_examples=examples(50))
+@settings(max_examples=examples(100))
 def test_a_damaged_plan_is_refused_with_places_or_checked(
     folder: Path, kind: str, name: str, wounds: list[tuple[Damage, int, int]]
 ) -> None:
@@ -113,7 +113,7 @@ def test_a_damaged_plan_is_refused_with_places_or_checked(
 
 
 @given(name=st.sampled_from(FILES), wounds=st.lists(blows, min_size=1, max_size=3))
-@settings(max_examples=examples(12))
+@settings(max_examples=examples(30))
 def test_mending_a_damaged_plan_leaves_one_that_loads(
     folder: Path, name: str, wounds: list[tuple[Damage, int, int]]
 ) -> None:

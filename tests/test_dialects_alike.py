@@ -40,7 +40,7 @@ def in_dialect(plan: dict[str, Any], dialect: str) -> str:
 
 
 @given(dialects=pairs, data=st.data())
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(40))
 def test_clients_get_the_same_of_each(
     folder: Path, dialects: list[str], data: st.DataObject
 ) -> None:
@@ -62,7 +62,7 @@ def test_clients_get_the_same_of_each(
 
 
 @given(dialects=pairs, data=st.data())
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(40))
 def test_configurations_of_one_plan_compare_as_the_same(
     folder: Path, dialects: list[str], data: st.DataObject
 ) -> None:

@@ -87,7 +87,7 @@ def test_yaml_is_read_as_texts_with_true_places(data: dict[str, Any], flow: bool
 
 
 @given(documents, st.sampled_from([None, True, False]), st.data())
-@settings(max_examples=examples(110))
+@settings(max_examples=examples(200))
 def test_an_edit_changes_one_value_and_no_other_byte(
     data: dict[str, Any], flow: bool | None, draw: st.DataObject
 ) -> None:

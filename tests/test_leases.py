@@ -51,7 +51,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @given(plan=plans(), data=st.data())
-@settings(max_examples=examples(70))
+@settings(max_examples=examples(150))
 def test_each_lease_is_judged_as_walking_the_plan_finds(
     folder: Path, plan: dict[str, Any], data: st.DataObject
 ) -> None:

@@ -30,7 +30,7 @@ messages = st.builds(
 
 
 @given(sent=messages)
-@settings(max_examples=examples(140))
+@settings(max_examples=examples(300))
 def test_a_message_comes_back_as_it_was(sent: Message) -> None:
     """With options longer than 255 bytes in parts, and the relay's option last."""
     data = sent.encode()
@@ -63,7 +63,7 @@ def test_options_overflow_into_the_fields_for_names() -> None:
     addresses=st.tuples(numbers, numbers),
     ends=st.tuples(macs, macs),
 )
-@settings(max_examples=examples(140))
+@settings(max_examples=examples(300))
 def test_a_frame_is_what_others_take_it_for(
     payload: bytes, addresses: tuple[int, int], ends: tuple[Mac, Mac]
 ) -> None:
@@ -81,7 +81,7 @@ def test_a_frame_is_what_others_take_it_for(
 
 
 @given(sent=messages, data=st.data())
-@settings(max_examples=examples(200))
+@settings(max_examples=examples(400))
 def test_damaged_bytes_are_refused_or_understood(sent: Message, data: st.DataObject) -> None:
     """Never with an error of another kind; a damaged frame is never taken for a whole one."""
     good = sent.encode()

@@ -73,7 +73,7 @@ some_answers = st.fixed_dictionaries(
     ),
     dialect=st.sampled_from([None, *DIALECTS]),
 )
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(100))
 def test_what_is_suggested_makes_a_sound_plan(answers: list[Answers], dialect: str | None) -> None:
     """Whatever was answered before: no two networks in one subnet, room for everybody, no error.
 

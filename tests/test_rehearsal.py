@@ -266,7 +266,7 @@ def test_requests_pass_a_relay_and_no_more_than_sixteen() -> None:
     spans=st.lists(st.tuples(st.integers(0, 60), st.integers(0, 9)), max_size=4),
     steps=st.lists(st.tuples(st.booleans(), st.integers(0, 70)), max_size=40),
 )
-@settings(max_examples=examples(150))
+@settings(max_examples=examples(300))
 def test_free_addresses_are_those_that_are_not_taken(
     spans: list[tuple[int, int]], steps: list[tuple[bool, int]]
 ) -> None:
@@ -303,7 +303,7 @@ def opened_in(plan: dict[str, Any], dialect: str) -> reservoir.Plan | None:
 
 
 @given(plan=plans(), dialect=st.sampled_from(Library().names))
-@settings(max_examples=examples(40))
+@settings(max_examples=examples(100))
 def test_clients_fail_only_where_the_checks_know_why(plan: dict[str, Any], dialect: str) -> None:
     """In small plans full of mistakes, in every dialect."""
     opened = opened_in(plan, dialect)
@@ -333,7 +333,7 @@ def test_what_is_accepted_stands_for_nothing_else(right: str, wrong: str, rule: 
 
 
 @given(plan=plans(), dialect=st.sampled_from(Library().names), data=st.data())
-@settings(max_examples=examples(12))
+@settings(max_examples=examples(30))
 def test_accepting_a_finding_silences_only_what_it_tells_of(
     plan: dict[str, Any], dialect: str, data: st.DataObject
 ) -> None:
@@ -357,7 +357,7 @@ def test_accepting_a_finding_silences_only_what_it_tells_of(
 
 
 @given(plan=plans(), dialect=st.sampled_from(Library().names))
-@settings(max_examples=examples(40))
+@settings(max_examples=examples(100))
 def test_a_device_finds_its_pools_as_walking_them_finds(plan: dict[str, Any], dialect: str) -> None:
     """By an address, by a relay address, by an interface; each pool once, in the text's order."""
     opened = opened_in(plan, dialect)
@@ -378,7 +378,7 @@ def test_a_device_finds_its_pools_as_walking_them_finds(plan: dict[str, Any], di
 
 
 @given(plan=plans(), dialect=st.sampled_from(Library().names))
-@settings(max_examples=examples(50))
+@settings(max_examples=examples(100))
 def test_each_error_shows_or_says_why_it_cannot(plan: dict[str, Any], dialect: str) -> None:
     """In small plans full of mistakes, in every dialect; what follows from another has no proof."""
     opened = opened_in(plan, dialect)

@@ -74,7 +74,7 @@ def table(rows: list[Group]) -> str:
 
 
 @given(rows=demands, lease=lease_times, inline=st.integers(0, 4))
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(50))
 def test_a_row_of_a_timetable_is_a_group_of_the_plan(
     folder: Path, rows: list[Group], lease: str, inline: int
 ) -> None:
@@ -86,7 +86,7 @@ def test_a_row_of_a_timetable_is_a_group_of_the_plan(
 
 
 @given(rows=demands, lease=lease_times, data=st.data())
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(50))
 def test_a_group_may_be_told_in_two(
     folder: Path, rows: list[Group], lease: str, data: st.DataObject
 ) -> None:
@@ -105,7 +105,7 @@ def test_a_group_may_be_told_in_two(
 
 
 @given(rows=demands, lease=lease_times, hours=st.integers(1, HOURS - 1))
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(50))
 def test_a_day_may_begin_at_any_hour(
     folder: Path, rows: list[Group], lease: str, hours: int
 ) -> None:
@@ -121,7 +121,7 @@ def test_a_day_may_begin_at_any_hour(
 
 
 @given(rows=demands, lease=lease_times, growth=st.integers(1, 4), years=st.integers(1, 3))
-@settings(max_examples=examples(20))
+@settings(max_examples=examples(45))
 def test_growth_is_more_clients(
     folder: Path, rows: list[Group], lease: str, growth: int, years: int
 ) -> None:

@@ -70,7 +70,7 @@ def replaced(plan: PlanData, words: Mapping[str, str]) -> PlanData:
 
 
 @given(plan=plans())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(50))
 def test_names_mean_nothing(folder: Path, plan: PlanData) -> None:
     """Networks, devices and interfaces may be called anything."""
     words = {"n0": "zulu", "n1": "alpha", "n2": "net.with.dots", "a": "zz-router", "b": "0-box"}
@@ -87,7 +87,7 @@ def test_names_mean_nothing(folder: Path, plan: PlanData) -> None:
 
 
 @given(plan=plans(), data=st.data())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(50))
 def test_the_order_of_networks_and_devices_means_nothing(
     folder: Path, plan: PlanData, data: st.DataObject
 ) -> None:
@@ -105,7 +105,7 @@ def test_the_order_of_networks_and_devices_means_nothing(
 
 
 @given(plan=plans())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(50))
 def test_a_plan_in_two_files_is_one(folder: Path, plan: PlanData) -> None:
     """Networks apart from devices: the same findings, at the same paths."""
     whole = found(folder, text_of(plan))
@@ -117,7 +117,7 @@ def test_a_plan_in_two_files_is_one(folder: Path, plan: PlanData) -> None:
 
 
 @given(plan=plans())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(50))
 def test_bindings_in_a_table_are_bindings(folder: Path, plan: PlanData) -> None:
     """A row says what an entry in the plan does, if the client has a MAC address."""
     for network in plan["networks"].values():
@@ -136,7 +136,7 @@ def test_bindings_in_a_table_are_bindings(folder: Path, plan: PlanData) -> None:
 
 
 @given(plan=plans(), steps=st.integers(1, 200))
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(50))
 def test_a_plan_elsewhere_has_the_same_mistakes(folder: Path, plan: PlanData, steps: int) -> None:
     """All its addresses some subnets further on."""
     if "10.84.0." not in text_of(plan):
@@ -191,7 +191,7 @@ def test_each_notation_of_a_value_is_the_same_value(plan: PlanData, chance: Rand
 
 
 @given(plan=plans(), chosen=st.sets(st.integers(0, 200), max_size=6))
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(50))
 def test_choosing_rules_chooses_findings(folder: Path, plan: PlanData, chosen: set[int]) -> None:
     """--select and --ignore leave out, and change nothing else."""
     (folder / "plan.yaml").write_text(text_of(plan))
@@ -210,7 +210,7 @@ def test_choosing_rules_chooses_findings(folder: Path, plan: PlanData, chosen: s
 
 
 @given(plan=plans(), bits=st.integers(0, 2**12 - 1))
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(50))
 def test_defaults_are_what_each_network_would_say(folder: Path, plan: PlanData, bits: int) -> None:
     """What all networks say may be said once; what a network says itself counts."""
     everywhere = {"dns": ["10.84.0.53"], "domain": "sable.example", "lease": "8h"}

@@ -360,7 +360,7 @@ devices = facts(
 
 
 @given(device=devices)
-@settings(max_examples=examples(150))
+@settings(max_examples=examples(250))
 def test_any_facts_are_written_as_far_as_they_can_be_and_read_again(device: Fact) -> None:
     """Half facts too: what the writer claims to have expressed is what the reader finds."""
     sheet = load_sheet(SHEET.format(traits=""), "gannet.sheet")
@@ -422,7 +422,7 @@ binding_values: dict[str, Any] = {
 
 
 @given(one=lines, other=lines, glue=glues, other_glue=glues)
-@settings(max_examples=examples(150))
+@settings(max_examples=examples(250))
 def test_an_ambiguity_has_a_line_that_shows_it(
     one: list[str], other: list[str], glue: str, other_glue: str
 ) -> None:

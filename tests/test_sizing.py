@@ -58,7 +58,7 @@ def test_an_address_is_held_for_a_lease_after_the_last_renewal(
     lease=st.sampled_from([5, 30, 60, 240, 1_440]).map(lambda m: m * MINUTE),
     released=st.sampled_from([0.0, 0.05, 0.5, 1.0]),
 )
-@settings(max_examples=examples(45))
+@settings(max_examples=examples(80))
 def test_holds_are_what_many_stays_make_of_them(
     mean: int, variation: float, lease: int, released: float
 ) -> None:
@@ -97,7 +97,7 @@ leases = st.sampled_from([10, 45, 60, 240, 720, 1_440, 4_320]).map(lambda m: m *
 
 
 @given(groups=st.lists(arrivals, min_size=1, max_size=4), lease=leases)
-@settings(max_examples=examples(45))
+@settings(max_examples=examples(80))
 def test_the_mean_is_that_of_a_day_lived_minute_by_minute(
     groups: list[dict[str, str]], lease: int
 ) -> None:
@@ -139,7 +139,7 @@ def test_walk_ins_are_as_many_as_come_while_one_address_is_held() -> None:
 
 
 @given(rate=st.integers(1, 200), places=st.integers(0, 260))
-@settings(max_examples=examples(45))
+@settings(max_examples=examples(80))
 def test_the_share_refused_of_a_steady_stream_is_erlangs(rate: int, places: int) -> None:
     """Erlang's B formula, by its recursion; the load is what comes while an address is held."""
     found = day_of(demand(walk_in={"rate": f"{rate}/h", "stay": "20m"}), HOUR)
@@ -171,7 +171,7 @@ small_groups = st.lists(
 
 
 @given(groups=small_groups, walking=st.integers(0, 12), always=st.integers(0, 5))
-@settings(max_examples=examples(45))
+@settings(max_examples=examples(80))
 def test_the_numbers_taken_are_distributed_as_counted_out(
     groups: list[tuple[int, int, int]], walking: int, always: int
 ) -> None:
@@ -333,7 +333,7 @@ demands = st.builds(
 
 
 @given(said=demands, lease=leases)
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(40))
 def test_a_grid_twice_as_fine_changes_less_than_an_address(said: Demand, lease: int) -> None:
     """The numbers are those of the day, not of the moments that are looked at."""
     rough, fine = (day_of(said, lease, step) for step in (STEP, STEP / 2))
@@ -346,7 +346,7 @@ def test_a_grid_twice_as_fine_changes_less_than_an_address(said: Demand, lease: 
 
 
 @given(said=demands, lease=leases, more=st.integers(0, 40))
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(40))
 def test_a_larger_pool_refuses_fewer(said: Demand, lease: int, more: int) -> None:
     """And the smallest that meets the risk is the smallest."""
     found = size(said, lease, 0, 0.0)
@@ -359,7 +359,7 @@ def test_a_larger_pool_refuses_fewer(said: Demand, lease: int, more: int) -> Non
 
 
 @given(said=demands, capacity=st.integers(1, 2_000))
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(40))
 def test_the_longest_lease_fits_and_no_longer_one_does(said: Demand, capacity: int) -> None:
     """Each of the lease times in common use is tried by itself."""
     found = Size(said, HOUR, capacity, 0.1)
@@ -391,7 +391,7 @@ def test_renewals_are_those_of_the_clients_that_are_there() -> None:
         max_size=60,
     )
 )
-@settings(max_examples=examples(45))
+@settings(max_examples=examples(80))
 def test_a_history_is_counted_out_moment_by_moment(spans: list[tuple[int, int]]) -> None:
     """The most that was held, when, and on each day."""
     seen = Observed.of(history(spans), HOUR)
@@ -428,7 +428,7 @@ def test_what_was_observed_says_what_the_plan_would_have_said() -> None:
 
 
 @given(said=demands, lease=leases, times=st.integers(2, 4))
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(40))
 def test_more_of_everybody_takes_less_than_as_many_times_more(
     said: Demand, lease: int, times: int
 ) -> None:
@@ -451,7 +451,7 @@ def test_more_of_everybody_takes_less_than_as_many_times_more(
 
 
 @given(said=demands, released=st.sampled_from([5, 50, 100]))
-@settings(max_examples=examples(25))
+@settings(max_examples=examples(40))
 def test_who_releases_takes_no_more(said: Demand, released: int) -> None:
     """The more clients release their address when they leave, the fewer are taken."""
     kinder = demand(

@@ -61,7 +61,7 @@ def plans(draw: st.DrawFn) -> dict[str, object]:
 
 
 @given(data=plans())
-@settings(max_examples=examples(120))
+@settings(max_examples=examples(250))
 def test_each_address_is_of_one_kind_and_the_right_one(data: dict[str, object]) -> None:
     """Asked of the plan's own values, address by address."""
     plan = reservoir.load(data).plan
@@ -116,7 +116,7 @@ def test_each_address_is_of_one_kind_and_the_right_one(data: dict[str, object]) 
 
 
 @given(data=plans(), bits=st.sampled_from([26, 28, 30]))
-@settings(max_examples=examples(60))
+@settings(max_examples=examples(120))
 def test_a_free_block_has_no_address_of_the_plan(data: dict[str, object], bits: int) -> None:
     """And a block that isn't listed has one; wherever in the plan it is named."""
     plan = reservoir.load(data)
