@@ -88,14 +88,12 @@ def _sections(data: dict[str, Any]) -> Iterator[str]:
 def entry_lines(key: str, value: Any, indent: int) -> Iterator[str]:
     """The lines of one key: in braces where it is small and fits, else as a block."""
     head = f"{' ' * indent}{scalar_text(key)}:"
-    line = f"{head} {in_braces(value)}"
-    if (
-        not value
-        or not isinstance(value, dict | list)
-        or (len(line) <= WIDTH and not _has_blocks(value))
-    ):
-        yield line
-        return
+    is_block = bool(value) and isinstance(value, dict | list)
+    if not is_block or not _has_blocks(value):
+        line = f"{head} {in_braces(value)}"
+        if not is_block or len(line) <= WIDTH:
+            yield line
+            return
     yield head
     if isinstance(value, dict):
         for name, inner in value.items():
