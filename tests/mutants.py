@@ -38,7 +38,7 @@ PATIENCE = 240
 
 PARTS = {
     "values": ("values", "values address_set columns"),
-    "plan": ("plan", "values pools same_plan damaged_plans files"),
+    "plan": ("plan", "scalars values pools same_plan damaged_plans files"),
     "pools": ("pools.py", "pools space checks_oracle"),
     "topology": ("topology.py", "topology path_rules sound_plans"),
     "routing": ("routing.py", "routing sound_plans path_rules"),

@@ -263,6 +263,7 @@ def folders(tmp_path: Path) -> list[Path]:
         ("map", mistaken),
         ("map", entangled),
         ("report --format markdown", right),
+        ("new --network lounge --device pier --clients 20 --yes --into", right),
     ],
 )
 def test_work_on_a_plan_grows_as_the_plan_does(
