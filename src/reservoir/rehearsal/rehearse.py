@@ -171,7 +171,7 @@ def _too_many(pools: Pools, name: str) -> str:
         return ""
     return (
         f"it expects {expected:,} clients, and a rehearsal has {MOST_EXPECTED:,} at most; "
-        "--clients rehearses fewer"
+        "rehearse --clients N lets fewer come"
     )
 
 
