@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from met import meets, met
 from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.model import Device, Interface, Network, Plan, Route, Service
 from reservoir.core.topology import Topology
@@ -59,6 +60,7 @@ def ports(plan: Plan) -> list[tuple[str, str, Interface, Prefix]]:
     ]
 
 
+@meets("a secondary address")
 @given(plans())
 def test_interfaces_stand_where_their_addresses_are(plan: Plan) -> None:
     """In the networks of their VRF whose subnet has the address; whoever holds it is found."""
@@ -70,6 +72,15 @@ def test_interfaces_stand_where_their_addresses_are(plan: Plan) -> None:
             if interface.vrf == network.vrf and network.subnet.span.holds(address.address)
         }
         found = topology.attachments(network)
+        for there in found:
+            addresses = plan.devices[there.device].interfaces[there.interface].addresses
+            place = there.position or 0
+            listed = (place,) if len(addresses) > 1 else ()
+            assert there.address_path == (*there.path, "address", *listed)
+            assert addresses[place] == there.prefix
+            if addresses.count(there.prefix) == 1:
+                assert there.is_secondary == (there.prefix != addresses[0])
+            met("a secondary address", there.is_secondary)
         assert {(there.device, there.interface) for there in found} == here
         assert [there.address for there in found] == sorted(there.address for there in found)
         touching = {server.device for server in network.servers} | {d for d, _ in here}
