@@ -4,8 +4,6 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
-# One more than there are processors: tests with real services mostly wait.
-WORKERS = $(shell expr $$(getconf _NPROCESSORS_ONLN) + 1)
 
 .PHONY: demo quick test test-long mutants lint bench manual screenshots clean
 
@@ -19,11 +17,11 @@ quick: $(READY)
 
 test: $(READY) lint
 	tests/system-packages
-	$(BIN)/python -m pytest -n $(WORKERS) --dist worksteal
+	$(BIN)/python -m pytest -n auto --dist worksteal
 
 test-long: $(READY)
 	tests/system-packages
-	RESERVOIR_EXAMPLES=long $(BIN)/python -m pytest -n $(WORKERS) --dist worksteal
+	RESERVOIR_EXAMPLES=long $(BIN)/python -m pytest -n auto --dist worksteal
 
 # Whether a change in the core is noticed: a sample, in some 20 minutes. `tests/mutants.py --help`.
 mutants: $(READY)

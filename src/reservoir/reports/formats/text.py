@@ -61,7 +61,7 @@ def _lines_of(report: Report, subject: Subject, width: int) -> Iterator[str]:
     yield from wrapped(summary_line(report), width, "")
 
 
-NOT_TRIED = "(not tried; check again once it is made)"
+NOT_TRIED = "(not tried; check again after making it)"
 
 
 def _block(entry: Entry, subject: Subject, width: int) -> Iterator[str]:
