@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -129,3 +130,22 @@ def test_a_way_ends_as_the_best_of_all_ways_does(drawn: tuple[Plan, int]) -> Non
             holders = {port[0] for port in every_port(plan) if port[3].address == address}
             assert way.at in holders
             assert [entered.device for entered in way.entered[-1:]] in ([], [way.at])
+
+
+@pytest.mark.parametrize(
+    ("routers", "end"), [(2, End.ARRIVED), (64, End.ARRIVED), (65, End.ARRIVED), (66, End.UNKNOWN)]
+)
+def test_a_packet_passes_sixty_four_routers_at_most(routers: int, end: End) -> None:
+    """Each hands it to the next; after so many nothing is claimed any more."""
+    devices = {}
+    for number in range(routers):
+        ports = {"on": Interface(addresses=(Prefix(BASE + 4 * number + 2, 30),))}
+        if number:
+            ports["back"] = Interface(addresses=(Prefix(BASE + 4 * number - 3, 30),))
+        hop = BASE + 4 * number + 1
+        devices[f"r{number}"] = Device(interfaces=ports, routes=(Route(to=Prefix(0, 0), via=hop),))
+    last = BASE + 4 * routers - 2
+    plan = Plan(devices=devices, networks={})
+    way = Routing(plan, Topology(plan)).way("r0", last)
+    assert way.end is end
+    assert len(way.entered) == min(routers - 1, 64)

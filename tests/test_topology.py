@@ -9,10 +9,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from met import meets, met
+from reservoir.core.hearing import drops_dhcp
 from reservoir.core.plan.demand import Demand
-from reservoir.core.plan.model import Device, Interface, Network, Plan, Route, Service
+from reservoir.core.plan.model import Device, Interface, Network, Plan, Route, Service, Zone
 from reservoir.core.topology import Topology
 from reservoir.core.values.addresses import Prefix, Span
+from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.sheet.library import Library
 
 BASE = 0x0A540000
 """10.84.0.0: all that is drawn lies in the 64 addresses from there on."""
@@ -189,3 +192,30 @@ def test_the_only_device_of_a_network_is_meant_to_serve_it(
     devices |= {name: Device(interfaces={"lan": port}) for name, port in others.items()}
     plan = Plan(devices=devices, networks={"crew": Network(subnet=CREW, **network)})
     assert [server.device for server in Topology(plan).servers("crew")] == meant
+
+
+OPEN, CLOSED = Zone(admits=("dhcp", "ping")), Zone(admits=("ping",))
+
+
+@pytest.mark.parametrize(
+    ("zones", "zone", "dialect", "drops"),
+    [
+        ({"staff": OPEN}, "staff", "merganser", False),
+        ({"staff": CLOSED}, "staff", "merganser", True),
+        ({"staff": OPEN}, None, "merganser", True),
+        ({"staff": OPEN}, "guests", "merganser", True),
+        ({}, "staff", "merganser", False),  # the plan leaves its zones out
+        ({"staff": CLOSED}, "staff", "larkspur", False),  # no firewall
+        ({"staff": CLOSED}, "staff", None, False),  # nobody knows what it is
+    ],
+)
+def test_a_firewall_drops_requests_where_no_zone_admits_them(
+    zones: dict[str, Zone], zone: str | None, dialect: str | None, drops: bool
+) -> None:
+    """Only where it is known to be one, and to have zones."""
+    port = Interface(addresses=(Prefix(BASE + 1, 28),), zone=zone)
+    plan = Plan(devices={"pier": Device(interfaces={"deck": port}, zones=zones)}, networks={})
+    topology = Topology(plan)
+    behaviours = {"pier": Behaviour(Library().sheet(dialect))} if dialect else {}
+    (entered,) = topology.attachments_of("pier")
+    assert drops_dhcp(plan, topology, entered, behaviours) == drops
