@@ -42,7 +42,7 @@ PARTS = {
     "pools": ("pools.py", "pools space checks_oracle"),
     "topology": ("topology.py", "topology path_rules sound_plans"),
     "routing": ("routing.py", "routing sound_plans path_rules"),
-    "hearing": ("hearing.py", "topology routing sound_plans rehearsal compare_command"),
+    "hearing": ("hearing.py", "hearing topology routing sound_plans rehearsal compare_command"),
     "causes": ("checks/causes.py", "causes one_mistake sound_plans"),
     "compare": ("compare", "compare compare_command moves"),
     "leases": ("leases", "leases"),

@@ -1,0 +1,91 @@
+"""Whether a server hears a network's clients, case by case: by itself, by a relay, where."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+import reservoir
+from reservoir.core.hearing import Hearing
+from reservoir.dialects.behaviour.device import Behaviour
+
+UPLINK, OFFICE = "10.84.0.1/24", "10.84.0.10/24"
+CREW, OTHER = "10.84.30.1/24", "10.84.31.1/24"
+
+
+def devices(
+    deck: dict[str, Any], server: dict[str, Any], dialect: str | None = "larkspur"
+) -> dict[str, Any]:
+    """A router with an interface to the clients, and a server beside it."""
+    office = {"interfaces": server} | ({"dialect": dialect} if dialect else {})
+    return {"pier": {"interfaces": {"deck": deck, "uplink": {"address": UPLINK}}}, "office": office}
+
+
+def hearing(devices: dict[str, Any], *, is_complete: bool = True) -> tuple[Hearing, Any]:
+    crew = {"subnet": "10.84.30.0/24", "served_by": ["office"]}
+    plan = reservoir.load({"reservoir": "1", "devices": devices, "networks": {"crew": crew}})
+    behaviours = {name: Behaviour(sheet) for name, sheet in plan.sheets.items()}
+    topology = plan.pools.topology
+    return Hearing(plan.plan, topology, behaviours, is_complete), plan.plan.networks["crew"]
+
+
+LAN = {"lan": {"address": OFFICE}}
+NOTHING = "office has no interface there, and nothing relays to it"
+SECOND = "10.84.30.1/24 is a secondary address of pier deck, which relays from its primary address"
+RELAYS = {"address": CREW, "relay_to": ["10.84.0.10"]}
+
+
+@pytest.mark.parametrize(
+    ("made", "said"),
+    [
+        (devices({"address": CREW}, LAN), NOTHING),
+        (devices({"address": CREW}, {"lan": {"address": "10.84.30.10/24"}}), None),
+        (devices({"address": CREW}, {"lan": {"address": "10.84.30.10/24", "enabled": "no"}}),
+         "office lan is disabled"),
+        (devices(RELAYS, LAN), None),
+        (devices(RELAYS | {"enabled": "no"}, LAN), "pier deck is disabled"),
+        (devices(RELAYS, {"lan": {"address": OFFICE, "enabled": "no"}}), "office lan is disabled"),
+        (devices({"address": [OTHER, CREW], "relay_to": ["10.84.0.10"]}, LAN),
+         SECOND),
+        (devices({"address": [OTHER, CREW], "relay_to": ["10.84.0.10"]}, LAN, None), None),
+    ],
+)  # fmt: skip
+def test_why_a_server_is_not_heard(made: dict[str, Any], said: str | None) -> None:
+    """The first reason there is; nothing is claimed of a server whose family nobody knows."""
+    its, network = hearing(made)
+    assert its.why_not("office", network) == said
+
+
+def test_of_some_files_alone_an_unknown_relay_may_lead_to_it() -> None:
+    """What isn't there can't be missed."""
+    its, network = hearing(devices({"address": CREW}, LAN), is_complete=False)
+    assert its.why_not("office", network) is None
+
+
+@pytest.mark.parametrize(
+    ("server", "dialect", "bound_only"),
+    [
+        ({"lan": {"address": "10.84.30.10/24"}}, "BOUND", False),
+        ({"lan": {"address": [OFFICE, "10.84.30.10/24"]}}, "BOUND", True),
+        ({"lan": {"address": [OFFICE, "10.84.30.10/24"]}}, "ALL", False),
+        ({"lan": {"address": [OFFICE, "10.84.30.10/24"]}}, None, False),
+        ({"lan": {"address": [OFFICE, "10.84.30.10/24"]}, "x": {"address": "10.84.30.11/24"}},
+         "BOUND", False),
+        (LAN, "BOUND", False),  # it isn't heard at all
+    ],
+)  # fmt: skip
+def test_where_only_bound_clients_are_heard(
+    server: dict[str, Any], dialect: str | None, bound_only: bool
+) -> None:
+    """At a secondary address, of a family that assigns nothing there, and nowhere else."""
+    family = {"BOUND": "merganser", "ALL": "tamarack"}.get(dialect or "")
+    its, network = hearing(devices({"address": CREW}, server, family))
+    assert its.hears_bound_only("office", network) == bound_only
+
+
+def test_a_relay_is_another_way_in() -> None:
+    """A server that stands at a secondary address and is relayed to as well hears everybody."""
+    made = devices(RELAYS, {"lan": {"address": [OFFICE, "10.84.30.10/24"]}}, "merganser")
+    its, network = hearing(made)
+    assert not its.hears_bound_only("office", network)
