@@ -15,10 +15,10 @@ CREW, OTHER = "10.84.30.1/24", "10.84.31.1/24"
 
 
 def devices(
-    deck: dict[str, Any], server: dict[str, Any], dialect: str | None = "larkspur"
+    deck: dict[str, Any], server: dict[str, Any], dialect: str | None = "larkspur", **more: Any
 ) -> dict[str, Any]:
     """A router with an interface to the clients, and a server beside it."""
-    office = {"interfaces": server} | ({"dialect": dialect} if dialect else {})
+    office = {"interfaces": server} | ({"dialect": dialect} if dialect else {}) | more
     return {"pier": {"interfaces": {"deck": deck, "uplink": {"address": UPLINK}}}, "office": office}
 
 
@@ -31,6 +31,9 @@ def hearing(devices: dict[str, Any], *, is_complete: bool = True) -> tuple[Heari
 
 
 LAN = {"lan": {"address": OFFICE}}
+BOTH = {"lan": {"address": [OFFICE, "10.84.30.10/24"]}}
+INSIDE = {"lan": {"address": "10.84.30.10/24", "zone": "staff"}}
+CLOSED = {"staff": {"admits": ["ping"]}}
 NOTHING = "office has no interface there, and nothing relays to it"
 SECOND = "10.84.30.1/24 is a secondary address of pier deck, which relays from its primary address"
 RELAYS = {"address": CREW, "relay_to": ["10.84.0.10"]}
@@ -49,6 +52,16 @@ RELAYS = {"address": CREW, "relay_to": ["10.84.0.10"]}
         (devices({"address": [OTHER, CREW], "relay_to": ["10.84.0.10"]}, LAN),
          SECOND),
         (devices({"address": [OTHER, CREW], "relay_to": ["10.84.0.10"]}, LAN, None), None),
+        (devices({"address": CREW}, BOTH, "merganser"), None),
+        (devices({"address": CREW}, BOTH, "mortise"),
+         "10.84.30.10/24 is a secondary address of office lan; office serves only the primary "
+         "address's subnet there"),
+        (devices({"address": CREW}, INSIDE, "merganser", zones=CLOSED),
+         "office lan is in zone staff, which admits no dhcp"),
+        (devices({"address": CREW}, {"lan": {"address": "10.84.30.10/24"}}, "merganser",
+                 zones=CLOSED), "office lan is in no zone, which admits no dhcp"),
+        (devices(RELAYS, LAN, routes=[{"to": "172.16.0.0/12", "via": "10.84.0.1"}]),
+         "office has no way to 10.84.30.1"),
     ],
 )  # fmt: skip
 def test_why_a_server_is_not_heard(made: dict[str, Any], said: str | None) -> None:
