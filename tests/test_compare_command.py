@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -315,3 +316,34 @@ def test_a_side_of_several_files(run: Run, tmp_path: Path) -> None:
     )
     unread = run("compare", "plan.yaml", "now")
     assert "not understood; what they do is not part of this." in unread.out
+
+
+def test_what_differs_at_a_device_and_concerns_no_network() -> None:
+    """Zones and routes that one side has, the other has, or both have otherwise."""
+
+    def side(zones: dict[str, Any], routes: list[dict[str, str]]) -> reservoir.Plan:
+        gate = {"zones": zones, "routes": routes, "interfaces": {}}
+        return reservoir.load({"reservoir": "1", "devices": {"gate": gate}, "networks": {}})
+
+    west, east = {"to": "10.1.0.0/16", "via": "10.0.0.1"}, {"to": "10.2.0.0/16", "via": "10.0.0.2"}
+    dhcp, ping = {"admits": ["dhcp"]}, {"admits": ["ping", "dns"]}
+    old = side({"a": dhcp, "b": dhcp, "c": dhcp}, [west])
+    new = side({"a": dhcp, "b": ping, "d": {"admits": []}}, [west, east])
+
+    def differences(one: reservoir.Plan, other: reservoir.Plan) -> list[tuple[Any, ...]]:
+        compared = reservoir.compare(one, other)
+        return [(c.what, c.old, c.new) for device in compared.devices for c in device.changes]
+
+    assert differences(old, new) == [
+        ("zone b admits", "dhcp", "dns ping"),
+        ("zone c admits", "dhcp", None),
+        ("zone d admits", None, "nothing"),
+        ("route", None, "to 10.2.0.0/16 via 10.0.0.2"),
+    ]
+    assert differences(new, old) == [
+        ("zone b admits", "dns ping", "dhcp"),
+        ("zone d admits", "nothing", None),
+        ("zone c admits", None, "dhcp"),
+        ("route", "to 10.2.0.0/16 via 10.0.0.2", None),
+    ]
+    assert differences(old, side({}, [])) == []  # which doesn't say that there are none
