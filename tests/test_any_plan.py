@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 from xml.etree.ElementTree import fromstring
 
+import click
 import pytest
 from click.testing import CliRunner, Result
 from hypothesis import given, settings
@@ -18,16 +19,20 @@ from conftest import examples
 from oracle import plans, text_of
 from reservoir.cli.commands import reservoir
 
-FORMATS = {
-    "check": ("text", "json", "sarif", "junit", "markdown"),
-    "size": ("text", "json"),
-    "map": ("text", "json"),
-    "rehearse": ("text", "json"),
-    "report": ("html", "markdown"),
-}
-"""The commands that tell of one plan, and how."""
+OF_ONE_PLAN = ("check", "size", "map", "rehearse", "report")
+"""The commands that tell of one plan."""
 
-CALLS = [(name, form) for name, forms in FORMATS.items() for form in forms]
+
+def forms_of(name: str) -> list[str]:
+    """The formats that a command has."""
+    command = reservoir.get_command(click.Context(reservoir), name)
+    assert command is not None
+    (form,) = (option for option in command.params if option.name == "form")
+    assert isinstance(form.type, click.Choice)
+    return list(form.type.choices)
+
+
+CALLS = [(name, form) for name in OF_ONE_PLAN for form in forms_of(name)]
 
 
 @pytest.fixture(scope="module")
