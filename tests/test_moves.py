@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from ipaddress import IPv4Address
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -194,3 +195,42 @@ def undone(made: reservoir.DeviceScript, text: str) -> str:
 def longest(some: dict[int, int], others: dict[int, int]) -> dict[int, int]:
     """Each address for the longer of two times."""
     return {a: max(some.get(a, 0), others.get(a, 0)) for a in some.keys() | others.keys()}
+
+
+def test_what_one_of_two_servers_offers_otherwise_its_own_clients_learn(
+    tmp_path: Path,
+) -> None:
+    """When they renew there; the other's clients learn nothing, whichever is listed first."""
+    shares = {"a": "10.84.50.20-10.84.50.39", "b": "10.84.50.40-10.84.50.59"}
+    plan = {
+        "reservoir": "1",
+        "devices": {
+            name: {"dialect": "larkspur", "interfaces": {"lan": {"address": f"10.84.50.{n}/24"}}}
+            for n, name in enumerate("ab", start=2)
+        },
+        "networks": {"staff": {
+            "subnet": "10.84.50.0/24", "gateway": "10.84.50.2", "lease": "8h",
+            "dns": ["10.84.0.53"],
+            "served_by": [{"device": name, "ranges": [span]} for name, span in shares.items()],
+        }},
+    }  # fmt: skip
+    texts = {one.device: one.text for one in reservoir.write(reservoir.load(plan))}
+
+    def side(folder: Path, **changed: str) -> Any:
+        folder.mkdir()
+        for name, text in {**texts, **changed}.items():
+            (folder / f"{name}.larkspur").write_text(text)
+        return reservoir.combine(reservoir.read(sorted(folder.iterdir()), "larkspur"))
+
+    old = side(tmp_path / "old")
+    (tmp_path / "leases.csv").write_text(
+        "mac,address,server,expires\n"
+        "00:00:5e:00:53:01,10.84.50.25,a,9000\n00:00:5e:00:53:02,10.84.50.45,b,9000\n"
+    )
+    leases = read_leases(str(tmp_path / "leases.csv")).leases
+    for name in "ab":
+        other = texts[name].replace("10.84.0.53", "10.84.1.53")
+        assert other != texts[name]
+        told = reservoir.notices(old, side(tmp_path / name, **{name: other}), leases, now=1000)
+        learning = {int(leases.mac[one.row]) & 0xFF for one in told if one.because}
+        assert learning == {"ab".index(name) + 1}
