@@ -364,3 +364,14 @@ def test_when_a_lease_is_renewed_rebound_and_over(
     leases = read_leases(str(file)).leases
     ends = Ends(leases, np.arange(1), known, now)
     assert (ends.renewal[0], ends.rebinding[0], ends.end[0]) == expected
+
+
+def test_a_lease_is_over_from_its_last_second_on(put: Put) -> None:
+    """And one that never ends, or says nothing, is not."""
+    rows = [
+        f"00:00:5e:00:53:0{n},10.84.30.{n},{end}" for n, end in enumerate(("1000", "never", ""))
+    ]
+    file = put("leases.csv", "\n".join(["mac,address,expires", *rows, ""]))
+    leases = read_leases(str(file)).leases
+    for now, over in ((999.5, False), (1_000, True), (1_001, True)):
+        assert leases.expired(now).tolist() == [over, False, False]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import textwrap
 from collections.abc import Iterable, Iterator
 
 import click
@@ -102,9 +103,9 @@ def _paragraphs(text: str) -> list[str]:
 
 
 def _example_lines(text: str) -> list[str]:
-    """The lines below ``Examples:``, as they are."""
+    """The lines below ``Examples:``, however far in the interpreter leaves them."""
     after = text.partition("Examples:\n")[2]
-    return [line.removeprefix("  ") for line in re.split(r"\n\s*\n", after)[0].split("\n")]
+    return textwrap.dedent(re.split(r"\n\s*\n", after)[0]).split("\n")
 
 
 def _escaped(text: str) -> str:
