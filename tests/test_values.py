@@ -199,19 +199,13 @@ def test_the_likely_typo(written: str, subnet: str, meant: str | None) -> None:
     [
         ("99.84.20.9", "10.84.0.0/16", "10.84.20.9"),  # the first octet is another
         ("10.99.20.9", "10.84.0.0/16", "10.84.20.9"),
-        ("10.84.99.9", "10.84.0.0/16", None),  # it is in the subnet: nothing is wrong
         ("10.84.99.9", "10.84.20.0/24", "10.84.20.9"),
         ("10.84.99.9", "10.84.20.0/22", None),  # the octet isn't fixed by the subnet
-        ("10.84.20.256", "10.84.20.0/24", None),
     ],
 )
 def test_an_octet_that_is_another(written: str, subnet: str, meant: str | None) -> None:
     """Is the subnet's, where the subnet fixes all of it."""
-    asked = parse_prefix(subnet)
-    typed = address_or_none(written)
-    if typed is None or asked.span.holds(typed):
-        return
-    found = likely_meant(typed, asked)
+    found = likely_meant(parse_address(written), parse_prefix(subnet))
     assert (None if found is None else format_address(found)) == meant
 
 

@@ -87,6 +87,8 @@ def day_table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
 def summary(rehearsal: Rehearsal) -> str:
     """How many clients came, and how many networks are as they should be."""
     networks = rehearsal.networks
+    if not networks:
+        return "No network was rehearsed."
     clients, served = sum(n.clients for n in networks), sum(n.served for n in networks)
     bad = sum(bool(n.failures) for n in networks)
     fine = f"{bad:,} of {counted(len(networks), 'network')} failed" if bad else (

@@ -32,7 +32,8 @@ def refusals_lived(crowd: Crowd, lease: int, places: int) -> float:
     """Clients a day that find no address.
 
     Of a large crowd a part is lived with as large a part of the pool. Where many are refused, as
-    large a share of the part is, but for what chance does to it, which is more than to the whole.
+    large a share of the part is, but for what chance does to it, which is more than to the whole;
+    so no more than three digits are told.
 
     Args:
         crowd: Who is expected. Those who are always there have their addresses first.
@@ -49,7 +50,7 @@ def refusals_lived(crowd: Crowd, lease: int, places: int) -> float:
         part = MOST_AT_ONCE / (a_day * before) * (1 - 1e-9)
         fewer = tuple(replace(stream, count=stream.count * part) for stream in crowd.streams)
         refused = refusals_lived(Crowd(0, fewer), lease, round(free * part))
-        return refused / part + max(0, crowd.always - places)
+        return float(f"{refused / part:.3g}") + max(0, crowd.always - places)
     days = max(10, round(AT_ONCE / max(a_day, 1)))
     chance = np.random.default_rng(0)
     held: list[float] = []

@@ -23,6 +23,10 @@ WORTH_NOTING = 0.001
 """A share of refused clients from which on a moment is marked."""
 
 
+FEW_DECADES = 10**4
+"""How many times the lowest number the highest may be for labels between powers of ten."""
+
+
 def figure(size: Size, name: str, *, has_pool: bool) -> Figure:
     """Draw the day of a network, and lease times against addresses where clients come and go."""
     import matplotlib as mpl  # late: takes a second
@@ -119,7 +123,9 @@ def _leases(axes: Axes, size: Size, *, has_pool: bool) -> None:
     axes.set_yscale("log")
     from matplotlib.ticker import LogLocator, NullFormatter  # late: see above
 
-    axes.yaxis.set_major_locator(LogLocator(subs=(1, 2, 5)))
+    low, high = axes.get_ylim()
+    subs = (1, 2, 5) if high < low * FEW_DECADES else (1,)
+    axes.yaxis.set_major_locator(LogLocator(subs=subs))
     axes.yaxis.set_major_formatter("{x:,.0f}")
     axes.yaxis.set_minor_formatter(NullFormatter())
     axes.set_xticks(places, [format_duration(lease) for lease, *_ in times])
