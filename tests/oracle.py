@@ -94,9 +94,18 @@ def networks(draw: st.DrawFn) -> dict[str, Any]:
 
 
 @st.composite
+def apart(draw: st.DrawFn, third: int) -> dict[str, Any]:
+    """A network with room for all that it names, and none of it another's."""
+    network = {**draw(networks()), "subnet": f"{IPv4Address(WORLD)}/25"}
+    moved: dict[str, Any] = json.loads(json.dumps(network).replace("10.84.0.", f"10.84.{third}."))
+    return moved
+
+
+@st.composite
 def plans(draw: st.DrawFn) -> dict[str, Any]:
     """A whole plan: up to three networks, two servers, an interface of theirs somewhere."""
     number = draw(st.integers(1, 3))
+    crowded = draw(st.integers(0, 2))
     devices: dict[str, Any] = {"a": {"interfaces": {}}, "b": {}}
     for name in draw(st.lists(st.sampled_from(["deck", "hold"]), unique=True, min_size=1)):
         deck: dict[str, Any] = {"address": f"{draw(addresses)}/26"}
@@ -112,7 +121,7 @@ def plans(draw: st.DrawFn) -> dict[str, Any]:
     plan = {
         "reservoir": 1,
         "devices": devices,
-        "networks": {f"n{i}": draw(networks()) for i in range(number)},
+        "networks": {f"n{i}": draw(networks() if crowded else apart(i)) for i in range(number)},
     }
     if not draw(st.integers(0, 3)):
         plan["anycast"] = draw(st.lists(addresses, max_size=2))

@@ -16,6 +16,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import examples
+from met import meets, met
 from oracle import plans, text_of
 from reservoir.cli.commands import reservoir
 
@@ -74,6 +75,7 @@ texts = st.lists(
 )  # fmt: skip
 
 
+@meets("a plan that is refused", "an answer")
 @given(plan=plans(), names=texts, call=st.sampled_from(CALLS))
 @settings(max_examples=examples(120))
 def test_every_command_has_an_answer(
@@ -84,6 +86,7 @@ def test_every_command_has_an_answer(
     (folder / "plan.yaml").write_text(text_of(hostile(plan, names)))
     arguments: list[str | Path] = [command, folder / "plan.yaml", "--format", form]
     ended = told(*arguments)
+    met("a plan that is refused" if ended.exit_code == 2 else "an answer")
     if ended.exit_code == 2:
         assert ended.stderr
         return
@@ -94,6 +97,7 @@ def test_every_command_has_an_answer(
         assert "<script>alert" not in ended.stdout
 
 
+@meets("a difference")
 @given(old=plans(), new=plans(), form=st.sampled_from(["text", "json", "markdown"]))
 @settings(max_examples=examples(50))
 def test_any_two_plans_can_be_compared(
@@ -110,10 +114,12 @@ def test_any_two_plans_can_be_compared(
         return
     there, back = (json.loads(each.stdout)["networks"] for each in found)
     assert any(network["changes"] for network in there) == any(n["changes"] for n in back)
+    met("a difference", any(network["changes"] for network in there))
     itself = data_of("compare", files[0], files[0])
     assert not any(network["changes"] for network in itself["networks"])
 
 
+@meets("a finding accepted beside another")
 @given(plan=plans(), data=st.data())
 @settings(max_examples=examples(60))
 def test_each_format_has_each_finding(
@@ -148,10 +154,12 @@ def test_each_format_has_each_finding(
         graded["error"], graded["warning"], graded["advice"],
     )  # fmt: skip
     assert summary["accepted"] == len(accepted) >= 1
+    met("a finding accepted beside another", len(found) > len(accepted))
     text = told("check", file).stdout
     assert f"{len(accepted)} accepted" in text
 
 
+@meets("an error that is accepted", "an error beside it")
 @given(plan=plans(), data=st.data())
 @settings(max_examples=examples(60))
 def test_accepting_and_grading_change_nothing_else(
@@ -163,6 +171,7 @@ def test_accepting_and_grading_change_nothing_else(
     before = findings(file)
     if not before:
         return
+    errors = {each["rule"] for each in before if each["severity"] == "error"}
     rule = data.draw(st.sampled_from(sorted({each["rule"] for each in before})))
     grade = data.draw(st.sampled_from(["error", "warning", "advice"]))
     agreed = {"rule": rule, "at": "*", "because": "known", "until": "2999-12-31"}
@@ -176,6 +185,8 @@ def test_accepting_and_grading_change_nothing_else(
         del each["suggestions"]  # one that would add an error is not made, whatever is an error
     assert sorted(map(str, before)) == sorted(map(str, after))
     worst = max((each.get("severity", "") for each in after), key=GRAVITY.index)
+    met("an error that is accepted", rule in errors)
+    met("an error beside it", worst == "error")
     for fail_on, limit in (("error", 3), ("warning", 2), ("advice", 1), ("never", 4)):
         ended = told("check", file, "--fail-on", fail_on)
         assert ended.exit_code == (GRAVITY.index(worst) >= limit)

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from met import meets, met
 from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError
 from reservoir.dialects.running.devices import merged_plan, with_named_zones
@@ -298,6 +299,7 @@ def test_a_broken_sheet_gets_a_calm_list(
 
 
 @pytest.mark.parametrize("dialect", Library().names)
+@meets("a text that is read")
 @given(data=st.data())
 @settings(max_examples=examples(60))
 def test_whatever_is_read_of_a_damaged_text_is_a_plan(
@@ -325,6 +327,7 @@ def test_whatever_is_read_of_a_damaged_text_is_a_plan(
         read = reservoir.read(str(folder / "device"), dialect)
     except InputError:
         return
+    met("a text that is read")
     plan = with_named_zones(merged_plan([one.lifted for one in read]))
     (folder / "plan.yaml").write_text(plan_text(plan))
     assert set(reservoir.load(str(folder / "plan.yaml")).plan.networks) == set(plan.networks)
@@ -405,6 +408,7 @@ def test_a_broken_sheet_keeps_no_other_dialect_from_being_recognised(run: Run, p
     assert "dialects/broken.sheet:4:1: 'foo' is not a kind of fact" in ended.err
 
 
+@meets("a sheet", "a sheet with mistakes")
 @given(data=st.data())
 @settings(max_examples=examples(300), deadline=None)
 def test_a_damaged_sheet_is_a_sheet_or_has_its_mistakes_named(data: st.DataObject) -> None:
@@ -430,4 +434,7 @@ def test_a_damaged_sheet_is_a_sheet_or_has_its_mistakes_named(data: st.DataObjec
     try:
         load_sheet("\n".join(lines), "damaged.sheet")
     except InputError as error:
+        met("a sheet with mistakes")
         assert all(problem.place.file == "damaged.sheet" for problem in error.problems)
+    else:
+        met("a sheet")

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import examples
+from met import meets, met
 from oracle import text_of
 from reservoir.core.pools import Offer, Pools
 from reservoir.core.values.address_set import AddressSet
@@ -68,6 +69,7 @@ def test_the_order_of_blocks_means_nothing(dialect: str, data: st.DataObject) ->
 
 
 @pytest.mark.parametrize("dialect", WITH_UNDO)
+@meets("several parts")
 @given(data=st.data())
 @settings(max_examples=examples(30))
 def test_parts_do_what_they_did_together(dialect: str, data: st.DataObject) -> None:
@@ -77,6 +79,7 @@ def test_parts_do_what_they_did_together(dialect: str, data: st.DataObject) -> N
     old, new = (PresentText.of(text, sheet) for text in texts)
     parts = parts_that_differ(old, new, sheet)
     wholes = [effect(text, sheet) for text in texts]
+    met("several parts", len(parts) > 1)
     found: list[dict[str, Any]] = [{}, {}]
     for part in parts:
         for side, (text, seen) in enumerate(zip(part, found, strict=True)):

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from met import meets, met
 from reservoir.core.checks.causes import causes
 from reservoir.core.checks.rule import Rule, rules
 from reservoir.core.findings import Finding, Severity, Witness
@@ -49,12 +50,16 @@ def findings(draw: st.DrawFn) -> Finding:
     )
 
 
+@meets("one that follows", "two of one cause")
 @given(st.lists(findings(), max_size=12))
 def test_what_follows_has_a_cause_that_follows_from_nothing(found: list[Finding]) -> None:
     """Each has one or none, and something is always left to put right."""
     roots = causes(found, rules(), lambda _: ["pier"])
     assert len(roots) == len(found)
     assert (None in roots) == bool(found)
+    follow = [root for root in roots if root is not None]
+    met("one that follows", len(follow) > 0)
+    met("two of one cause", len(set(follow)) < len(follow))
     for finding, root in zip(found, roots, strict=True):
         if root is not None:
             assert roots[root] is None

@@ -12,6 +12,7 @@ from hypothesis import example, given, settings
 
 import reservoir
 from conftest import examples
+from met import meets, met
 from oracle import Walked, plans, text_of
 from oracle_findings import findings
 from oracle_witnesses import holds
@@ -62,6 +63,7 @@ BACKWARDS = {
 """All that the network names besides its subnet holds nothing."""
 
 
+@meets("five findings or fewer", "ten findings")
 @given(plan=plans())
 @example(plan=BACKWARDS)
 @settings(max_examples=examples(300))
@@ -71,6 +73,8 @@ def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, A
         report = checked(file, text_of(plan))
     walked = Walked(plan)
     assert counted(report) == findings(walked)
+    met("five findings or fewer", len(report.findings) <= 5)
+    met("ten findings", len(report.findings) >= 10)
     assert report.assignable == sum(len(pool.assignable) for pool in walked.pools)
     for finding in report.findings:
         witness = finding.witness
@@ -78,6 +82,7 @@ def test_no_finding_is_missed_and_none_is_invented(file: Path, plan: dict[str, A
         assert witness is None or holds(witness, walked), finding
 
 
+@meets("a suggestion")
 @given(plan=plans())
 @settings(max_examples=examples(45))
 def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -> None:
@@ -89,6 +94,7 @@ def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -
     report = checked(file, text)
     before = reservoir.load(file).plan
     for finding in report.findings:
+        met("a suggestion", len(finding.suggestions) > 0)
         for suggestion in finding.suggestions:
             edit = Edit(suggestion.path, suggestion.old, suggestion.new)
             after = checked(file, edited(text, edit))
@@ -100,6 +106,7 @@ def test_each_suggestion_removes_its_finding(file: Path, plan: dict[str, Any]) -
             assert again.devices == tried.devices
 
 
+@meets("something mended", "something left")
 @given(plan=plans())
 @settings(max_examples=examples(45))
 def test_mending_never_makes_anything_worse(file: Path, plan: dict[str, Any]) -> None:
@@ -110,6 +117,8 @@ def test_mending_never_makes_anything_worse(file: Path, plan: dict[str, Any]) ->
         assert not mended.after
         return
     after = checked(file, mended.after[str(file)])
+    met("something mended")
+    met("something left", len(after.findings) > 0)
     assert len(after.findings) < len(before.findings)
     kinds = {(f.rule, f.network) for f in before.findings}
     assert {(f.rule, f.network) for f in after.findings} <= kinds

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from met import meets, met
 
 DEMO = Path(reservoir.__file__).parent / "demo"
 FILES = ["ferry-line.yaml", "ferry-line.yaml", "ferry-line.yaml", "bindings.csv", "inventory.csv"]
@@ -84,6 +85,7 @@ def damaged(folder: Path, kind: str, name: str, wounds: list[tuple[Damage, int, 
     return folder / "ferry-line.yaml"
 
 
+@meets("one that is refused", "one with findings")
 @given(
     kind=st.sampled_from(["right", "hurried"]),
     name=st.sampled_from(FILES),
@@ -98,6 +100,7 @@ def test_a_damaged_plan_is_refused_with_places_or_checked(
     try:
         subject = reservoir.load(str(plan))
     except reservoir.InputError as refused:
+        met("one that is refused")
         assert refused.problems
         for problem in refused.problems:
             lines = Path(problem.place.file).read_text().split("\n")
@@ -107,11 +110,13 @@ def test_a_damaged_plan_is_refused_with_places_or_checked(
         return
     for finding in reservoir.check(subject).findings:
         assert "this check itself failed" not in finding.message
+        met("one with findings")
         place = subject.place(finding.at)
         assert place.line <= len(Path(place.file).read_text().split("\n"))
         assert finding.witness is None or finding.witness.sentence.isprintable()
 
 
+@meets("one that is mended")
 @given(name=st.sampled_from(FILES), wounds=st.lists(blows, min_size=1, max_size=3))
 @settings(max_examples=examples(30))
 def test_mending_a_damaged_plan_leaves_one_that_loads(
@@ -127,6 +132,7 @@ def test_mending_a_damaged_plan_leaves_one_that_loads(
     for file, text in mended.after.items():
         Path(file).write_text(text)
     after = reservoir.check(reservoir.load(str(plan)))
+    met("one that is mended", len(mended.applied) > 0)
     assert len(after.findings) <= len(before.findings) - bool(mended.applied)
     known = {(finding.rule, finding.network) for finding in before.findings}
     assert {(finding.rule, finding.network) for finding in after.findings} <= known

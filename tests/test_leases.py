@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from met import meets, met
 from oracle import MACS, Walked, addresses, number_of, plans, text_of
 from reservoir.core.findings import Severity
 from reservoir.core.leases.ends import Ends
@@ -50,6 +51,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return tmp_path_factory.mktemp("leases")
 
 
+@meets("a contradiction", "addresses taken")
 @given(plan=plans(), data=st.data())
 @settings(max_examples=examples(150))
 def test_each_lease_is_judged_as_walking_the_plan_finds(
@@ -70,6 +72,8 @@ def test_each_lease_is_judged_as_walking_the_plan_finds(
     leases = read_leases(str(folder / "leases.csv")).leases
     checked = reservoir.check_leases(opened, leases, now=NOW)
     assert Counter((c.rule, c.row) for c in checked.contradictions) == expected(plan, listed)
+    met("a contradiction", len(checked.contradictions) > 0)
+    met("addresses taken", any(usage.taken for usage in checked.usage))
     for usage in checked.usage:
         assert usage.taken == taken(plan, listed, usage.network, usage.server)
 
@@ -178,6 +182,39 @@ networks:
   guests: {subnet: 10.84.31.0/24, ranges: [10.84.31.40-10.84.31.49]}
 """
 
+SERVED = """\
+devices: {pier: {}, shed: {}}
+networks:
+  crew: {subnet: 10.84.30.0/24, ranges: [10.84.30.40-10.84.30.49], served_by: pier}
+  guests: {subnet: 10.84.31.0/24, ranges: [10.84.31.40-10.84.31.49], served_by: []}
+"""
+
+
+def test_what_contradicts_is_said_in_full(put: Put, run: Run) -> None:
+    """Who has what of whom, two or more of them, and who serves there instead."""
+    put("plan.yaml", SERVED)
+    rows = [("01", "30.40", "shed"), ("02", "30.40", "pier"), ("03", "31.40", "shed"),
+            ("04", "30.41", "pier"), ("05", "30.41", "pier"), ("06", "30.41", "pier")]  # fmt: skip
+    lines = [f"00:00:5e:00:53:{mac},10.84.{address},{by}" for mac, address, by in rows]
+    put("leases.csv", "\n".join(["mac,address,server", *lines, ""]))
+    ended = run("leases", "leases.csv", "--plan", "plan.yaml", "--format", "json")
+    one, two, three, four, five, six = (f"00:00:5e:00:53:0{number}" for number in range(1, 7))
+    assert {found["message"] for found in json.loads(ended.out)["findings"]} >= {
+        f"{one} has a lease of shed, which doesn't serve crew, but pier does",
+        f"{three} has a lease of shed, which doesn't serve guests",
+        f"{one} and {two} both have 10.84.30.40",
+        f"{four}, {five} and {six} all have 10.84.30.41",
+    }
+
+
+def test_a_client_with_an_identifier_may_have_any_mac(put: Put, run: Run) -> None:
+    """Its binding is by the identifier, which a randomised MAC address doesn't change."""
+    plan = put("plan.yaml", CREW)
+    put("leases.csv", "mac,client_id,address\n02:00:5e:00:53:04,hex:ff0103,10.84.30.44\n")
+    assert run("adopt", "leases.csv", "--into", "plan.yaml", "--in-place").code == 0
+    assert "- {client_id: hex:ff0103, address: 10.84.30.44}\n" in plan.read_text()
+
+
 LIST = """\
 mac,address,name,expires
 00:00:5e:00:53:01,10.84.30.41,cook,2027-01-15T09:00:00+00:00
@@ -219,6 +256,7 @@ def test_leases_become_bindings_in_place(put: Put, run: Run) -> None:
     assert "Nothing to change: no lease can become a binding." in again.err
 
 
+@meets("a binding added", "one that is refused")
 @given(plan=plans(), data=st.data())
 @settings(max_examples=examples(40))
 def test_adopting_adds_bindings_and_nothing_else(
@@ -233,6 +271,7 @@ def test_adopting_adds_bindings_and_nothing_else(
     adopt = ("adopt", folder / "leases.csv", "--into", file, "--now", str(NOW))
     ended = told(*adopt, "--in-place")
     texts, adopted = (yaml.load(t, yaml.BaseLoader) for t in (text_of(plan), file.read_text()))  # noqa: S506 - texts only
+    met("one that is refused", ended.exit_code != 0)
     if ended.exit_code:
         assert adopted == texts
         return
@@ -241,6 +280,7 @@ def test_adopting_adds_bindings_and_nothing_else(
         now = adopted["networks"][name]
         assert now["bindings"][: len(network["bindings"])] == network["bindings"]
         new = [(b["mac"], b["address"]) for b in now["bindings"][len(network["bindings"]) :]]
+        met("a binding added", len(new) > 0)
         assert set(new) <= in_force
         assert len({mac for mac, _ in new}) == len({address for _, address in new}) == len(new)
         now["bindings"] = network["bindings"]

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import examples
+from met import meets, met
 from oracle import text_of
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.sheet.library import Library
@@ -92,6 +93,7 @@ def assigned(text: str, dialect: str) -> dict[int, int]:
     return {address: leases[subnet] or 0 for subnet, some in subnets for address in some}
 
 
+@meets("several stages")
 @given(sides=sides())
 @settings(max_examples=examples(60))
 def test_no_server_assigns_what_a_client_of_another_may_have(
@@ -115,12 +117,14 @@ def test_no_server_assigns_what_a_client_of_another_may_have(
         for name in SERVERS:
             lasting = {a: lease for a, lease in leased[name].items() if lease > stage.wait}
             leased[name] = longest(lasting, assigned(texts[name], dialects[name]))
+    met("several stages", len(reservoir.stages(old, new)) > 1)
     folder = tmp_path_factory.mktemp("moves")
     for name in SERVERS:
         wanted = reservoir.write(new, [name])[0].text
         assert same(folder, texts[name], wanted, dialects[name])
 
 
+@meets("something kept back")
 @given(sides=sides(), data=st.data())
 @settings(max_examples=examples(30))
 def test_with_a_lease_list_only_what_is_leased_is_kept_back(
@@ -156,9 +160,11 @@ def test_with_a_lease_list_only_what_is_leased_is_kept_back(
         if 1 < len(stages) == number + 1:  # all has moved but what is kept back
             for name in SERVERS:
                 missing = wanted[name].keys() - assigned(texts[name], dialects[name]).keys()
+                met("something kept back", len(missing) > 0)
                 assert missing <= set().union(*present.values())
 
 
+@meets("back from the middle", "back from the end")
 @given(sides=sides(), data=st.data())
 @settings(max_examples=examples(30))
 def test_the_way_back_leads_back_from_every_stage(
@@ -171,6 +177,7 @@ def test_the_way_back_leads_back_from_every_stage(
     before = {name: reservoir.write(old, [name])[0].text for name in SERVERS}
     texts, stages = dict(before), reservoir.stages(old, new)
     done = stages[: data.draw(st.integers(1, len(stages)))]
+    met("back from the middle" if len(done) < len(stages) else "back from the end", len(stages) > 1)
     for stage in done:
         for made in stage.scripts:
             texts[made.device] = [texts[made.device], *points(made)][-1]

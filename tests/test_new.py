@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from met import meets, met
 from reservoir.core.drafting.answers import BY_NAME, QUESTIONS, Answers
 from reservoir.core.drafting.drafting import NoRoomError
 from reservoir.core.findings import Severity
@@ -67,6 +68,7 @@ some_answers = st.fixed_dictionaries(
 )
 
 
+@meets("several networks", "clients")
 @given(
     answers=st.lists(
         some_answers, min_size=1, max_size=6, unique_by=lambda a: a.get("vlan", id(a))
@@ -85,6 +87,8 @@ def test_what_is_suggested_makes_a_sound_plan(answers: list[Answers], dialect: s
         assert known or finding.severity is not Severity.ERROR, finding
         assert finding.rule not in ("pool-tight", "networks-overlap", "subnet-outgrown")
     sizes = reservoir.size(plan)
+    met("several networks", len(plan.plan.networks) > 1)
+    met("clients", len(sizes.networks) > 0)
     assert all(one.comfortable <= one.capacity for one in sizes.networks)
     assert len(sizes.networks) == sum("clients" in some for some in answers)
 
@@ -491,26 +495,37 @@ def test_tables_as_spreadsheets_write_them(run: Run, separator: str) -> None:
     assert (crew[1].lease, wifi[1].lease) == (43_200, 2_700)
 
 
+COLUMNS = {
+    "network": ["crew", "shop", "gangway 2"],
+    "subnet": ["10.84.30.0/24", "10.84.31.0/25", ""],
+    "vlan": ["30", "", "31"],
+    "keep": ["none", "first 10", ""],
+    "lease": ["12h", "45m", ""],
+    "dns": ["10.84.0.53", "none", ""],
+}
+"""What the columns of a table may say."""
+sound_rows = st.fixed_dictionaries({name: st.sampled_from(said) for name, said in COLUMNS.items()})
+any_cell = st.text(st.characters(codec="utf-8", exclude_characters="\r\n\0"), max_size=12)
+any_said = st.sampled_from([cell for said in COLUMNS.values() for cell in (*said, "-")])
+
+
+@meets("a row that is read", "a row with mistakes")
 @given(
-    rows=st.lists(
-        st.lists(
-            st.text(st.characters(codec="utf-8", exclude_characters="\r\n\0"), max_size=12)
-            | st.sampled_from(
-                ["10.84.30.0/24", "10.84.30.0", "none", "first 10", "30", "12h", "-"]
-            ),
-            max_size=6,
-        ),
-        max_size=5,
-    ),
-    header=st.permutations(["network", "subnet", "vlan", "keep", "lease", "dns"]),
+    rows=st.lists(sound_rows | st.lists(any_cell | any_said, max_size=6), max_size=5),
+    header=st.permutations(list(COLUMNS)),
 )
 @settings(max_examples=examples(100))
 def test_any_table_is_read_or_has_its_mistakes_named(
-    tmp_path_factory: pytest.TempPathFactory, rows: list[list[str]], header: list[str]
+    tmp_path_factory: pytest.TempPathFactory,
+    rows: list[dict[str, str] | list[str]],
+    header: list[str],
 ) -> None:
     """Each row with content is a network that the questions' answers make, or a problem."""
     file = tmp_path_factory.mktemp("table") / "nets.csv"
-    lines = [header, *rows]
+    lines = [
+        header,
+        *([row[name] for name in header] if isinstance(row, dict) else row for row in rows),
+    ]
     file.write_text(
         "\n".join(",".join(f'"{c.replace(chr(34), chr(34) * 2)}"' for c in row) for row in lines)
     )
@@ -519,6 +534,8 @@ def test_any_table_is_read_or_has_its_mistakes_named(
     filled = {n for n, row in enumerate(lines, start=1) if any(cell.strip() for cell in row)} - {1}
     assert places | {row.place.line for row in read.rows} == filled
     assert not places & {row.place.line for row in read.rows}
+    met("a row that is read", len(read.rows) > 0)
+    met("a row with mistakes", len(read.problems) > 0)
     drafting = reservoir.drafting()
     for number, row in enumerate(read.rows):
         given_ = {"dns": [], "device": "pier", "dialect": None, **row.answers}
@@ -576,6 +593,7 @@ def layouts(draw: st.DrawFn) -> str:
     return text.replace("\n", "\r\n") if draw(st.booleans()) else text
 
 
+@meets("networks before it", "Windows lines")
 @given(text=layouts(), vlan=st.sampled_from([None, 30]))
 @settings(max_examples=examples(100))
 def test_a_network_fits_into_any_layout(
@@ -599,6 +617,8 @@ def test_a_network_fits_into_any_layout(
     old_data, new_data = yaml.safe_load(text), yaml.safe_load(new)
     assert is_part_of(old_data, new_data)
     assert set(new_data["networks"]) == {*(old_data.get("networks") or {}), "more"}
+    met("networks before it", len(new_data["networks"]) > 1)
+    met("Windows lines", "\r\n" in text)
     for remark in re.findall("#.*", text):
         assert remark.rstrip("\r") in new
     assert ("\r\n" in text) == ("\r\n" in new)

@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import examples
+from met import meets, met
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.forms.texts import Text
 from reservoir.dialects.notations import NOTATIONS
@@ -109,6 +110,7 @@ def every(nodes: list[Node]) -> list[Node]:
 
 
 @pytest.mark.parametrize("name", CASES)
+@meets("a fault", "no fault")
 @given(data=st.data())
 @settings(max_examples=examples(110))
 def test_damage_is_said_and_never_fatal(name: str, data: st.DataObject) -> None:
@@ -122,6 +124,7 @@ def test_damage_is_said_and_never_fatal(name: str, data: st.DataObject) -> None:
         )
         text = text[:cut] + junk + text[cut + data.draw(st.integers(0, 4)) :]
     lines = text.split("\n")
+    met("a fault" if carrier.read(text).faults else "no fault")
     for fault in carrier.read(text).faults:
         assert 1 <= fault.line <= len(lines)
         assert 1 <= fault.column <= len(lines[fault.line - 1]) + 1

@@ -8,6 +8,7 @@ from itertools import permutations, product
 from hypothesis import given, settings
 
 from conftest import examples
+from met import meets, met
 from reservoir.core.checks import Site, rules
 from reservoir.core.findings import Finding
 from reservoir.core.plan.model import Plan
@@ -32,6 +33,7 @@ def is_fitting(site: Site, attachment: Attachment) -> bool:
     return attachment.bits == mask and site.topology.interface(attachment).enabled
 
 
+@meets("an overlap", "none", "a pair with a home each")
 @given(plan=plans())
 @settings(max_examples=examples(100))
 def test_interfaces_overlap_if_any_two_do(plan: Plan) -> None:
@@ -51,6 +53,8 @@ def test_interfaces_overlap_if_any_two_do(plan: Plan) -> None:
     doubtful = {pair for pair in pairs if homeless.intersection(pair)}
     found = found_by("interfaces-overlap", site)
     assert bool(found) == bool(doubtful)
+    met("an overlap" if found else "none")
+    met("a pair with a home each", len(pairs - doubtful) > 0)
     for finding in found:
         witness = finding.witness
         assert witness is not None

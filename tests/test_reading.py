@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from met import meets, met
 from oracle import text_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.notations.json import Json
@@ -225,6 +226,7 @@ MESS = [
 
 
 @pytest.mark.parametrize("dialect", DIALECTS)
+@meets("a text that is all understood", "one that isn't")
 @given(data=st.data())
 @settings(max_examples=examples(50))
 def test_reading_in_bulk_finds_the_same(file: Path, dialect: str, data: st.DataObject) -> None:
@@ -257,6 +259,7 @@ def test_reading_in_bulk_finds_the_same(file: Path, dialect: str, data: st.DataO
     assert bulk[0] == exact[0]
     assert places(bulk[0].device) == places(exact[0].device)
     assert what_is_said(*bulk[1:]) == what_is_said(*exact[1:])
+    met("one that isn't" if bulk[0].not_understood else "a text that is all understood")
     unasked = read_configuration(text, sheet, in_bulk=True)  # what each node says isn't kept
     assert unasked == exact[0]
     assert places(unasked.device) == places(exact[0].device)
@@ -273,6 +276,7 @@ def what_is_said(nodes: Nodes, said: dict[Node, Said]) -> list[object]:
 
 
 @pytest.mark.parametrize("dialect", DIALECTS)
+@meets("several damaged")
 @given(data=st.data())
 @settings(max_examples=examples(20))
 def test_with_a_third_of_its_lines_damaged_the_rest_is_understood(
@@ -297,6 +301,7 @@ def test_with_a_third_of_its_lines_damaged_the_rest_is_understood(
     after = read_configuration("\n".join(lines), sheet)
     reported = {unread.line - 1 for unread in after.not_understood}
     assert damaged <= reported
+    met("several damaged", len(damaged) > 1)
     said = {
         (fact.line, fact.kind, tuple(sorted(fact.fields.items())))
         for fact in one_liners(after.device, lines)

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from met import meets, met
 from oracle import plans, text_of
 from reservoir.core.plan.model import format_path
 from reservoir.core.pools import Pools
@@ -262,6 +263,7 @@ def test_requests_pass_a_relay_and_no_more_than_sixteen() -> None:
     assert network.failure.reason == "no answer: office has no route to 10.84.30.1"
 
 
+@meets("none left", "one given back")
 @given(
     spans=st.lists(st.tuples(st.integers(0, 60), st.integers(0, 9)), max_size=4),
     steps=st.lists(st.tuples(st.booleans(), st.integers(0, 70)), max_size=40),
@@ -283,6 +285,8 @@ def test_free_addresses_are_those_that_are_not_taken(
         elif address in assignable and address not in left:
             free.give_back(address)
             left, returned = sorted([*left, address]), [*returned, address]
+        met("none left", not left and len(assignable) > 0)
+        met("one given back", len(returned) > 0)
         assert [free.nth(place) for place in range(len(free))] == left
         every = assignable.addresses().tolist()
         for place in range(2 * len(every)) if left else ():
@@ -302,6 +306,7 @@ def opened_in(plan: dict[str, Any], dialect: str) -> reservoir.Plan | None:
         return None
 
 
+@meets("a rule", "a suspect", "all served")
 @given(plan=plans(), dialect=st.sampled_from(Library().names))
 @settings(max_examples=examples(100))
 def test_clients_fail_only_where_the_checks_know_why(plan: dict[str, Any], dialect: str) -> None:
@@ -311,6 +316,9 @@ def test_clients_fail_only_where_the_checks_know_why(plan: dict[str, Any], diale
         return
     found = reservoir.rehearse(opened, clients=6)
     failures = [failure for each in found.networks for failure in each.failures]
+    met("a rule", any(failure.rule for failure in failures))
+    met("a suspect", any(failure.suspect for failure in failures))
+    met("all served", not failures)
     assert all(failure.rule or failure.suspect for failure in failures)
 
 
@@ -332,6 +340,7 @@ def test_what_is_accepted_stands_for_nothing_else(right: str, wrong: str, rule: 
     assert not network.accepted
 
 
+@meets("a failure accepted", "another beside it")
 @given(plan=plans(), dialect=st.sampled_from(Library().names), data=st.data())
 @settings(max_examples=examples(30))
 def test_accepting_a_finding_silences_only_what_it_tells_of(
@@ -342,20 +351,23 @@ def test_accepting_a_finding_silences_only_what_it_tells_of(
     findings = opened.check().findings if opened else ()
     if opened is None or not findings:
         return
-    chosen = data.draw(st.sampled_from(findings))
+    before = reservoir.rehearse(opened, clients=6).networks
+    failed = {failure.rule for network in before for failure in network.failures}
+    shown = [finding for finding in findings if finding.rule in failed]
+    chosen = data.draw(st.sampled_from(findings) | st.sampled_from(shown or findings))
     agreed = {"rule": chosen.rule, "at": format_path(chosen.at), "because": "known"}
     plan["accept"] = [{**agreed, "until": "2999-01-01"}]
-    before, after = (
-        reservoir.rehearse(each, clients=6).networks
-        for each in (opened, reservoir.loads(text_of(plan)))
-    )
+    after = reservoir.rehearse(reservoir.loads(text_of(plan)), clients=6).networks
     for one, other in zip(before, after, strict=True):
         happened = [(failure.event, failure.reason) for failure in one.failures]
         still = [(failure.event, failure.reason) for failure in (*other.failures, *other.accepted)]
+        met("a failure accepted", len(other.accepted) > 0)
+        met("another beside it", len(other.accepted) > 0 and len(other.failures) > 0)
         assert sorted(still) == sorted(happened)
         assert all(failure.rule == chosen.rule for failure in other.accepted)
 
 
+@meets("two pools that hold an address", "a pool on an interface")
 @given(plan=plans(), dialect=st.sampled_from(Library().names))
 @settings(max_examples=examples(100))
 def test_a_device_finds_its_pools_as_walking_them_finds(plan: dict[str, Any], dialect: str) -> None:
@@ -368,15 +380,18 @@ def test_a_device_finds_its_pools_as_walking_them_finds(plan: dict[str, Any], di
         edges = {edge for pool in pools for edge in (*pool.subnet.span, pool.subnet.address)}
         for address in {beside for edge in edges for beside in (edge - 1, edge, edge + 1)}:
             holding = [pool for pool in pools if pool.subnet.span.holds(address)]
+            met("two pools that hold an address", len(holding) > 1)
             assert serving.pools_holding(address) == holding
             if address > 0:  # 0 is no relay
                 relayed = holding if does.answers_relays else []
                 assert list(serving.pools_for("", address)) == relayed
         for name in serving.interfaces if does.joins_pools_to_interfaces else ():
             joined = [pool for pool in pools if pool.interface == name]
+            met("a pool on an interface", len(joined) > 0)
             assert list(serving.pools_for(name, 0)) == joined
 
 
+@meets("one with a proof", "one that follows")
 @given(plan=plans(), dialect=st.sampled_from(Library().names))
 @settings(max_examples=examples(100))
 def test_each_error_shows_or_says_why_it_cannot(plan: dict[str, Any], dialect: str) -> None:
@@ -385,6 +400,7 @@ def test_each_error_shows_or_says_why_it_cannot(plan: dict[str, Any], dialect: s
     if opened is None:
         return
     for finding in reservoir.prove(opened, reservoir.check(opened)).findings:
+        met("one that follows" if finding.cause is not None else "one with a proof")
         if finding.cause is None:
             assert finding.proof is not None, finding
             assert finding.proof.text, finding

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import examples
+from met import meets, met
 from oracle import Walked, text_of
 from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
@@ -26,6 +27,7 @@ from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.reading import read_device
 from reservoir.dialects.render.withdrawal import withdrawal
 from reservoir.dialects.render.writer import write_configuration, write_exactly
+from reservoir.dialects.running.devices import with_named_zones
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.files.plan_text import plan_text
@@ -86,6 +88,8 @@ class Family:
     """Whether an interface may have several addresses."""
     shares_segments: bool
     """Whether it serves the networks of all of them."""
+    admits_by_zone: bool
+    """Whether one of them hears nobody whose interface is in no zone that admits DHCP."""
 
     @classmethod
     def of(cls, *dialects: str) -> Family:
@@ -104,6 +108,7 @@ class Family:
             boot_servers=all(s.mentions("pool", "next_server") for s in sheets),
             secondary=all(s.mentioned["interface"] & {"secondary", "addresses"} for s in sheets),
             shares_segments=all(Behaviour(sheet).assigns_by_secondary for sheet in sheets),
+            admits_by_zone=any(Behaviour(sheet).zone_must_admit_dhcp for sheet in sheets),
         )
 
 
@@ -226,10 +231,15 @@ def benign_plan(
         server["uplink"]["address"] = ["10.84.0.10/24", "10.84.99.10/25"]
     if family.shares_segments and {"port1", "port2"} <= server.keys() and draw(st.booleans()):
         server["port1"]["address"] = [held(server["port1"])[0], *held(server.pop("port2"))]
+    described: dict[str, Any] = {"dialect": dialects[0], "interfaces": server}
+    if family.admits_by_zone:
+        described["zones"] = {"inside": {"admits": ["dhcp"]}}
+        for interface in server.values():
+            interface["zone"] = "inside"
     return {
         "reservoir": 1,
         "devices": {
-            "server": {"dialect": dialects[0], "interfaces": server},
+            "server": described,
             "a": {"interfaces": {"deck": {"address": "10.84.0.2/24"}}},
             "relay": {"interfaces": relay},
         },
@@ -245,6 +255,7 @@ plain_names = st.builds(
 
 
 @pytest.mark.parametrize("dialect", DIALECTS)
+@meets("bindings", "a network without exclusions")
 @given(data=st.data())
 @settings(max_examples=examples(70))
 def test_what_is_written_is_what_the_plan_says(
@@ -257,6 +268,9 @@ def test_what_is_written_is_what_the_plan_says(
     assert not written.losses
     assert not written.faults
     assert not written.obstacles
+    for network in plan["networks"].values():
+        met("bindings", len(network["bindings"]) > 0)
+        met("a network without exclusions", not network["exclusions"])
     sheet = Library().sheet(dialect)
     reading = read_configuration(written.text, sheet)
     assert not reading.not_understood
@@ -377,7 +391,7 @@ def test_damaged_text_is_read_without_a_crash(
         if not data.draw(st.integers(0, 3)):
             lines.insert(data.draw(st.integers(0, len(lines))), lines[at])
     read = read_device("\n".join(lines), "server.txt", Library(), dialect)
-    lifted = read.lifted.plan()
+    lifted = with_named_zones(read.lifted.plan())
     assert list(Pools(lifted)) is not None
     file.write_text(plan_text(lifted))
     again = reservoir.load(file).plan

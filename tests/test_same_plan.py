@@ -22,6 +22,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import examples
+from met import meets, met
 from oracle import number_of, plans, text_of
 from reservoir.core.findings import Finding
 from reservoir.core.plan.model import format_path
@@ -69,6 +70,7 @@ def replaced(plan: PlanData, words: Mapping[str, str]) -> PlanData:
     return changed
 
 
+@meets("findings")
 @given(plan=plans())
 @settings(max_examples=examples(50))
 def test_names_mean_nothing(folder: Path, plan: PlanData) -> None:
@@ -81,11 +83,13 @@ def test_names_mean_nothing(folder: Path, plan: PlanData) -> None:
             if host.get("name") in words.values():
                 return  # a machine that is called like a device
     before, after = (found(folder, text_of(each)) for each in (plan, renamed))
+    met("findings", len(before) > 0)
     assert Counter(f.rule for f in before) == Counter(f.rule for f in after)
     networks = Counter((f.rule, words.get(f.network or "", f.network)) for f in before)
     assert networks == Counter((f.rule, f.network) for f in after)
 
 
+@meets("networks in another order", "a finding that concerns several")
 @given(plan=plans(), data=st.data())
 @settings(max_examples=examples(50))
 def test_the_order_of_networks_and_devices_means_nothing(
@@ -98,6 +102,8 @@ def test_the_order_of_networks_and_devices_means_nothing(
 
     other = {**plan, "networks": shuffled(plan["networks"]), "devices": shuffled(plan["devices"])}
     before, after = (found(folder, text_of(each)) for each in (plan, other))
+    met("networks in another order", list(other["networks"]) != list(plan["networks"]))
+    met("a finding that concerns several", any(f.concerns for f in before))
     assert {f.rule for f in before} == {f.rule for f in after}
     assert Counter(f.rule for f in before if not f.concerns) == Counter(
         f.rule for f in after if not f.concerns
@@ -135,6 +141,7 @@ def test_bindings_in_a_table_are_bindings(folder: Path, plan: PlanData) -> None:
     assert shown(after) == shown(whole)
 
 
+@meets("findings")
 @given(plan=plans(), steps=st.integers(1, 200))
 @settings(max_examples=examples(50))
 def test_a_plan_elsewhere_has_the_same_mistakes(folder: Path, plan: PlanData, steps: int) -> None:
@@ -143,6 +150,7 @@ def test_a_plan_elsewhere_has_the_same_mistakes(folder: Path, plan: PlanData, st
         return  # addresses that no client can have, or someone else's
     moved = json.loads(text_of(plan).replace("10.84.0.", f"10.{steps}.7."))
     before, after = (found(folder, text_of(each)) for each in (plan, moved))
+    met("findings", len(before) > 0)
     assert placed(before) == placed(after)
 
 

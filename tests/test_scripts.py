@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from met import meets, met
 from oracle import number_of, text_of
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.render.present_text import PresentText
@@ -80,6 +81,7 @@ def change(draw: st.DrawFn, dialect: str) -> tuple[dict[str, Any], dict[str, Any
 
 
 @pytest.mark.parametrize("dialect", WITH_UNDO)
+@meets("ten lines", "back from the middle")
 @given(data=st.data())
 @settings(max_examples=examples(200))
 def test_it_is_safe_to_stop_after_each_statement(
@@ -103,6 +105,8 @@ def test_it_is_safe_to_stop_after_each_statement(
         assert same(folder, text, made.new, dialect)
         stop = data.draw(st.integers(0, len(made.script.lines)))
         text = states[stop]
+        met("ten lines", len(made.script.lines) >= 10)
+        met("back from the middle", 0 < stop < len(made.script.lines))
         for line in reversed(made.script.lines[:stop]):
             for statement in line.undo:
                 text = given_to(text, statement, dialect)

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import examples
+from met import meets, met
 from reservoir.core.problems import InputError
 from reservoir.core.values.addresses import MalformedValueError, Prefix
 from reservoir.core.values.clients import Mac
@@ -40,14 +41,17 @@ texts = st.builds(
 )
 
 
+@meets("refused", "quoted")
 @given(form=texts, value=st.text(max_size=12) | st.text("a\"'|\\ ", min_size=1, max_size=8))
 def test_a_text_is_written_so_that_it_is_found_and_read_again(form: Text, value: str) -> None:
     """Or refused; what is written is one stretch of the form's own pattern, on one line."""
     try:
         written = form.write(value)
     except MalformedValueError:
+        met("refused")
         assert not form.quote or not value.isprintable() or not value.strip()
         return
+    met("quoted", written != value)
     assert form.read(written) == value
     assert re.fullmatch(form.pattern, written)
     assert "\n" not in written
@@ -128,6 +132,7 @@ def test_rest_of_a_line(value: str) -> None:
         assert not value.isprintable() or value != value.strip() or not value
 
 
+@meets("a name changed", "a name that is taken")
 @given(
     names=st.lists(st.text(max_size=8), max_size=12),
     longest=st.sampled_from([0, 4, 8]),
@@ -145,6 +150,8 @@ def test_names_are_made_fit_and_stay_different(
     there = [earlier.fit(name) for place, name in enumerate(names) if place in places]
     fitter = NameFitter(Naming(longest, characters), there)
     fitted = [fitter.fit(name) for name in names]
+    met("a name changed", fitted != names)
+    met("a name that is taken", bool(set(names) & set(there)))
     assert not set(fitted) & set(there)
     assert len(set(fitted)) == len(fitted)
     for name, result in zip(names, fitted, strict=True):
@@ -421,6 +428,7 @@ binding_values: dict[str, Any] = {
 }
 
 
+@meets("an ambiguity", "none")
 @given(one=lines, other=lines, glue=glues, other_glue=glues)
 @settings(max_examples=examples(250))
 def test_an_ambiguity_has_a_line_that_shows_it(
@@ -431,6 +439,7 @@ def test_an_ambiguity_has_a_line_that_shows_it(
     if first is None or second is None:
         return
     witness = common_line(first, second)
+    met("an ambiguity" if witness is not None else "none")
     if witness is not None:
         assert first.match(witness), witness
         assert second.match(witness), witness

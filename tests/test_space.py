@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from met import meets, met
 from reservoir.core.space import KINDS, Space
 from reservoir.core.values.addresses import Prefix, format_address, parse_address
 from reservoir.reports.space import lines
@@ -60,6 +61,7 @@ def plans(draw: st.DrawFn) -> dict[str, object]:
     }
 
 
+@meets(*KINDS, "no host")
 @given(data=plans())
 @settings(max_examples=examples(250))
 def test_each_address_is_of_one_kind_and_the_right_one(data: dict[str, object]) -> None:
@@ -112,6 +114,7 @@ def test_each_address_is_of_one_kind_and_the_right_one(data: dict[str, object]) 
                 kind = "excluded"
             else:
                 kind = "free" if is_host else None
+            met(kind or "no host")
             assert found.get(address) == kind, (one.name, format_address(address))
 
 

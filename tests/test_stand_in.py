@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from met import meets, met
 from reservoir.core.values.addresses import format_address, parse_address
 from reservoir.core.values.clients import Mac
 from reservoir.files.lease_list import LeaseRow, lease_list
@@ -171,6 +172,7 @@ def answers() -> Iterator[Callable[[bytes], list[Message]]]:
     stand_in.close()
 
 
+@meets("refused", "an answer")
 @given(sent=messages, data=st.data())
 @settings(max_examples=examples(300))
 def test_nothing_brings_it_down_and_nothing_is_answered_that_must_not_be(
@@ -185,12 +187,14 @@ def test_nothing_brings_it_down_and_nothing_is_answered_that_must_not_be(
     try:
         asked = decode(bytes(damaged))
     except MalformedMessageError:
+        met("refused")
         assert replies == []
         return
     if asked.is_reply or asked.kind in (Kind.DECLINE, Kind.RELEASE):
         assert replies == []
     assert len(replies) <= 1
     for reply in replies:
+        met("an answer")
         assert (reply.transaction, reply.mac) == (asked.transaction, asked.mac)
         expected = {Kind.DISCOVER: (Kind.OFFER,), Kind.REQUEST: (Kind.ACK, Kind.NAK)}
         assert reply.kind in expected.get(asked.kind, (Kind.ACK,))

@@ -21,7 +21,7 @@ BASE = 0x0A540000
 """10.84.0.0: all that is drawn lies in the 64 addresses from there on."""
 
 vrfs = st.sampled_from(["", "guests"])
-addresses = st.integers(BASE, BASE + 63)
+addresses = st.sampled_from([BASE + 5, BASE + 20, BASE + 37]) | st.integers(BASE, BASE + 63)
 prefixes = st.builds(Prefix, addresses, st.integers(26, 31))
 interfaces = st.builds(
     Interface,
@@ -99,6 +99,7 @@ def test_interfaces_stand_where_their_addresses_are(plan: Plan) -> None:
             assert sorted(topology.networks_at(address, vrf)) == sorted(at)
 
 
+@meets("beside", "by a relay", "not at all")
 @given(plans())
 def test_a_server_hears_whom_it_stands_beside_or_whom_a_relay_hands_on(plan: Plan) -> None:
     """By its own interface first; else by one that relays to any of its addresses."""
@@ -113,15 +114,19 @@ def test_a_server_hears_whom_it_stands_beside_or_whom_a_relay_hands_on(plan: Pla
         ]
         reach = topology.reach(server, network)
         if any(device == server for device, _ in here):
+            met("beside")
             assert reach is not None
             assert reach.through.device == server
         elif any(own.intersection(interface.relay_to) for _, interface in here):
+            met("by a relay")
             assert reach is not None
             assert own.intersection(topology.interface(reach.through).relay_to)
         else:
+            met("not at all")
             assert reach is None
 
 
+@meets("a way", "none")
 @given(plans(), addresses)
 def test_a_device_knows_the_way_where_an_interface_or_a_route_leads(
     plan: Plan, address: int
@@ -130,9 +135,11 @@ def test_a_device_knows_the_way_where_an_interface_or_a_route_leads(
     for name, device in plan.devices.items():
         spans = [held.span for i in device.interfaces.values() for held in i.addresses]
         spans += [route.to.span for route in device.routes]
+        met("a way" if any(s.holds(address) for s in spans) else "none")
         assert Topology(plan).knows_way(name, address) == any(s.holds(address) for s in spans)
 
 
+@meets("none", "one of several")
 @given(plans())
 def test_an_interface_has_one_home(plan: Plan) -> None:
     """A network that holds its address: of several one with its mask, or else a smallest."""
@@ -147,12 +154,15 @@ def test_an_interface_has_one_home(plan: Plan) -> None:
         home = topology.home_of(attachment)
         assert sorted(topology.networks_of(attachment)) == sorted(there)
         masks = {subnet.bits for subnet in there.values()}
+        met("none", home is None)
+        met("one of several", len(there) > 1)
         if home is None:
             assert not there
         else:
             assert there[home].bits == (attachment.bits if attachment.bits in masks else max(masks))
 
 
+@meets("several", "none")
 @given(plans(), addresses)
 def test_subnets_around_an_address_are_those_of_other_devices(plan: Plan, address: int) -> None:
     """Each once, whoever of them stands there."""
@@ -165,6 +175,8 @@ def test_subnets_around_an_address_are_those_of_other_devices(plan: Plan, addres
             if other != device
         }
         found = topology.subnets_around(address, but=device)
+        met("several", len(around) > 1)
+        met("none", not around)
         assert sorted(found) == sorted(around)
 
 

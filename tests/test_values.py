@@ -256,6 +256,7 @@ def test_columns_of_addresses(texts: list[str]) -> None:
     assert values is None or address_texts(values) == texts
 
 
+@meets("a column", "a wrong one among right ones")
 @given(st.lists(st.integers(0, 2**48 - 1), max_size=9), st.data())
 def test_columns_of_macs(numbers: list[int], data: st.DataObject) -> None:
     """In one notation or several; None if one of them is wrong."""
@@ -271,6 +272,9 @@ def test_columns_of_macs(numbers: list[int], data: st.DataObject) -> None:
         )
         texts[-1] = texts[-1][:at] + odd + texts[-1][at + 1 :]
     assert one_by_one(mac_column(TextColumn.of(texts))) == all_or_none(parse_mac, texts)
+    is_sound = mac_column(TextColumn.of(texts)) is not None
+    met("a column", is_sound and len(texts) > 1)
+    met("a wrong one among right ones", not is_sound and len(texts) > 1)
     behind = [f"01.{text}" for text in texts]
     assert one_by_one(mac_column(TextColumn.of(behind), "01.")) == all_or_none(parse_mac, texts)
     if texts:

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import Run, examples
+from met import meets, met
 from oracle import text_of
 from reservoir.core.findings import Severity
 from reservoir.core.pools import Pools
@@ -103,6 +104,7 @@ def test_what_the_plan_does_not_have_stays(file: Path, dialect: str, data: st.Da
 
 
 @pytest.mark.parametrize("dialect", [name for name in DIALECTS if name != "thimble"])
+@meets("a name that is taken")
 @given(data=st.data())
 @settings(max_examples=examples(12))
 def test_what_comes_has_no_name_that_something_else_has(
@@ -119,6 +121,7 @@ def test_what_comes_has_no_name_that_something_else_has(
     assume(not any(f.severity is Severity.ERROR for f in reservoir.check(loaded)))
     (written,) = reservoir.write(loaded, ["server"], {"server": before.text})
     assert not written.faults
+    met("a name that is taken", name in plan["networks"])
     texts = (before.text, written.text)
     devices = [read_configuration(text, Library().sheet(dialect)).device for text in texts]
     names = [f.get("name") for f in devices[1].walk() if f.kind in ("pool", "binding")]
