@@ -361,7 +361,7 @@ def number(address: str) -> int:
 class Lived:
     """Clients that get leases under one plan and live on under another."""
 
-    def __init__(self, old: reservoir.Plan, new: reservoir.Plan) -> None:
+    def __init__(self, old: reservoir.OpenedPlan, new: reservoir.OpenedPlan) -> None:
         """Let them come, one after the other: whom the old plan binds, and six of no binding."""
         self.old, self.new = old, new
         self.wires = self._wired(old)
@@ -381,7 +381,7 @@ class Lived:
                 if client.is_online:
                     self.clients.setdefault(name, []).append(client)
 
-    def _wired(self, plan: reservoir.Plan) -> Wires:
+    def _wired(self, plan: reservoir.OpenedPlan) -> Wires:
         wires = Wires(plan.pools)
         connect_devices(wires, plan.pools, reservoir.served_by(plan))
         return wires
@@ -424,7 +424,7 @@ class Lived:
 
 
 @st.composite
-def of_half_a_day(draw: st.DrawFn, dialect: str) -> list[reservoir.Plan]:
+def of_half_a_day(draw: st.DrawFn, dialect: str) -> list[reservoir.OpenedPlan]:
     """Two plans whose leases end after half a day or never: no virtual year has to pass."""
     two = draw(changed_plan(dialect))
     for network in (network for plan in two for network in plan["networks"].values()):

@@ -321,7 +321,7 @@ def test_a_side_of_several_files(run: Run, tmp_path: Path) -> None:
 def test_what_differs_at_a_device_and_concerns_no_network() -> None:
     """Zones and routes that one side has, the other has, or both have otherwise."""
 
-    def side(zones: dict[str, Any], routes: list[dict[str, str]]) -> reservoir.Plan:
+    def side(zones: dict[str, Any], routes: list[dict[str, str]]) -> reservoir.OpenedPlan:
         gate = {"zones": zones, "routes": routes, "interfaces": {}}
         return reservoir.load({"reservoir": "1", "devices": {"gate": gate}, "networks": {}})
 
@@ -330,7 +330,9 @@ def test_what_differs_at_a_device_and_concerns_no_network() -> None:
     old = side({"a": dhcp, "b": dhcp, "c": dhcp}, [west])
     new = side({"a": dhcp, "b": ping, "d": {"admits": []}}, [west, east])
 
-    def differences(one: reservoir.Plan, other: reservoir.Plan) -> list[tuple[Any, ...]]:
+    def differences(
+        one: reservoir.OpenedPlan, other: reservoir.OpenedPlan
+    ) -> list[tuple[Any, ...]]:
         compared = reservoir.compare(one, other)
         return [(c.what, c.old, c.new) for device in compared.devices for c in device.changes]
 

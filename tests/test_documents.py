@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import pickle
 import re
 import shlex
 import shutil
@@ -71,9 +72,13 @@ def test_the_readmes_commands_and_files_exist(run: Run) -> None:
 def test_the_python_examples_do_what_they_say(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
-    """Run one after the other on the demo's plan, they print what stands below each of them."""
+    """Run one after the other on the demo's plan, they print what stands below each of them.
+
+    One that begins with the name of a file is that file.
+    """
     shutil.copytree(ROOT / "src/reservoir/demo/right", tmp_path, dirs_exist_ok=True)
     monkeypatch.chdir(tmp_path)
+    monkeypatch.syspath_prepend(str(tmp_path))
     names: dict[str, object] = {}
     pairs = re.findall(
         r"```python\n(.*?)```\n(?:\n```text\n(.*?)```)?",
@@ -82,6 +87,9 @@ def test_the_python_examples_do_what_they_say(
     )
     assert len(pairs) > 4
     for code, printed in pairs:
+        if file := re.match(r"# (\w+\.py)\n", code):
+            Path(file[1]).write_text(code)
+            continue
         exec(code, names)  # noqa: S102 - our own page
         assert capsys.readouterr().out == printed
 
@@ -100,7 +108,16 @@ def test_unknown_names_are_errors_in_python_too(call: str, message: str) -> None
     plan = reservoir.load({"reservoir": 1, "networks": {"crew": {"subnet": "10.84.30.0/24"}}})
     with pytest.raises(reservoir.UnknownNameError) as raised:
         eval(call, {"plan": plan})  # noqa: S307 - written above
-    assert message in str(raised.value)
+    assert message in str(pickle.loads(pickle.dumps(raised.value)))  # noqa: S301 - our own
+
+
+def test_an_error_comes_whole_out_of_another_process() -> None:
+    """With its problems and their places."""
+    with pytest.raises(reservoir.InputError) as raised:
+        reservoir.loads("reservoir: 1\nnetwork: {}\n")
+    again = pickle.loads(pickle.dumps(raised.value))  # noqa: S301 - our own
+    assert again.problems == raised.value.problems
+    assert str(again) == str(raised.value)
 
 
 def test_the_contributing_example_is_a_rule(run: Run) -> None:

@@ -39,7 +39,7 @@ networks:
 
 
 @pytest.fixture
-def plan(put: Put) -> reservoir.Plan:
+def plan(put: Put) -> reservoir.OpenedPlan:
     return reservoir.load(put("plan.yaml", PLAN))
 
 
@@ -66,7 +66,7 @@ def colour_of(kind: str) -> tuple[float, ...]:
     return tuple(np.round(to_rgba(LOOKS[kind].colour), 3).tolist())
 
 
-def test_each_bar_of_the_map_is_as_long_as_what_it_shows(plan: reservoir.Plan) -> None:
+def test_each_bar_of_the_map_is_as_long_as_what_it_shows(plan: reservoir.OpenedPlan) -> None:
     """Where each kind of address begins and ends in the subnet, in proportion."""
     space = reservoir.space(plan)
     figure = map_figure.figure(space, "Quay", (), ())
@@ -110,7 +110,7 @@ def grey(colour: str) -> float:
     return float(np.dot(to_rgb(colour), [0.299, 0.587, 0.114]))
 
 
-def test_the_day_is_the_one_that_was_worked_out(plan: reservoir.Plan) -> None:
+def test_the_day_is_the_one_that_was_worked_out(plan: reservoir.OpenedPlan) -> None:
     """The curve, the capacity line, the moments of refusal, and each lease time's point."""
     (wifi,) = reservoir.size(plan, ["wifi"]).networks
     figure = day_figure.figure(wifi.size, "wifi", has_pool=True)

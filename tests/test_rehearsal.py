@@ -296,7 +296,7 @@ def test_free_addresses_are_those_that_are_not_taken(
             assert free.longest_unused() == [*unused, *returned][0]
 
 
-def opened_in(plan: dict[str, Any], dialect: str) -> reservoir.Plan | None:
+def opened_in(plan: dict[str, Any], dialect: str) -> reservoir.OpenedPlan | None:
     """A plan with all its devices in a dialect; None if it doesn't load."""
     for device in plan["devices"].values():
         device["dialect"] = dialect

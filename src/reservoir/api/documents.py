@@ -9,7 +9,7 @@ from typing import Literal
 
 from reservoir.api.comparisons import compare, notices
 from reservoir.api.lease_lists import check_leases
-from reservoir.api.plans import Plan, Watch, check, require_known, space, write
+from reservoir.api.plans import OpenedPlan, Watch, check, require_known, space, write
 from reservoir.api.rehearsals import rehearse
 from reservoir.api.sizing import size
 from reservoir.core.checks import Report, Rule, rules
@@ -27,7 +27,7 @@ def _unwatched(_what: str) -> AbstractContextManager[Watch]:
 
 
 def report(
-    plan: Plan,
+    plan: OpenedPlan,
     running: Subject | None = None,
     leases: LeaseTable | None = None,
     *,
@@ -80,7 +80,7 @@ def report(
     return "".join(writer.pieces(made))
 
 
-def _configurations(plan: Plan, checked: Report) -> list[DeviceConfiguration]:
+def _configurations(plan: OpenedPlan, checked: Report) -> list[DeviceConfiguration]:
     """What will be written; nothing of a plan with errors, as `write` has it."""
     if checked.of_severity(Severity.ERROR):
         return []

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from reservoir.api.configuration import combine
-from reservoir.api.plans import File, Plan, check, new_findings, write
+from reservoir.api.plans import File, OpenedPlan, check, new_findings, write
 from reservoir.configurations import configuration_text
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.problems import InputError, Place, Problem
@@ -116,7 +116,7 @@ class WrittenInto:
 
 
 def write_into(
-    plan: Plan,
+    plan: OpenedPlan,
     files: Iterable[File],
     devices: Collection[str] = (),
     *,
@@ -165,7 +165,9 @@ def _require_sound(written: Sequence[WrittenInto]) -> None:
         raise InputError(broken)
 
 
-def _present(files: Iterable[str], plan: Plan, devices: Collection[str]) -> dict[str, Present]:
+def _present(
+    files: Iterable[str], plan: OpenedPlan, devices: Collection[str]
+) -> dict[str, Present]:
     """The present configuration of devices of the plan, by the devices' names."""
     library = beside(plan.files[0])
     dialects = {

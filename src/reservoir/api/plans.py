@@ -39,7 +39,7 @@ INLINE = "plan.yaml"
 """The name that places have in a plan without a file."""
 
 
-class Plan(LoadedPlan):
+class OpenedPlan(LoadedPlan):
     """A plan that was loaded, with where each part of it is; pools and sheets are built once."""
 
     @cached_property
@@ -79,7 +79,7 @@ class Plan(LoadedPlan):
         return write(self, devices, into, remove_others, only)
 
 
-def load(source: File | Mapping[str, object], watch: Watch | None = None) -> Plan:
+def load(source: File | Mapping[str, object], watch: Watch | None = None) -> OpenedPlan:
     """Load a plan with everything that it includes.
 
     Args:
@@ -95,7 +95,7 @@ def load(source: File | Mapping[str, object], watch: Watch | None = None) -> Pla
     return opened(load_plan(str(source), watch=watch))
 
 
-def loads(text: str, name: File = INLINE) -> Plan:
+def loads(text: str, name: File = INLINE) -> OpenedPlan:
     """Load a plan from its text.
 
     Args:
@@ -108,9 +108,9 @@ def loads(text: str, name: File = INLINE) -> Plan:
     return opened(load_plan(str(name), {str(name): text}))
 
 
-def opened(loaded: LoadedPlan) -> Plan:
+def opened(loaded: LoadedPlan) -> OpenedPlan:
     """A plan that was loaded, with what is built of it once."""
-    return Plan(loaded.plan, loaded.places, loaded.files)
+    return OpenedPlan(loaded.plan, loaded.places, loaded.files)
 
 
 def check(
@@ -141,7 +141,7 @@ def check(
     """
     known = dict.fromkeys(name for rule in rules().values() for name in (rule.name, rule.family))
     require_known("rule or family", (*select, *ignore), known)
-    if isinstance(subject, Plan):
+    if isinstance(subject, OpenedPlan):
         pools, sheets = subject.pools, subject.sheets
     else:
         pools, sheets = Pools(subject.plan), sheets_of(subject)
@@ -222,7 +222,7 @@ def write(
         UnknownNameError: the plan has no such device or network.
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
-    whole = plan if isinstance(plan, Plan) else opened(plan)
+    whole = plan if isinstance(plan, OpenedPlan) else opened(plan)
     present = into or {}
     require_known("device", (*devices, *present), whole.plan.devices)
     require_known("network", only, whole.plan.networks)
@@ -236,7 +236,7 @@ def write(
 
 def pools_of(subject: Subject) -> Pools:
     """The pools of a subject; a plan's are built once."""
-    return subject.pools if isinstance(subject, Plan) else Pools(subject.plan)
+    return subject.pools if isinstance(subject, OpenedPlan) else Pools(subject.plan)
 
 
 def space(subject: Subject, only: Collection[str] = ()) -> Space:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection
 from dataclasses import replace
 
-from reservoir.api.plans import Plan, Watch, check, pools_of, require_known, sheets_of
+from reservoir.api.plans import OpenedPlan, Watch, check, pools_of, require_known, sheets_of
 from reservoir.core.checks import Report
 from reservoir.core.pools import Pools
 from reservoir.core.subject import Subject
@@ -29,7 +29,7 @@ def served_by(subject: Subject) -> dict[str, Serving]:
     Raises:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
-    if isinstance(subject, Plan):
+    if isinstance(subject, OpenedPlan):
         pools, sheets = subject.pools, subject.sheets
     else:
         pools, sheets = Pools(subject.plan), sheets_of(subject)

@@ -20,7 +20,7 @@ from reservoir.cli.inputs import Columns, Scalar
 from reservoir.cli.output import complain, finish_what_was_cut_off, save_or_show, talk, talkative
 
 if TYPE_CHECKING:
-    from reservoir import Plan
+    from reservoir import OpenedPlan
     from reservoir.core.drafting.answers import Answers, Question
     from reservoir.core.drafting.drafting import Drafting
     from reservoir.core.values.addresses import Prefix
@@ -181,7 +181,7 @@ def _require_consistent(
         raise click.UsageError(f"{out} exists; add to it with --into {out}, or name another file.")
 
 
-def _loaded(into: str | None, in_place: bool) -> Plan | None:
+def _loaded(into: str | None, in_place: bool) -> OpenedPlan | None:
     import reservoir
     from reservoir.files.texts import STANDARD_INPUT
 
@@ -313,7 +313,7 @@ def _draft_table(
         raise InputError(problems)
 
 
-def _add(drafting: Drafting, loaded: Plan, into: str, in_place: bool) -> None:
+def _add(drafting: Drafting, loaded: OpenedPlan, into: str, in_place: bool) -> None:
     """Show what a plan gets, and give it that with ``--in-place``."""
     from reservoir.core.wording import counted
     from reservoir.files.drafts import with_additions

@@ -14,7 +14,7 @@ from reservoir.cli.output import complain, finish_what_was_cut_off, talk, talkat
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from reservoir import Plan
+    from reservoir import OpenedPlan
     from reservoir.dialects.writing import DeviceConfiguration
     from reservoir.files.deliveries import Delivery
     from reservoir.files.plan_file import LoadedPlan
@@ -137,7 +137,9 @@ class Into(NamedTuple):
     has_backup: bool
 
 
-def _write_into(files: tuple[str, ...], loaded: Plan, devices: tuple[str, ...], how: Into) -> None:
+def _write_into(
+    files: tuple[str, ...], loaded: OpenedPlan, devices: tuple[str, ...], how: Into
+) -> None:
     """Change configuration that is there, or show what would be changed."""
     import reservoir
     from reservoir.cli.into import put_into, require_no_new_errors, require_placed, show_changes

@@ -37,7 +37,11 @@ class UnknownNameError(ValueError):
 
     def __init__(self, kind: str, name: str, known: Collection[str]) -> None:
         """Name the nearest known one, if there is one."""
-        super().__init__(f"there is no {kind} {name!r}{hint(name, known)}")
+        super().__init__(kind, name, known)
+
+    def __str__(self) -> str:
+        kind, name, known = self.args
+        return f"there is no {kind} {name!r}{hint(name, known)}"
 
 
 class InputError(Exception):
@@ -46,4 +50,7 @@ class InputError(Exception):
     def __init__(self, problems: Iterable[Problem]) -> None:
         """Keep the problems sorted by place, each once."""
         self.problems = tuple(sorted(set(problems)))
-        super().__init__("\n".join(str(problem) for problem in self.problems))
+        super().__init__(self.problems)
+
+    def __str__(self) -> str:
+        return "\n".join(str(problem) for problem in self.problems)
