@@ -13,7 +13,7 @@ from reservoir.cli.output import complain, show_difference, talk
 if TYPE_CHECKING:
     from collections.abc import Collection
 
-    from reservoir import Finding, Plan
+    from reservoir import Finding, OpenedPlan
 
 Texts = Mapping[str, str]
 """Files' texts by their names."""
@@ -37,7 +37,7 @@ def make_changes(before: Texts, after: Texts) -> None:
     change_files({path: with_mark_of(path, text) for path, text in texts.items()}, was)
 
 
-def changed_plan(plan: str, texts: Texts) -> Plan:
+def changed_plan(plan: str, texts: Texts) -> OpenedPlan:
     """The plan as it would be."""
     from reservoir.api.plans import opened
     from reservoir.files.plan_file import load_plan
@@ -45,7 +45,7 @@ def changed_plan(plan: str, texts: Texts) -> Plan:
     return opened(load_plan(plan, texts))
 
 
-def require_no_new_errors(loaded: Plan, changed: Plan) -> Collection[Finding]:
+def require_no_new_errors(loaded: OpenedPlan, changed: OpenedPlan) -> Collection[Finding]:
     """Refuse what would add an error to the plan; otherwise what else it would add."""
     import reservoir
     from reservoir.api.plans import new_findings
