@@ -53,7 +53,7 @@ def timed(label: str, work: Callable[[], object]) -> None:
     print(f"{label:<32} {time.perf_counter() - begun:6.1f} s")
 
 
-def every_figure(loaded: reservoir.Plan) -> None:
+def every_figure(loaded: reservoir.OpenedPlan) -> None:
     """All that the table of ``size`` shows."""
     for one in reservoir.size(loaded).networks:
         size = one.size
