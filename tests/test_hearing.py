@@ -26,8 +26,7 @@ def hearing(devices: dict[str, Any], *, is_complete: bool = True) -> tuple[Heari
     crew = {"subnet": "10.84.30.0/24", "served_by": ["office"]}
     plan = reservoir.load({"reservoir": "1", "devices": devices, "networks": {"crew": crew}})
     behaviours = {name: Behaviour(sheet) for name, sheet in plan.sheets.items()}
-    topology = plan.pools.topology
-    return Hearing(plan.plan, topology, behaviours, is_complete), plan.plan.networks["crew"]
+    return Hearing(plan.pools, behaviours, is_complete), plan.plan.networks["crew"]
 
 
 LAN = {"lan": {"address": OFFICE}}

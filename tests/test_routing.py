@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 from conftest import examples
 from met import meets, met
 from reservoir.core.plan.model import Device, Interface, Plan, Route
+from reservoir.core.pools import Pools
 from reservoir.core.routing import End, Routing
-from reservoir.core.topology import Topology
 from reservoir.core.values.addresses import Prefix
 from test_topology import BASE, addresses, plans, ports
 
@@ -39,11 +39,11 @@ def ways(plan: Plan, device: str, address: int, passed: tuple[str, ...]) -> Iter
             return
         beside = [p for p in everybody if p[3].address == address and p[2] == leaving[0][2]]
         states = {p[4] for p in beside if p[0] != device}
-        yield End.ARRIVED if True in states else End.DOWN if states else End.UNKNOWN
+        yield End.ARRIVED if True in states else End.DOWN if states else End.ARRIVED
         return
     routes = plan.devices[device].routes
-    if not routes:
-        yield End.UNKNOWN
+    if "routes" not in plan.devices[device].model_fields_set:
+        yield End.NOT_STATED
         return
     leading = [route for route in routes if route.to.span.holds(address)]
     if not leading:
@@ -66,7 +66,7 @@ def ways_by(
     there = [p for p in everybody if leaving and p[3].address == hop and p[2] == leaving[0][2]]
     there = [p for p in there if p[0] != device]
     if not there:
-        yield End.UNKNOWN
+        yield End.NOT_HELD if is_unusable(plan, device, hop) else End.BEYOND
     for neighbour, *_, is_up in there:
         if not is_up:
             yield End.DOWN
@@ -74,6 +74,20 @@ def ways_by(
             yield End.LOOP
         else:
             yield from ways(plan, neighbour, address, (*passed, neighbour))
+
+
+def is_unusable(plan: Plan, device: str, hop: int) -> bool:
+    """Whether a next hop can be nobody's: the device's own, an edge, or on none of its links."""
+    own = [held for name, _, _, held in ports(plan) if name == device]
+    described = plan.devices[device]
+    if not own or not all(its.addresses for its in described.interfaces.values()):
+        return False  # an interface without an address may be on any link
+    around = [held for held in own if held.span.holds(hop)]
+    if around:
+        inside = any(held.hosts.holds(hop) for held in around)
+        return not inside or hop in [held.address for held in own]
+    others = [route.to for route in described.routes if route.via != hop and route.to.bits]
+    return not any(to.span.holds(hop) for to in others)
 
 
 ROUTERS, LANS = "abcd", 4
@@ -102,9 +116,10 @@ def routed(draw: st.DrawFn) -> Plan:
             if other != number and (other == len(ROUTERS) or lan in stands[other])
         ]
         fewest = draw(st.sampled_from([0, 1, 1, 2]))
-        hops = st.builds(Route, to=to, via=st.sampled_from(near))
+        hops = st.builds(Route, to=to, via=st.sampled_from(near) | st.just(BASE + 60))
         routes = draw(st.lists(hops, min_size=fewest, max_size=3))
-        devices[name] = Device(interfaces=ports, routes=tuple(routes))
+        stated = {"routes": tuple(routes)} if routes or draw(st.booleans()) else {}
+        devices[name] = Device(interfaces=ports, **stated)
     return Plan(devices=devices, networks={})
 
 
@@ -117,7 +132,7 @@ far = st.integers(BASE + 8 * LANS, BASE + 8 * LANS + 7)
 def test_a_way_ends_as_the_best_of_all_ways_does(drawn: tuple[Plan, int]) -> None:
     """Arrived if any does; broken only if every one is; nothing is claimed of what isn't known."""
     plan, address = drawn
-    routing = Routing(plan, Topology(plan))
+    routing = Routing(Pools(plan))
     for device in plan.devices:
         way = routing.way(device, address)
         ends = set(ways(plan, device, address, (device,)))
@@ -126,14 +141,15 @@ def test_a_way_ends_as_the_best_of_all_ways_does(drawn: tuple[Plan, int]) -> Non
         met(f"it ends: {way.end.value}")
         assert way.end is next(end for end in End if end in ends)
         assert (way.down is not None) == (way.end is End.DOWN)
-        if way.end is End.ARRIVED:
+        assert way.is_open == (way.end in (End.NOT_STATED, End.BEYOND))
+        if way.end is End.ARRIVED and way.is_held:
             holders = {port[0] for port in every_port(plan) if port[3].address == address}
             assert way.at in holders
             assert [entered.device for entered in way.entered[-1:]] in ([], [way.at])
 
 
 @pytest.mark.parametrize(
-    ("routers", "end"), [(2, End.ARRIVED), (64, End.ARRIVED), (65, End.ARRIVED), (66, End.UNKNOWN)]
+    ("routers", "end"), [(2, End.ARRIVED), (64, End.ARRIVED), (65, End.ARRIVED), (66, End.BEYOND)]
 )
 def test_a_packet_passes_sixty_four_routers_at_most(routers: int, end: End) -> None:
     """Each hands it to the next; after so many nothing is claimed any more."""
@@ -146,6 +162,6 @@ def test_a_packet_passes_sixty_four_routers_at_most(routers: int, end: End) -> N
         devices[f"r{number}"] = Device(interfaces=ports, routes=(Route(to=Prefix(0, 0), via=hop),))
     last = BASE + 4 * routers - 2
     plan = Plan(devices=devices, networks={})
-    way = Routing(plan, Topology(plan)).way("r0", last)
+    way = Routing(Pools(plan)).way("r0", last)
     assert way.end is end
     assert len(way.entered) == min(routers - 1, 64)

@@ -52,6 +52,7 @@ EVENTS: Mapping[str, str] = {
     "stays": "a client of {network} stays {value} and holds its address for {expected}",
     "request-lost": "a request from {network} is relayed to {address}{because}",
     "answer-lost": "an answer to {network}, sent to {address}, is lost{because}",
+    "leaves": "what {also} sends to {address} goes to {value}, not to {name}",
     "not-relayed": "a request reaches {also}, which has no address to relay it from",
     "traffic-lost": "a client of {network} sends {value}; {also} can't forward it to {address}",
     "member-shared": "frames that arrive at {name} belong to only one of {also}",

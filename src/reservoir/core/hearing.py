@@ -3,14 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from typing import NamedTuple
 
 from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.plan.model import Network, Plan
-from reservoir.core.routing import End, Routing, Way
+from reservoir.core.pools import Pools
+from reservoir.core.routing import Routing, Way
 from reservoir.core.topology import Attachment, Topology
-from reservoir.core.values.addresses import format_address
 
-_NO_WAY = (End.NO_ROUTE, End.LOOP)
+
+class Open(NamedTuple):
+    """A way of which it isn't known how it goes on."""
+
+    way: Way
+    address: int
+    """The address that it should lead to."""
+
+    def __str__(self) -> str:
+        return self.way.why(self.address)
+
+
+class Heard(NamedTuple):
+    """Whether a server hears a network's clients, and they its answers."""
+
+    why_not: str | None = None
+    """Why they don't; None if they do, or may."""
+    rests_on: tuple[Open, ...] = ()
+    """What would have to be known to say that they do; with nothing there, they do."""
 
 
 class Hearing:
@@ -18,38 +37,35 @@ class Hearing:
 
     def __init__(
         self,
-        plan: Plan,
-        topology: Topology,
+        pools: Pools,
         behaviours: Mapping[str, DeviceBehaviour],
         is_complete: bool = True,
     ) -> None:
         """Take the devices.
 
         Args:
-            plan: The plan whose devices they are.
-            topology: Its topology.
+            pools: The pools of the plan whose devices they are.
             behaviours: How each device behaves whose dialect is known.
             is_complete: Whether all devices that matter are known; else one that isn't may relay.
         """
-        self._plan = plan
-        self._topology = topology
+        self._plan = pools.plan
+        self._topology = pools.topology
         self._behaviours = behaviours
         self._is_complete = is_complete
-        self._routing = Routing(plan, topology)
+        self._routing = Routing(pools, is_complete=is_complete)
 
     def why_not(self, server: str, network: Network) -> str | None:
         """Why a server doesn't hear a network's clients; None if it does, or may."""
-        reasons: list[str] = []
-        for own, target in self._ways_in(server, network):
-            reason = self._why_not_by(own, target, server)
-            if reason is None:
-                return None
-            reasons.append(reason)
-        if reasons:
-            return reasons[0]
-        if not self._is_complete:
-            return None
-        return f"{server} has no interface there, and nothing relays to it"
+        return self.heard(server, network).why_not
+
+    def heard(self, server: str, network: Network) -> Heard:
+        """Whether a server hears a network's clients by any of the ways there are."""
+        found = [self._heard_by(*way_in, server) for way_in in self._ways_in(server, network)]
+        if not found and self._is_complete:
+            return Heard(f"{server} has no interface there, and nothing relays to it")
+        sure = (heard for heard in found if heard == Heard())
+        open_ = (heard for heard in found if heard.why_not is None)
+        return next(sure, None) or next(open_, None) or next(iter(found), Heard())
 
     def hears_bound_only(self, server: str, network: Network) -> bool:
         """Whether a server's only way in is a secondary address, where it serves bound clients."""
@@ -68,15 +84,16 @@ class Hearing:
                 if target in targets and attachment.device != server:
                     yield attachment, target
 
-    def _why_not_by(self, through: Attachment, target: int | None, server: str) -> str | None:
+    def _heard_by(self, through: Attachment, target: int | None, server: str) -> Heard:
         reason = self._why_closed(through) or self._why_secondary(through, target, server)
         if reason is not None or target is None:
-            return reason
-        there = self._routing.way(through.device, target)
-        back = self._routing.way(server, through.address)
-        closed = (self._why_closed(entered) for entered in there.entered)
+            return Heard(reason)
+        there = Open(self._routing.way(through.device, target), target)
+        back = Open(self._routing.way(server, through.address), through.address)
+        closed = (self._why_closed(entered) for entered in there.way.entered)
         reason = next((why for why in closed if why is not None), None)
-        return self._why_lost(there, target) or reason or self._why_lost(back, through.address)
+        reason = _why_lost(there) or reason or _why_lost(back)
+        return Heard(reason, tuple(each for each in (there, back) if each.way.is_open))
 
     def _why_closed(self, entered: Attachment) -> str | None:
         """Why requests that come in at an interface are not heard."""
@@ -100,12 +117,9 @@ class Hearing:
             return f"{where}; {server} serves only the primary address's subnet there"
         return None
 
-    def _why_lost(self, way: Way, address: int) -> str | None:
-        if way.end in _NO_WAY:
-            return f"{way.at} has no way to {format_address(address)}"
-        if way.down is not None:
-            return f"{way.down.device} {self._topology.down_at(way.down)} is disabled"
-        return None
+
+def _why_lost(taken: Open) -> str | None:
+    return str(taken) if taken.way.is_lost else None
 
 
 def drops_dhcp(

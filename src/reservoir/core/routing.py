@@ -1,19 +1,22 @@
 """Where packets go by the devices' own routes, hop by hop, as far as the plan knows.
 
-A device that lists no routes learns them, and a next hop that no device of the plan holds leads out
-of it: nothing is claimed of what lies beyond either.
+Routes that are left out are not known, and a next hop that no device of the plan holds may lead out
+of it: nothing is claimed of what lies beyond either. Where all who stand in a network are known, a
+next hop that nobody there holds leads nowhere.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from enum import Enum
+from functools import cached_property
 from typing import TypeVar
 
-from reservoir.core.plan.model import Plan
-from reservoir.core.topology import Attachment, Topology
-from reservoir.core.values.addresses import mask_of
+from reservoir.core.plan.model import Device
+from reservoir.core.pools import Pools
+from reservoir.core.topology import Attachment
+from reservoir.core.values.addresses import format_address, mask_of
 
 Entry = TypeVar("Entry")
 
@@ -24,16 +27,28 @@ MOST_HOPS = 64
 """Routers that a packet passes at most; further ways aren't followed."""
 
 
+OWN = "its own address"
+"""What is wrong with a next hop that is one of the device's own addresses."""
+
+
 class End(Enum):
-    """How a way ends."""
+    """How a way ends, the best first."""
 
     ARRIVED = "arrived"
-    UNKNOWN = "unknown"
-    """It leaves what the plan knows."""
+    """At a device that holds the address, or on the link where it is and no device holds it."""
+    NOT_STATED = "routes not stated"
+    """At a device whose routes are left out."""
+    BEYOND = "beyond the plan"
+    """At a next hop that no device of the plan holds."""
     DOWN = "down"
-    """It ends at an interface that is disabled."""
+    """At an interface that is disabled."""
     NO_ROUTE = "no route"
     LOOP = "loop"
+    NOT_HELD = "next hop not held"
+    """At a next hop that nobody can hold: off every link, or nobody's where all are known."""
+
+
+_OPEN = frozenset((End.NOT_STATED, End.BEYOND))
 
 
 @dataclass(frozen=True)
@@ -47,19 +62,54 @@ class Way:
     """The interface at which each further device is entered, in order."""
     down: Attachment | None = None
     """The disabled interface that it ends at."""
+    hop: int | None = None
+    """The next hop that it ends at, which no device holds."""
+    is_held: bool = True
+    """Whether a device of the plan holds the address that it leads to, if it arrived."""
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it isn't known how it goes on."""
+        return self.end in _OPEN
+
+    @property
+    def is_lost(self) -> bool:
+        """Whether what takes it doesn't arrive."""
+        return self.end is not End.ARRIVED and not self.is_open
 
     def after(self, entered: Attachment) -> Way:
         """The same way, one device further from its beginning."""
-        return Way(self.end, self.at, (entered, *self.entered), self.down)
+        return replace(self, entered=(entered, *self.entered))
+
+    def why(self, address: int) -> str:
+        """Why a packet to an address doesn't arrive, or may not; empty if it does."""
+        shown = format_address(address)
+        hop = "" if self.hop is None else format_address(self.hop)
+        return {
+            End.ARRIVED: "",
+            End.NOT_STATED: f"the plan doesn't state the routes of {self.at}",
+            End.BEYOND: f"{self.at} sends it out of the plan{f' by {hop}' if hop else ''}",
+            End.DOWN: f"{self.at} can't send it on to {shown}: {self.down} is disabled",
+            End.NO_ROUTE: f"{self.at} has no route to {shown}",
+            End.LOOP: f"{self.at} sends what is for {shown} in a circle",
+            End.NOT_HELD: f"{self.at} sends what is for {shown} on to {hop}, which nobody holds",
+        }[self.end]
 
 
 class Routing:
     """The routes of all devices, indexed once: n log n in routes and interfaces."""
 
-    def __init__(self, plan: Plan, topology: Topology) -> None:
-        """Nothing is indexed before it is asked for."""
-        self._plan = plan
-        self._topology = topology
+    def __init__(self, pools: Pools, *, is_complete: bool = True) -> None:
+        """Nothing is indexed before it is asked for.
+
+        Args:
+            pools: The plan's pools.
+            is_complete: Whether all devices that matter are known; else any next hop may be one's
+                that isn't.
+        """
+        self._pools = pools
+        self._plan, self._topology = pools.plan, pools.topology
+        self._is_complete = is_complete
         self._tables: dict[str, _Table] = {}
         self._found: dict[tuple[str, int], Way] = {}
 
@@ -74,6 +124,38 @@ class Routing:
         """The device's interfaces in its smallest connected subnet that has an address."""
         return self._table(device).connected(address)
 
+    @cached_property
+    def named_as_routers(self) -> Mapping[int, set[str | None]]:
+        """The addresses of gateways and next hops, with the devices that use them, or None."""
+        found: dict[int, set[str | None]] = {}
+        for network in self._plan.networks.values():
+            if network.gateway is not None:
+                found.setdefault(network.gateway, set()).add(None)
+        for name, device in self._plan.devices.items():
+            for route in device.routes:
+                found.setdefault(route.via, set()).add(name)
+        return found
+
+    def network_without(self, device: str, hop: int) -> str | None:
+        """The network that a next hop of a device is in, where all are known and nobody holds it.
+
+        That is where another device is the router, and nothing else in the plan names the address.
+        """
+        if self._topology.holders(hop) or self.named_as_routers.get(hop, set()) != {device}:
+            return None  # somebody's, a gateway, or a router that other devices know too
+        for attachment in self.connected(device, hop):
+            home = self._topology.home_of(attachment)
+            if home is None or not attachment.prefix.hosts.holds(hop) or hop == attachment.address:
+                continue
+            network = self._plan.networks[home]
+            if network.gateway is not None and network.subnet.hosts.holds(hop):
+                if self._pools.static_by_address.at(self._pools.vrf_of[network.vrf], hop):
+                    return None
+                routers = self._topology.answering(network.gateway, network.vrf)
+                if any(router.device != device for router in routers):
+                    return home
+        return None
+
     def _follow(self, device: str, address: int, passed: set[str], left: int) -> Way:
         """The best way on from a device; each device is passed once, however many ways lead to it.
 
@@ -84,11 +166,13 @@ class Routing:
         connected = self.connected(device, address)
         if connected:
             return self._onto(device, address, connected)
-        if not self._plan.devices[device].routes or not left:
-            return Way(End.UNKNOWN, device)
+        if not self._plan.devices[device].states_routes:
+            return Way(End.NOT_STATED, device)
         hops = self._table(device).next_hops(address)
         if not hops:
             return Way(End.NO_ROUTE, device)
+        if not left:
+            return Way(End.BEYOND, device)
         ways = [way for hop in hops for way in self._by(device, hop, address, passed, left)]
         return min(ways, key=lambda way: list(End).index(way.end))
 
@@ -103,7 +187,7 @@ class Routing:
             return Way(End.ARRIVED, up[0].device, (up[0],))
         if there:
             return Way(End.DOWN, there[0].device, down=there[0])
-        return Way(End.UNKNOWN, device)
+        return Way(End.ARRIVED, device, is_held=False)
 
     def _by(
         self, device: str, hop: int, address: int, passed: set[str], left: int
@@ -116,7 +200,7 @@ class Routing:
             return
         there = self._neighbours(device, leaving[0], hop) if leaving else []
         if not there:
-            yield Way(End.UNKNOWN, device)
+            yield Way(self._end_at(device, hop, connected), device, hop=hop)
         for neighbour in there:
             if not self._topology.is_up(neighbour):
                 yield Way(End.DOWN, neighbour.device, down=neighbour)
@@ -125,6 +209,31 @@ class Routing:
             else:
                 passed.add(neighbour.device)
                 yield self._follow(neighbour.device, address, passed, left - 1).after(neighbour)
+
+    def _end_at(self, device: str, hop: int, connected: Sequence[Attachment]) -> End:
+        """What becomes of a packet to a next hop that no other device holds."""
+        if self.why_unusable(device, hop) is not None:
+            return End.NOT_HELD
+        if self._is_complete and self.network_without(device, hop) is not None:
+            return End.NOT_HELD
+        return End.BEYOND
+
+    def why_unusable(self, device: str, hop: int) -> str | None:
+        """Why a device can't send to a next hop, whoever holds it; None if it can, or may."""
+        attached, described = self._topology.attachments_of(device), self._plan.devices[device]
+        if not attached or has_unknown_address(described):
+            return None
+        if any(attachment.address == hop for attachment in attached):
+            return OWN
+        near = [p for a in attached if (p := a.prefix).span.holds(hop)]
+        if any(prefix.hosts.holds(hop) for prefix in near):
+            return None
+        if near:
+            return f"the {near[0].edge_word(hop)} address of {near[0].subnet}"
+        further = (route for route in described.routes if route.via != hop and route.to.bits > 0)
+        if any(route.to.span.holds(hop) for route in further):
+            return None  # another route leads there
+        return "in none of its connected subnets"
 
     def _neighbours(self, device: str, leaving: Attachment, address: int) -> list[Attachment]:
         """The interfaces of other devices with an address, in the VRF of an interface."""
@@ -142,6 +251,14 @@ class Routing:
                 [(route.to.network, route.to.bits, route.via) for route in routes], attached
             )
         return self._tables[device]
+
+
+def has_unknown_address(device: Device) -> bool:
+    """Whether an interface may have an address that the plan doesn't know."""
+    interfaces = device.interfaces
+    parts = {i.parent for i in interfaces.values()}
+    parts |= {member for i in interfaces.values() for member in i.members}
+    return any(not i.addresses and name not in parts for name, i in interfaces.items())
 
 
 class _Table:

@@ -34,6 +34,14 @@ _PLURALS = {
 }
 
 
+def listed_briefly(items: Iterable[object], most: int = 4) -> str:
+    """A list in a sentence, of which the first are named: ``a, b, c, d and 12 more``."""
+    every = list(items)
+    if len(every) <= most:
+        return listed(every)
+    return f"{', '.join(map(str, every[:most]))} and {len(every) - most:,} more"
+
+
 def counted(number: int, noun: str) -> str:
     """A number of things: ``1 address``, ``1,005 addresses``."""
     return f"1 {noun}" if number == 1 else f"{number:,} {_PLURALS.get(noun, f'{noun}s')}"

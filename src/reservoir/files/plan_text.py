@@ -41,7 +41,9 @@ def plan_text(plan: Plan) -> str:
     )
     data = file.model_dump(mode="json", by_alias=True, exclude_defaults=True)
     data["reservoir"] = PLAN_FORMAT
-    for device in data.get("devices", {}).values():
+    for name, device in data.get("devices", {}).items():
+        if plan.devices[name].states_routes:
+            device.setdefault("routes", [])  # left out, they would not be known
         for interface in device.get("interfaces", {}).values():
             if len(interface.get("address", ())) == 1:
                 interface["address"] = interface["address"][0]

@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import reduce
-from itertools import compress
+from itertools import chain, compress
 
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
-from reservoir.core.routing import End
 from reservoir.core.topology import Attachment
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import ADDRESS_BITS, Span, format_address, mask_of
@@ -93,6 +92,8 @@ class _Judge:
         servers = {s for c in every for s in [self._server(c)] if s is not None}
         planned = [server.device for server in self.pools.topology.servers(self.name)]
         result.servers = tuple(sorted(servers)) or tuple(dict.fromkeys(planned))
+        rests_on = (self.segment.rests_on.get(server, {}) for server in sorted(servers))
+        result.assumed = tuple(dict.fromkeys(chain.from_iterable(rests_on)))
         result.failures += self._wrong_addresses(bound, [*tried, *filling])
         self._use_each([client for client, _ in bound], [*expected, *filling])
         if filling:
@@ -201,8 +202,13 @@ class _Judge:
             return
 
     def _deaf_servers(self, planned: Sequence[str], client: Client) -> Iterator[Failure]:
-        """The first server that should serve the network and hears none of its clients."""
+        """The first server that should serve the network and hears no client, or answers none."""
         heard = self.segment.heard_by
+        for server in planned:
+            if server in self.segment.lost and server not in self.result.servers:
+                reason = f"the answers of {server} are lost: {self.segment.lost[server]}"
+                yield Failure("answer-lost", reason, client.mac)
+                return
         for server in planned if heard else ():
             if server in self.wires.devices and server not in heard:
                 reason = f"{server} hears none of the clients, though it should serve them"
@@ -355,6 +361,10 @@ class _Judge:
             else:
                 why, answer = self._way_to(gateway, server, client.address)
                 answers.append(answer)
+                if answer is None:
+                    unknown = f"{format_address(server)} ({why})"
+                    self.result.dns_unknown = self.result.dns_unknown or unknown
+                    why = ""
             if why:
                 reason = f"the DNS server {format_address(server)} doesn't answer: {why}"
                 lost.append(replace(failure, reason=reason))
@@ -381,17 +391,21 @@ class _Judge:
         return serving is None or serving.admits(interface, "dns")
 
     def _way_to(self, gateway: str, server: int, client: int) -> tuple[str, bool | None]:
-        """What stops a query to a server beyond the gateway or its answer, and if any is known."""
+        """What stops a query to a server beyond the gateway or its answer, and if any is known.
+
+        Where that isn't known, the reason is what would have to be.
+        """
         there = self.wires.way(gateway, server)
-        if there.end in (End.NO_ROUTE, End.LOOP, End.DOWN):
-            return f"{there.at} has no way to it", False
-        holders = self.pools.topology.holders(server)
-        if there.end is not End.ARRIVED or not holders:
-            return "", None
+        if there.is_lost:
+            return there.why(server), False
+        if there.is_open:
+            return there.why(server), None
+        if not there.is_held:  # the plan names it, on a link of the last router
+            return "", True
         entered = there.entered[-1] if there.entered else None
         if entered is not None and not self._admits_dns(entered.device, entered.interface):
             return f"the zone of {entered} doesn't admit DNS", False
         back = self.wires.way(there.at, client)
-        if back.end in (End.NO_ROUTE, End.LOOP, End.DOWN):
-            return f"{back.at} has no way back to {format_address(client)}", False
-        return "", True
+        if back.is_lost:
+            return f"{back.why(client)} (the way back)", False
+        return back.why(client), None if back.is_open else True

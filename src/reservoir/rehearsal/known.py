@@ -10,7 +10,7 @@ from reservoir.rehearsal.result import Failure, Rehearsal
 
 _LOST = ("unanswered", "request-lost", "answer-lost", "not-relayed")
 _TOLD_BY: Mapping[str, tuple[str, ...]] = {
-    **dict.fromkeys(_LOST, _LOST),
+    **dict.fromkeys(_LOST, (*_LOST, "traffic-lost")),
     "never-assigned": ("never-assigned", "unanswered"),
     "assigned": ("assigned", "in-range"),
     "in-both": ("in-both", "answered-twice"),

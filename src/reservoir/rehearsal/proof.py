@@ -114,6 +114,7 @@ class _Prover:
             "unanswered": self._unanswered,
             "request-lost": self._unanswered,
             "answer-lost": self._unanswered,
+            "leaves": self._leaves,
             "not-relayed": self._unanswered,
             "answered-twice": self._answered_twice,
             "offered": self._offered,
@@ -329,9 +330,16 @@ class _Prover:
             return Proof(False, "no known device is on the way")
         way = self._wires.way(device, witness.address)
         shown = format_address(witness.address)
-        if way.end in (End.NO_ROUTE, End.LOOP, End.DOWN):
-            return Proof(True, f"{way.at} has no way to {shown}")
-        return Proof(False, f"the way to {shown} leaves what the plan knows")
+        if way.is_lost:
+            return Proof(True, way.why(witness.address))
+        if way.end is End.ARRIVED and not way.is_held:
+            return Proof(True, f"nobody answers at {shown}")
+        return Proof(False, way.why(witness.address) or f"the way to {shown} is there")
+
+    def _leaves(self, witness: Witness) -> Proof:
+        address = witness.address or 0
+        way = self._wires.way(witness.also, address)
+        return Proof(way.is_open, way.why(address) or f"{way.at} gets it")
 
     def _held_twice(self, witness: Witness) -> Proof:
         for address, one, other in self._wires.segment(witness.network or "").twice:

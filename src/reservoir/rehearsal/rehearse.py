@@ -117,7 +117,7 @@ def rehearse(
     Returns:
         What the clients got, network by network, in the plan's order.
     """
-    wires = Wires(pools, seed, disturbance)
+    wires = Wires(pools, seed, disturbance, complete=complete)
     wires.capture = capture
     connect_devices(wires, pools, started, complete=complete)
     tries = TRIES_IF_DISTURBED if disturbance else MOST_TRIES
@@ -196,7 +196,7 @@ def _cast(pools: Pools, name: str, wires: Wires, clients: int | None, tries: int
         others = max(_expected(pools, name) - len(cast.bound), 0)
         wanted = others if states_demand else min(WITHOUT_DEMAND, room)
     else:
-        wanted = clients
+        wanted = clients if pools.topology.serving(name) or room or cast.bound else 0
     more = max(room + 1 - wanted, 0) if clients is None and 0 < room <= MOST_FILLED else 0
     first = FIRST_CLIENT_MAC + (index << 20)
     for number in range(wanted + more):

@@ -69,8 +69,12 @@ class NetworkRehearsed:
     """Whether somebody answers at the gateway's address; None if clients are offered none."""
     dns: tuple[int, ...] = ()
     dns_answers: bool | None = None
-    """Whether a DNS server is reached and its answers come back; None if the way leaves what the
-    plan knows, or clients are offered none."""
+    """Whether a DNS server is reached and its answers come back; None if that isn't known, or
+    clients are offered none."""
+    dns_unknown: str = ""
+    """Why it isn't known."""
+    assumed: tuple[str, ...] = ()
+    """What the plan doesn't state and clients got their addresses only if it is so, in words."""
     lease: int | None = None
     """Seconds for which an address is given; None if nobody got one."""
     renewed: bool | None = None

@@ -70,6 +70,10 @@ class Segment:
     """Clients by the address that they use."""
     heard_by: set[str] = field(default_factory=set)
     """The devices that a client's message has reached."""
+    rests_on: dict[str, dict[str, None]] = field(default_factory=dict)
+    """By server, what isn't known of the ways to it and back, in words."""
+    lost: dict[str, str] = field(default_factory=dict)
+    """By server, why what it answers to a relay is lost."""
 
 
 @dataclass(frozen=True)
@@ -111,6 +115,8 @@ class Wires:
         pools: Pools,
         seed: int = 0,
         disturbance: Disturbance = UNDISTURBED,
+        *,
+        complete: bool = True,
     ) -> None:
         """Lay the wires of a plan; devices and clients are connected later."""
         self.clock = Clock()
@@ -127,8 +133,8 @@ class Wires:
         self.watch: Callable[[Event], None] | None = None
         self.capture: Callable[[float, bytes], None] | None = None
         self._pools = pools
-        self._topology = topology = pools.topology
-        self._routing = Routing(pools.plan, topology)
+        self._topology = pools.topology
+        self._routing = Routing(pools, is_complete=complete)
         self._disturbance = disturbance or UNDISTURBED
         self._segments: dict[str, Segment] = {}
         self._at_port: dict[tuple[str, str], Segment] = {}
@@ -241,8 +247,8 @@ class Wires:
         if arrival.is_unicast:  # a renewal: the client is where its address is
             segment = self._segment_of_client.get(reply.mac)
             way = self.way(device.name, reply.own_address)
-            if way.end not in (End.ARRIVED, End.UNKNOWN):
-                self.note(reply, way.at, f"has no way to {format_address(reply.own_address)}")
+            if way.is_lost:
+                self.note(reply, "", way.why(reply.own_address))
                 return
         self._to_client(device.name, arrival.own_address, segment, reply)
 
@@ -250,9 +256,12 @@ class Wires:
         ends = arrival.own_address, SERVER_PORT, reply.relay, SERVER_PORT
         data = self._framed(reply, ends, self._macs[device.name], EVERY_MAC)
         self._tell(reply, device.name, f"relay {format_address(reply.relay)}")
-        relay = self._end_of(device.name, reply.relay, reply)
+        relay = self._end_of(device.name, reply.relay, reply, device.name)
         if relay is not None:
             self._carry(data, self._back_at_relay, relay)
+        elif reply.mac in self._segment_of_client:
+            why = self.way(device.name, reply.relay).why(reply.relay)
+            self._segment_of_client[reply.mac].lost.setdefault(device.name, why)
 
     def forward(self, device: StandIn, source: int, target: int, message: Message) -> None:
         """Send a relayed request to a server."""
@@ -275,24 +284,27 @@ class Wires:
             port = self._port_of(end, target, device)
             self._carry(data, self._arrive, port, True)
 
-    def _end_of(self, device: str, target: int, message: Message) -> str | None:
-        """The device at which a packet to an address arrives; None if it is lost."""
+    def _end_of(
+        self, device: str, target: int, message: Message, server: str | None = None
+    ) -> str | None:
+        """The device at which a packet to an address arrives; None if it is lost.
+
+        Where it isn't known how it goes on, it arrives, and what that rests on is noted for the
+        server: the one that sends it, or else the one that holds the address.
+        """
         way = self.way(device, target)
-        shown = format_address(target)
-        if way.end is End.ARRIVED:
+        if way.end is End.ARRIVED and way.is_held:
             return way.at
-        if way.end is End.UNKNOWN:
-            holders = self._topology.holders(target)
-            if holders:
-                return holders[0].device
-            self.note(message, way.at, f"sends it on to {shown}, which no known device holds")
-        elif way.end is End.DOWN:
-            self.note(message, way.at, f"can't send it on to {shown}: {way.down} is disabled")
-        elif way.end is End.LOOP:
-            self.note(message, way.at, f"sends what is for {shown} in a circle")
-        else:
-            self.note(message, way.at, f"has no route to {shown}")
-        return None
+        holders = [] if way.is_lost else self._topology.holders(target)
+        if not holders:
+            why = way.why(target) if way.end is not End.ARRIVED else ""
+            self.note(message, "", why or f"nobody known holds {format_address(target)}")
+            return None
+        end = holders[0].device
+        if way.is_open and message.mac in self._segment_of_client:
+            segment = self._segment_of_client[message.mac]
+            segment.rests_on.setdefault(server or end, {})[way.why(target)] = None
+        return end
 
     def _port_of(self, device: str, target: int, sender: str) -> Port:
         """Where a packet to a device comes in; its own interface with that address, if unknown."""

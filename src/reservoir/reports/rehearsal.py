@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import format_duration
-from reservoir.core.wording import counted
+from reservoir.core.wording import counted, listed_briefly
 from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.message import described
 from reservoir.rehearsal.rehearse import MOST_FILLED
@@ -44,8 +44,8 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
             agreed = f"accepted: {failure.reason} ({failure.rule}: {failure.accepted})"
             yield from wrapped(agreed, width, "    ")
     yield ""
-    if any(_UNKNOWN in cells for cells in rows):
-        yield f"{_UNKNOWN}: the way to the DNS server leaves what the plan knows."
+    for why, networks in _unknown(rehearsal).items():
+        yield from wrapped(f"{_UNKNOWN} {listed_briefly(networks)}, {why}", width, "")
     for each in rehearsal.networks:
         if each.is_too_large:
             yield f"{each.network} was not filled: it has more than {MOST_FILLED:,} addresses."
@@ -94,10 +94,26 @@ def summary(rehearsal: Rehearsal) -> str:
     fine = f"{bad:,} of {counted(len(networks), 'network')} failed" if bad else (
         f"{counted(len(networks), 'network')} rehearsed, no client failed"
     )  # fmt: skip
+    assumed = [n.network for n in networks if n.assumed and not n.failures]
+    if assumed and not bad:
+        fine = f"{len(networks) - len(assumed):,} of {counted(len(networks), 'network')} served"
+    if assumed:
+        fine += f"; for {listed_briefly(assumed)} the way depends on what the plan doesn't state"
     return (
         f"{fine}; {served:,} of {counted(clients, 'expected client')} served, "
         f"{counted(rehearsal.exchanges, 'client')} in all."
     )
+
+
+def _unknown(rehearsal: Rehearsal) -> dict[str, list[str]]:
+    """What isn't known and would have to be, with the networks where it matters."""
+    found: dict[str, list[str]] = {}
+    for each in rehearsal.networks:
+        if each.assumed:
+            found.setdefault(f"served ({'; '.join(each.assumed)})", []).append(each.network)
+        if each.dns_unknown:
+            found.setdefault(f"DNS server {each.dns_unknown}", []).append(each.network)
+    return found
 
 
 def row(each: NetworkRehearsed) -> tuple[str, ...]:
@@ -106,7 +122,7 @@ def row(each: NetworkRehearsed) -> tuple[str, ...]:
         each.network,
         ", ".join(each.servers) or "-",
         f"{each.clients:,}",
-        f"{each.served:,}",
+        f"{each.served:,}{_UNKNOWN if each.assumed else ''}",
         str(each.span) if each.span else "-",
         _ANSWERS[each.gateway_answers],
         _UNKNOWN if each.dns and each.dns_answers is None else _ANSWERS[each.dns_answers],
@@ -133,6 +149,7 @@ def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
             "failed": sum(bool(each.failures) for each in networks),
             "clients": sum(each.clients for each in networks),
             "served": sum(each.served for each in networks),
+            "assumed": sum(bool(each.assumed) for each in networks),
             "exchanges": rehearsal.exchanges,
         },
     }
@@ -152,6 +169,7 @@ def _network(each: NetworkRehearsed) -> json_types.NetworkRehearsed:
         "gateway_answers": each.gateway_answers,
         "dns": list(map(format_address, each.dns)),
         "dns_answers": each.dns_answers,
+        "assumed": list(each.assumed),
         "lease": each.lease,
         "renewed": each.renewed,
         "bindings": each.bindings,

@@ -53,7 +53,7 @@ class Site:
     @cached_property
     def routing(self) -> Routing:
         """Where packets go by the devices' routes."""
-        return Routing(self.plan, self.topology)
+        return Routing(self.pools, is_complete=self.complete)
 
     def behaviour(self, device: str | None) -> DeviceBehaviour | None:
         """How a device behaves; None if its dialect isn't known."""

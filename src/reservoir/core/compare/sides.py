@@ -12,7 +12,6 @@ from reservoir.core.compare.notice import NetworkSummary
 from reservoir.core.hearing import Hearing
 from reservoir.core.plan.model import Network, Plan
 from reservoir.core.pools import Pool, Pools
-from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix
 
@@ -104,8 +103,9 @@ class Side:
         self.behaviours = behaviours
         self.is_complete = is_complete
         self.networks = dict(_networks(parts))
-        self.topology = Topology(plan)
-        self.hearing = Hearing(plan, self.topology, behaviours, is_complete)
+        pools = Pools(plan)
+        self.topology = pools.topology
+        self.hearing = Hearing(pools, behaviours, is_complete)
         for there in self.networks.values():
             for name, pool in there.pools.items():
                 if self.hearing.hears_bound_only(name, there.network):

@@ -103,6 +103,11 @@ class Device(Part):
     """Settings in its configuration that the plan cannot model, by what they belong to
     (``pool crew``); they are preserved and written back unchanged."""
 
+    @property
+    def states_routes(self) -> bool:
+        """Whether its routes are known, were it that there are none; left out, they are not."""
+        return "routes" in self.model_fields_set
+
 
 def _range_words(value: Any) -> str:
     return "(word)" if isinstance(value, str) and value == "all" else "(list)"

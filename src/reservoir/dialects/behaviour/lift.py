@@ -141,13 +141,15 @@ class _Lifting:
         named |= {member for i in interfaces.values() for member in i.members}
         # A port that others name is there, though it may have no lines of its own.
         interfaces |= {name: Interface() for name in sorted(named - interfaces.keys())}
+        routes = tuple(Route(to=r.get("to"), via=r.get("via")) for r in self._routes())
         return Device(
             dialect=self.sheet.name,
             interfaces=interfaces,
             zones={
                 name: Zone(admits=fact.get("admits", ())) for name, fact in self._zones().items()
             },
-            routes=tuple(Route(to=r.get("to"), via=r.get("via")) for r in self._routes()),
+            # Without a line about routes they aren't known: a device may learn them.
+            **({"routes": routes} if routes else {}),
         )
 
     def _zones(self) -> dict[str, Fact]:

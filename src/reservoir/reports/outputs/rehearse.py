@@ -39,6 +39,8 @@ class NetworkRehearsed(TypedDict):
     gateway_answers: bool | None
     dns: list[str]
     dns_answers: bool | None
+    assumed: list[str]
+    """What the plan doesn't state, and what was served rests on."""
     lease: int | None
     renewed: bool | None
     bindings: int
@@ -85,6 +87,8 @@ class RehearseSummary(TypedDict):
     failed: int
     clients: int
     served: int
+    assumed: int
+    """Networks where what was served rests on what the plan doesn't state."""
     exchanges: int
 
 

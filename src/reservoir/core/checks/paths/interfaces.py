@@ -11,7 +11,6 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.hearing import drops_dhcp
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
-from reservoir.core.routing import End
 from reservoir.core.topology import Attachment
 from reservoir.core.wording import listed, nearest
 
@@ -43,7 +42,7 @@ def entered(site: Site) -> Iterator[tuple[str, Attachment]]:
     for way in relayed_ways(site):
         for attachment in way.there.entered:
             yield way.network, attachment
-        if way.there.end is End.UNKNOWN:
+        if way.there.is_open:
             for holder in site.topology.holders(way.relay.target):
                 yield way.network, holder
 

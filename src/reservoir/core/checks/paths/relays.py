@@ -73,6 +73,15 @@ def relayed_ways(site: Site) -> list[RelayedWay]:
     return found
 
 
+def networks_lost_by(site: Site, device: str, hop: int) -> list[str]:
+    """The networks whose relayed requests or answers end at a next hop that nobody holds."""
+    return [
+        way.network
+        for way in relayed_ways(site)
+        if any((w.at, w.hop) == (device, hop) and w.is_lost for w in (way.there, way.back))
+    ]
+
+
 class RelayMisplaced(Rule):
     """An interface relays, but isn't in the client network that was meant.
 

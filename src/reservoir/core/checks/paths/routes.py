@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from functools import lru_cache
+from collections.abc import Iterator
 
 from reservoir.core.checks.paths.meant import Moved, hop_meant, interface_meant
+from reservoir.core.checks.paths.relays import networks_lost_by
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan.model import Device, PlanPath
-from reservoir.core.topology import Attachment
+from reservoir.core.plan.model import PlanPath
+from reservoir.core.routing import OWN
 from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.typos import is_slip
 from reservoir.core.wording import listed
-
-OWN = "its own address"
-"""What is wrong with a next hop that is one of the device's own addresses."""
 
 
 class NextHopUnreachable(Rule):
@@ -43,12 +40,9 @@ class NextHopUnreachable(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for name, device in site.plan.devices.items():
-            attached = site.topology.attachments_of(name)
-            if not device.routes or not attached or _has_unknown_address(device):
-                continue
             together: dict[tuple[str, Moved | None], list[int]] = {}
             for hop in dict.fromkeys(route.via for route in device.routes):
-                fault = _fault(site, device, attached, hop)
+                fault = site.routing.why_unusable(name, hop)
                 if fault is not None:
                     meant = interface_meant(site, name, hop)
                     together.setdefault((fault, meant), []).append(hop)
@@ -69,6 +63,7 @@ class NextHopUnreachable(Rule):
         ]
         if interface is not None or fault == OWN:  # then relays can't reach it either
             networks += [pool.name for pool in site.pools.served_by(device)]
+        networks += [name for hop in hops for name in networks_lost_by(site, device, hop)]
         if interface is not None:
             written, path = interface.at.prefix, interface.at.address_path
             hint = f"; {interface.at} has {written}, but {interface.meant} would connect them"
@@ -91,23 +86,8 @@ class NextHopUnreachable(Rule):
                 value=_where(routes[by_it[0]].to),
             ),
             edits,
-            concerns=tuple(networks[1:]),
+            concerns=tuple(dict.fromkeys(networks[1:])),
         )
-
-
-def _fault(site: Site, device: Device, attached: list[Attachment], hop: int) -> str | None:
-    """What is wrong with a next hop, if anything is."""
-    if any(attachment.address == hop for attachment in attached):
-        return OWN
-    near = [p for a in attached if (p := a.prefix).span.holds(hop)]
-    if any(prefix.hosts.holds(hop) for prefix in near):
-        return None
-    if near:
-        return f"the {near[0].edge_word(hop)} address of {near[0].subnet}"
-    further = (route for route in device.routes if route.via != hop and route.to.bits > 0)
-    if any(route.to.span.holds(hop) for route in further):
-        return None  # another route leads there
-    return "in none of its connected subnets"
 
 
 def _where(to: Prefix) -> str:
@@ -115,31 +95,10 @@ def _where(to: Prefix) -> str:
     return f"to {to}" if to.bits else "anywhere"
 
 
-def _has_unknown_address(device: Device) -> bool:
-    """Whether an interface may have an address that the plan doesn't know."""
-    interfaces = device.interfaces
-    parts = {i.parent for i in interfaces.values()}
-    parts |= {member for i in interfaces.values() for member in i.members}
-    return any(not i.addresses and name not in parts for name, i in interfaces.items())
-
-
 def _is_somebodys(site: Site, device: str, address: int) -> bool:
     """Whether an interface, a gateway or another device's next hop shows that a router is there."""
-    said_by = _named_as_routers(site).get(address, set())
+    said_by = site.routing.named_as_routers.get(address, set())
     return bool(site.topology.holders(address) or said_by - {device})
-
-
-@lru_cache(maxsize=1)
-def _named_as_routers(site: Site) -> Mapping[int, set[str | None]]:
-    """The addresses of gateways and next hops, with the devices that use them, or None."""
-    found: dict[int, set[str | None]] = {}
-    for network in site.plan.networks.values():
-        if network.gateway is not None:
-            found.setdefault(network.gateway, set()).add(None)
-    for name, device in site.plan.devices.items():
-        for route in device.routes:
-            found.setdefault(route.via, set()).add(name)
-    return found
 
 
 class NextHopNotHeld(Rule):
@@ -177,7 +136,7 @@ class NextHopNotHeld(Rule):
             for position, route in enumerate(device.routes):
                 positions.setdefault(route.via, position)
             for hop, position in positions.items():
-                network = _network_of_known_router(site, name, hop)
+                network = site.routing.network_without(name, hop)
                 if network is not None:
                     yield self._not_held(site, name, hop, position, network)
 
@@ -199,25 +158,8 @@ class NextHopNotHeld(Rule):
                 value=_where(site.plan.devices[device].routes[position].to),
             ),
             replaced(path, shown, router if is_slip(hop, gateway) and not others else None),
+            concerns=tuple(n for n in networks_lost_by(site, device, hop) if n != network),
         )
-
-
-def _network_of_known_router(site: Site, device: str, hop: int) -> str | None:
-    """The network that a next hop is in, where another device is the router and nobody the hop."""
-    if site.topology.holders(hop) or _named_as_routers(site)[hop] != {device}:
-        return None  # somebody's, a gateway, or a router that other devices know too
-    for attachment in site.routing.connected(device, hop):
-        home = site.topology.home_of(attachment)
-        if home is None or not attachment.prefix.hosts.holds(hop) or hop == attachment.address:
-            continue
-        network = site.plan.networks[home]
-        if network.gateway is not None and network.subnet.hosts.holds(hop):
-            if site.pools.static_by_address.at(site.pools.vrf_of[network.vrf], hop):
-                return None
-            routers = site.topology.answering(network.gateway, network.vrf)
-            if any(router.device != device for router in routers):
-                return home
-    return None
 
 
 class RouteHasHostBits(Rule):

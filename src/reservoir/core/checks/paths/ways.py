@@ -9,8 +9,9 @@ from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.routing import End, Way
+from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import format_address
-from reservoir.core.wording import listed
+from reservoir.core.wording import listed, listed_briefly
 
 MANY = 4
 """Names that a message lists before it counts the rest."""
@@ -97,8 +98,7 @@ def _because(way: Way) -> str:
 def _these(ways: list[RelayedWay]) -> str:
     """The relays that something concerns: ``pier deck relays``."""
     attachments = list(dict.fromkeys(way.relay.attachment for way in ways))
-    more = f" and {len(attachments) - MANY:,} more" if len(attachments) > MANY else ""
-    return f"{listed(attachments[:MANY])}{more} relay{'s' * (len(attachments) == 1)}"
+    return f"{listed_briefly(attachments)} relay{'s' * (len(attachments) == 1)}"
 
 
 class RelayNoWayBack(Rule):
@@ -147,8 +147,7 @@ class RelayNoWayBack(Rule):
     ) -> Finding:
         first, attachments = ways[0], list(dict.fromkeys(way.relay.attachment for way in ways))
         addresses = listed([format_address(a.address) for a in attachments[:MANY]])
-        to = listed(networks[:MANY])
-        to += f" and {len(networks) - MANY:,} more" if len(networks) > MANY else ""
+        to = listed_briefly(networks)
         server = "it" if device == first.server else first.server
         on_the_way = "" if device == first.server else f", on the way back from {server},"
         return self.finding(
@@ -182,3 +181,119 @@ def _routes(site: Site, device: str, network: str, ways: list[RelayedWay]) -> tu
             route = f"{{to: {subnet.subnet}, via: {format_address(near[0].address)}}}"
             edits.append(Edit(("devices", device, "routes", position), None, route))
     return tuple(edits)
+
+
+class RoutesUnknown(Rule):
+    """Clients are served only if a device has a route that the plan doesn't state.
+
+    Why: A forgotten route loses the clients' requests, or the answers. Where the plan leaves a
+    device's routes out, neither the checks nor a rehearsal can tell.
+
+    Remedy: List the device's routes; `routes: []` where it has none. Or look on the device whether
+    it has a route to each of the addresses.
+    """
+
+    severity = Severity.ADVICE
+    example = """
+          devices:
+            pier:
+              interfaces:
+                uplink: {address: 10.84.0.2/24}
+                deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
+        -   depot: {interfaces: {lan: {address: 10.84.0.10/24}}}
+        +   depot:
+        +     interfaces: {lan: {address: 10.84.0.10/24}}
+        +     routes: [{to: 10.84.30.0/24, via: 10.84.0.2}]
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        needed: dict[str, list[tuple[str, int]]] = {}
+        for network, _, way, address in _taken(site):
+            if way.end is End.NOT_STATED:
+                needed.setdefault(way.at, []).append((network, address))
+        for device, needs in needed.items():
+            networks = list(dict.fromkeys(network for network, _ in needs))
+            addresses = dict.fromkeys(format_address(address) for _, address in needs)
+            are = "is" if len(networks) == 1 else "are"
+            yield self.finding(
+                f"the plan doesn't state the routes of {device}; {listed_briefly(networks)} {are} "
+                f"served only if it has one to {listed_briefly(addresses)}",
+                ("devices", device),
+                concerns=tuple(networks),
+            )
+
+
+def _taken(site: Site) -> Iterator[tuple[str, RelayedWay, Way, int]]:
+    """Each way of a network's requests and answers, with the address that it leads to."""
+    for relayed in relayed_ways(site):
+        yield relayed.network, relayed, relayed.there, relayed.relay.target
+        yield relayed.network, relayed, relayed.back, relayed.relay.attachment.address
+
+
+class RouteLeavesPlan(Rule):
+    """What a relay and its server send each other goes to a next hop that isn't in the plan.
+
+    Why: Whether it comes back into the plan isn't known. Where another device of the plan, on a
+    link of this one, has the address, a route to it was most likely forgotten.
+
+    Remedy: Give the device a route to the network by the device that has it. Where the way does
+    lead through others, list them as devices, with their routes.
+    """
+
+    severity = Severity.WARNING
+    rests_on = ("route", "address", "interface")
+    follows = ("next-hop-unreachable",)
+    example = """
+          devices:
+            pier:
+              interfaces:
+                uplink: {address: 10.84.0.2/24}
+                deck: {address: 10.84.30.1/24, relay_to: [10.84.0.10]}
+            depot:
+              interfaces: {lan: {address: 10.84.0.10/24}}
+        -     routes: [{to: 0.0.0.0/0, via: 10.84.0.254}]
+        +     routes: [{to: 0.0.0.0/0, via: 10.84.0.2}]
+          networks:
+            crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        leaving: dict[tuple[str, int, int], list[str]] = {}
+        for network, _, way, address in _taken(site):
+            if way.end is End.BEYOND and way.hop is not None:
+                networks = leaving.setdefault((way.at, way.hop, address), [])
+                networks.append(network)
+        for (device, hop, address), networks in leaving.items():
+            yield self._leaving(site, device, hop, address, list(dict.fromkeys(networks)))
+
+    def _leaving(
+        self, site: Site, device: str, hop: int, address: int, networks: list[str]
+    ) -> Finding:
+        shown, by = format_address(address), format_address(hop)
+        near, holder = _beside(site, device, address), site.topology.holders(address)[0]
+        where, edits = f"{holder} holds it", tuple[Edit, ...]()
+        if near is not None:
+            where = f"{near}, beside it, leads there"
+            position = len(site.plan.devices[device].routes)
+            route = f"{{to: {holder.prefix.subnet}, via: {format_address(near.address)}}}"
+            edits = (Edit(("devices", device, "routes", position), None, route),)
+        return self.finding(
+            f"{device} sends what is for {shown} ({listed_briefly(networks)}) to {by}, which is no "
+            f"device of the plan; {where}",
+            ("devices", device, "routes"),
+            Witness("leaves", networks[0], address, also=device, value=by, name=holder.device),
+            edits,
+            concerns=tuple(networks[1:]),
+        )
+
+
+def _beside(site: Site, device: str, address: int) -> Attachment | None:
+    """The interface of another device, on a link of a device, by which an address is reached."""
+    own = [a for a in site.topology.attachments_of(device) if site.topology.is_up(a)]
+    for holder in site.topology.holders(address):
+        for beside in site.topology.attachments_of(holder.device):
+            if any(a.prefix.span.holds(beside.address) for a in own):
+                return beside
+    return None
