@@ -5,8 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import reservoir
+from conftest import examples
+from met import meets, met
+from oracle import text_of
 from reservoir.core.hearing import Hearing
 from reservoir.dialects.behaviour.device import Behaviour
 
@@ -60,7 +65,7 @@ RELAYS = {"address": CREW, "relay_to": ["10.84.0.10"]}
         (devices({"address": CREW}, {"lan": {"address": "10.84.30.10/24"}}, "merganser",
                  zones=CLOSED), "office lan is in no zone, which admits no dhcp"),
         (devices(RELAYS, LAN, routes=[{"to": "172.16.0.0/12", "via": "10.84.0.1"}]),
-         "office has no way to 10.84.30.1"),
+         "office has no route to 10.84.30.1"),
     ],
 )  # fmt: skip
 def test_why_a_server_is_not_heard(made: dict[str, Any], said: str | None) -> None:
@@ -101,3 +106,79 @@ def test_a_relay_is_another_way_in() -> None:
     made = devices(RELAYS, {"lan": {"address": [OFFICE, "10.84.30.10/24"]}}, "merganser")
     its, network = hearing(made)
     assert not its.hears_bound_only("office", network)
+
+
+FAMILIES = ["fulmar", "larkspur", "linux-host", "mortise", "tamarack"]
+"""Dialects of servers that hear several networks at one interface, or say that they don't."""
+
+
+@st.composite
+def sites(draw: st.DrawFn) -> dict[str, Any]:
+    """Routers in some of four LANs, relaying to a server; routes forgotten, wrong, or left out."""
+    count = draw(st.integers(1, 3))
+    lans = [draw(st.sets(st.integers(0, 3), min_size=1, max_size=3)) for _ in range(count)]
+    described: dict[str, Any] = {}
+    for number, stands in enumerate(lans):
+        name = f"r{number}"
+        near = [f"10.84.{lan}.{n + 1}" for lan in stands for n in range(count + 2)]
+        described[name] = {
+            "interfaces": {
+                f"port{lan}": {
+                    "address": f"10.84.{lan}.{number + 1}/24",
+                    "enabled": "yes" if draw(st.integers(0, 9)) else "no",
+                    **({"relay_to": ["10.84.0.10"]} if lan else {}),
+                }
+                for lan in sorted(stands)
+            }
+        }
+        _with_routes(draw, described[name], near)
+    server: dict[str, Any] = {
+        "dialect": draw(st.sampled_from(FAMILIES)),
+        "interfaces": {"lan": {"address": "10.84.0.10/24"}},
+    }
+    _with_routes(draw, server, [f"10.84.0.{n + 1}" for n in range(count + 1)])
+    networks = {
+        f"lan{lan}": {
+            "subnet": f"10.84.{lan}.0/24",
+            "gateway": f"10.84.{lan}.1",
+            "served_by": "office",
+            "dns": ["10.84.0.53"],
+            "ranges": [f"10.84.{lan}.100-10.84.{lan}.120"],
+            "lease": "8h",
+        }
+        for lan in draw(st.sets(st.integers(0, 3), min_size=1))
+    }
+    return {"reservoir": 1, "devices": {**described, "office": server}, "networks": networks}
+
+
+def _with_routes(draw: st.DrawFn, device: dict[str, Any], near: list[str]) -> None:
+    """Give a device routes, none, or leave them out."""
+    to = st.sampled_from(["0.0.0.0/0", *(f"10.84.{lan}.0/24" for lan in range(4))])
+    hops = st.fixed_dictionaries({"to": to, "via": st.sampled_from(near)})
+    routes = draw(st.lists(hops, max_size=3, unique_by=lambda route: route["to"]))
+    is_stated = draw(st.booleans())
+    if routes or is_stated:
+        device["routes"] = routes
+
+
+@meets("heard", "not heard", "not known")
+@given(site=sites())
+@settings(max_examples=examples(300))
+def test_what_is_worked_out_is_what_clients_feel(site: dict[str, Any]) -> None:
+    """Served, not served, or only if something is so that the plan doesn't state: all say it."""
+    plan = reservoir.loads(text_of(site))
+    behaviours = {name: Behaviour(sheet) for name, sheet in plan.sheets.items()}
+    its = Hearing(plan.pools, behaviours)
+    refused = its.why_refused("office", plan.plan.networks)
+    found = reservoir.check(plan, ignore=["capacity"])
+    told = {name for finding in found for name in (finding.network, *finding.concerns)}
+    for felt in reservoir.rehearse(plan, clients=1).networks:
+        assert felt.network in told or (felt.served and not felt.assumed), felt.failures
+        if refused:
+            assert not felt.served
+            continue
+        heard = its.heard("office", plan.plan.networks[felt.network])
+        met("not heard" if heard.why_not else "not known" if heard.rests_on else "heard")
+        assert (felt.served > 0) == (heard.why_not is None), (felt.failures, heard)
+        if felt.served:
+            assert bool(felt.assumed) == bool(heard.rests_on), (felt.assumed, heard)

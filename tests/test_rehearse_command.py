@@ -54,6 +54,7 @@ def test_mistakes_are_felt_and_the_corrected_plan_passes(run: Run) -> None:
         "failed": 0,
         "clients": 1438,
         "served": 1438,
+        "assumed": 0,
         "exchanges": 0,
     }
     for each in report["networks"]:
@@ -219,7 +220,7 @@ def test_what_only_routers_notice_is_shown_without_a_client(run: Run, tmp_path: 
     assert {(f["witness"]["address"], f["proof"]["text"]) for f in findings} == {
         ("10.84.30.1", "without bow, nobody answers at 10.84.30.1"),
         ("10.84.30.11", "without pier head, nobody answers at 10.84.30.11"),
-        ("10.84.1.0", "pier head has no way to 10.84.1.0"),
+        ("10.84.1.0", "pier head has no route to 10.84.1.0"),
     }
     assert all(finding["proof"]["shown"] for finding in findings)
 

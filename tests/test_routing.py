@@ -118,8 +118,12 @@ def routed(draw: st.DrawFn) -> Plan:
         fewest = draw(st.sampled_from([0, 1, 1, 2]))
         hops = st.builds(Route, to=to, via=st.sampled_from(near) | st.just(BASE + 60))
         routes = draw(st.lists(hops, min_size=fewest, max_size=3))
-        stated = {"routes": tuple(routes)} if routes or draw(st.booleans()) else {}
-        devices[name] = Device(interfaces=ports, **stated)
+        is_stated = bool(routes) or draw(st.booleans())
+        devices[name] = (
+            Device(interfaces=ports, routes=tuple(routes))
+            if is_stated
+            else Device(interfaces=ports)
+        )
     return Plan(devices=devices, networks={})
 
 

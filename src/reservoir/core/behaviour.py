@@ -25,6 +25,10 @@ class DeviceBehaviour(Protocol):
         """Whether it heeds bindings in the subnets of an interface's secondary addresses."""
 
     @property
+    def answers_relays(self) -> bool:
+        """Whether it answers relayed requests."""
+
+    @property
     def refuses_bridge_members(self) -> bool:
         """Whether it refuses to serve DHCP on a member of a bridge."""
 

@@ -67,6 +67,17 @@ class Hearing:
         open_ = (heard for heard in found if heard.why_not is None)
         return next(sure, None) or next(open_, None) or next(iter(found), Heard())
 
+    def why_refused(self, server: str, served: Mapping[str, Network]) -> str | None:
+        """Why a server refuses its configuration as a whole, with the networks that it serves."""
+        behaviour = self._behaviours.get(server)
+        if behaviour is None or not behaviour.refuses_unreached_pools:
+            return None
+        for name, network in served.items():
+            is_known = self._is_complete or self._topology.attachments(network)
+            if is_known and self._topology.reach(server, network) is None:
+                return f"{server} refuses its configuration, since nothing leads to {name}"
+        return None
+
     def hears_bound_only(self, server: str, network: Network) -> bool:
         """Whether a server's only way in is a secondary address, where it serves bound clients."""
         behaviour, ways = self._behaviours.get(server), list(self._ways_in(server, network))
@@ -88,6 +99,9 @@ class Hearing:
         reason = self._why_closed(through) or self._why_secondary(through, target, server)
         if reason is not None or target is None:
             return Heard(reason)
+        behaviour = self._behaviours.get(server)
+        if behaviour is not None and not behaviour.answers_relays:
+            return Heard(f"{server} doesn't answer relays")
         there = Open(self._routing.way(through.device, target), target)
         back = Open(self._routing.way(server, through.address), through.address)
         closed = (self._why_closed(entered) for entered in there.way.entered)

@@ -43,9 +43,9 @@ class End(Enum):
     DOWN = "down"
     """At an interface that is disabled."""
     NO_ROUTE = "no route"
-    LOOP = "loop"
     NOT_HELD = "next hop not held"
     """At a next hop that nobody can hold: off every link, or nobody's where all are known."""
+    LOOP = "loop"
 
 
 _OPEN = frozenset((End.NOT_STATED, End.BEYOND))
@@ -89,7 +89,7 @@ class Way:
             End.ARRIVED: "",
             End.NOT_STATED: f"the plan doesn't state the routes of {self.at}",
             End.BEYOND: f"{self.at} sends it out of the plan{f' by {hop}' if hop else ''}",
-            End.DOWN: f"{self.at} can't send it on to {shown}: {self.down} is disabled",
+            End.DOWN: f"{self.down} is disabled",
             End.NO_ROUTE: f"{self.at} has no route to {shown}",
             End.LOOP: f"{self.at} sends what is for {shown} in a circle",
             End.NOT_HELD: f"{self.at} sends what is for {shown} on to {hop}, which nobody holds",

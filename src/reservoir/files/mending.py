@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from reservoir.core.checks import Report
-from reservoir.core.findings import Finding
+from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.problems import InputError
@@ -123,9 +123,16 @@ def _loaded(file: str, texts: Mapping[str, str]) -> LoadedPlan | None:
 
 
 def _new(before: Report, after: Report) -> set[str | None]:
-    """The networks that have findings which they didn't have, be it of a rule but elsewhere."""
+    """The networks that have findings which they didn't have, be it of a rule but elsewhere.
+
+    Advice aside: what a mended network gives to think about, nobody could say before.
+    """
     return {network for _, network, _ in _counted(after) - _counted(before)}
 
 
 def _counted(report: Report) -> Counter[tuple[str, str | None, PlanPath]]:
-    return Counter((found.rule, found.network, found.at) for found in report.findings)
+    return Counter(
+        (found.rule, found.network, found.at)
+        for found in report.findings
+        if found.severity > Severity.ADVICE
+    )

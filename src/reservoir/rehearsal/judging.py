@@ -92,7 +92,7 @@ class _Judge:
         servers = {s for c in every for s in [self._server(c)] if s is not None}
         planned = [server.device for server in self.pools.topology.servers(self.name)]
         result.servers = tuple(sorted(servers)) or tuple(dict.fromkeys(planned))
-        rests_on = (self.segment.rests_on.get(server, {}) for server in sorted(servers))
+        rests_on = map(self.segment.assumed, sorted(servers))
         result.assumed = tuple(dict.fromkeys(chain.from_iterable(rests_on)))
         result.failures += self._wrong_addresses(bound, [*tried, *filling])
         self._use_each([client for client, _ in bound], [*expected, *filling])

@@ -70,10 +70,18 @@ class Segment:
     """Clients by the address that they use."""
     heard_by: set[str] = field(default_factory=set)
     """The devices that a client's message has reached."""
-    rests_on: dict[str, dict[str, None]] = field(default_factory=dict)
-    """By server, what isn't known of the ways to it and back, in words."""
+    rests_on: dict[tuple[str, int], dict[str, None]] = field(default_factory=dict)
+    """By server and relay address, what isn't known of the ways there and back, in words."""
+    answered: dict[str, set[int]] = field(default_factory=dict)
+    """By server, the relay addresses that its answers came back to; 0 is none."""
     lost: dict[str, str] = field(default_factory=dict)
     """By server, why what it answers to a relay is lost."""
+
+    def assumed(self, server: str) -> Iterator[str]:
+        """What a server's answers rest on, by whichever relay; nothing, if one is sure."""
+        found = [self.rests_on.get((server, relay), {}) for relay in self.answered.get(server, ())]
+        if all(found):
+            yield from dict.fromkeys(why for each in found for why in each)
 
 
 @dataclass(frozen=True)
@@ -244,6 +252,8 @@ class Wires:
             self._reply_to_relay(device, arrival, reply)
             return
         segment = self._at_port.get((device.name, arrival.interface))
+        if not arrival.is_unicast:
+            self._answered(device.name, reply)
         if arrival.is_unicast:  # a renewal: the client is where its address is
             segment = self._segment_of_client.get(reply.mac)
             way = self.way(device.name, reply.own_address)
@@ -252,12 +262,18 @@ class Wires:
                 return
         self._to_client(device.name, arrival.own_address, segment, reply)
 
+    def _answered(self, server: str, reply: Message) -> None:
+        if reply.mac in self._segment_of_client:
+            segment = self._segment_of_client[reply.mac]
+            segment.answered.setdefault(server, set()).add(reply.relay)
+
     def _reply_to_relay(self, device: StandIn, arrival: Arrival, reply: Message) -> None:
         ends = arrival.own_address, SERVER_PORT, reply.relay, SERVER_PORT
         data = self._framed(reply, ends, self._macs[device.name], EVERY_MAC)
         self._tell(reply, device.name, f"relay {format_address(reply.relay)}")
         relay = self._end_of(device.name, reply.relay, reply, device.name)
         if relay is not None:
+            self._answered(device.name, reply)
             self._carry(data, self._back_at_relay, relay)
         elif reply.mac in self._segment_of_client:
             why = self.way(device.name, reply.relay).why(reply.relay)
@@ -303,7 +319,8 @@ class Wires:
         end = holders[0].device
         if way.is_open and message.mac in self._segment_of_client:
             segment = self._segment_of_client[message.mac]
-            segment.rests_on.setdefault(server or end, {})[way.why(target)] = None
+            key = server or end, message.relay
+            segment.rests_on.setdefault(key, {})[way.why(target)] = None
         return end
 
     def _port_of(self, device: str, target: int, sender: str) -> Port:

@@ -122,17 +122,12 @@ class Side:
     @cached_property
     def _refusing(self) -> dict[str, str]:
         """The devices that refuse their configuration as a whole, each with the reason."""
-        found: dict[str, str] = {}
+        served: dict[str, dict[str, Network]] = {}
         for there in self.networks.values():
             for name in there.pools:
-                behaviour = self.behaviours.get(name)
-                if behaviour is None or not behaviour.refuses_unreached_pools:
-                    continue
-                is_known = self.is_complete or self.topology.attachments(there.network)
-                if is_known and self.topology.reach(name, there.network) is None:
-                    why = f"{name} refuses its configuration, since nothing leads to {there.name}"
-                    found.setdefault(name, why)
-        return found
+                served.setdefault(name, {})[there.name] = there.network
+        reasons = {name: self.hearing.why_refused(name, its) for name, its in served.items()}
+        return {name: why for name, why in reasons.items() if why is not None}
 
     def lease_time(self, side: NetworkSide, device: str) -> int | None:
         """The lease time in seconds that a server gives in a network; None if it isn't known."""

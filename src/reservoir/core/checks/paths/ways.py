@@ -187,10 +187,12 @@ class RoutesUnknown(Rule):
     """Clients are served only if a device has a route that the plan doesn't state.
 
     Why: A forgotten route loses the clients' requests, or the answers. Where the plan leaves a
-    device's routes out, neither the checks nor a rehearsal can tell.
+    device's routes out, or they lead to a router that it doesn't describe, neither the checks nor
+    a rehearsal can tell.
 
-    Remedy: List the device's routes; `routes: []` where it has none. Or look on the device whether
-    it has a route to each of the addresses.
+    Remedy: List the device's routes; `routes: []` where it has none. List the routers on the way as
+    devices; an address that they share as `virtual`. Or look on the devices whether they have a
+    route to each of the addresses.
     """
 
     severity = Severity.ADVICE
@@ -209,41 +211,61 @@ class RoutesUnknown(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        needed: dict[str, list[tuple[str, int]]] = {}
-        for network, _, way, address in _taken(site):
-            if way.end is End.NOT_STATED:
-                needed.setdefault(way.at, []).append((network, address))
-        for device, needs in needed.items():
+        needed: dict[tuple[str, int | None], list[tuple[str, int]]] = {}
+        for network, way, address in _taken(site):
+            if way.is_open and _meant(site, way, address) is None:
+                needed.setdefault((way.at, way.hop), []).append((network, address))
+        for (device, hop), needs in needed.items():
             networks = list(dict.fromkeys(network for network, _ in needs))
             addresses = dict.fromkeys(format_address(address) for _, address in needs)
+            what = (
+                f"the plan doesn't state the routes of {device}"
+                if hop is None
+                else f"{device} sends to {format_address(hop)}, which is no device of the plan"
+            )
             are = "is" if len(networks) == 1 else "are"
             yield self.finding(
-                f"the plan doesn't state the routes of {device}; {listed_briefly(networks)} {are} "
-                f"served only if it has one to {listed_briefly(addresses)}",
-                ("devices", device),
+                f"{what}; {listed_briefly(networks)} {are} served only if it has a way to "
+                + listed_briefly(addresses),
+                ("devices", device, *(("routes",) if hop is not None else ())),
                 concerns=tuple(networks),
             )
 
 
-def _taken(site: Site) -> Iterator[tuple[str, RelayedWay, Way, int]]:
+def _taken(site: Site) -> Iterator[tuple[str, Way, int]]:
     """Each way of a network's requests and answers, with the address that it leads to."""
     for relayed in relayed_ways(site):
-        yield relayed.network, relayed, relayed.there, relayed.relay.target
-        yield relayed.network, relayed, relayed.back, relayed.relay.attachment.address
+        yield relayed.network, relayed.there, relayed.relay.target
+        yield relayed.network, relayed.back, relayed.relay.attachment.address
 
 
-class RouteLeavesPlan(Rule):
-    """What a relay and its server send each other goes to a next hop that isn't in the plan.
+def _meant(site: Site, way: Way, address: int) -> Attachment | None:
+    """The interface beside a device that has an address, where it sends that out of the plan.
 
-    Why: Whether it comes back into the plan isn't known. Where another device of the plan, on a
-    link of this one, has the address, a route to it was most likely forgotten.
+    None where it sends it to a LAN's gateway, which routers may share that the plan doesn't say.
+    """
+    if way.end is not End.BEYOND or None in site.routing.named_as_routers.get(way.hop or 0, ()):
+        return None
+    own = [a for a in site.topology.attachments_of(way.at) if site.topology.is_up(a)]
+    for holder in site.topology.holders(address):
+        for beside in site.topology.attachments_of(holder.device):
+            if any(a.prefix.span.holds(beside.address) for a in own):
+                return beside
+    return None
 
-    Remedy: Give the device a route to the network by the device that has it. Where the way does
-    lead through others, list them as devices, with their routes.
+
+class RouteForgotten(Rule):
+    """A device sends what is for a relay or a server out of the plan, not to the one beside it.
+
+    Why: Another device of the plan, on a link of this one, has the address, and no route says so:
+    the default route takes the clients' requests, or the answers, elsewhere.
+
+    Remedy: Give the device a route to the network by the device that has it.
     """
 
     severity = Severity.WARNING
-    rests_on = ("route", "address", "interface")
+    blames = ("route",)
+    rests_on = ("address", "interface")
     follows = ("next-hop-unreachable",)
     example = """
           devices:
@@ -254,46 +276,45 @@ class RouteLeavesPlan(Rule):
             depot:
               interfaces: {lan: {address: 10.84.0.10/24}}
         -     routes: [{to: 0.0.0.0/0, via: 10.84.0.254}]
-        +     routes: [{to: 0.0.0.0/0, via: 10.84.0.2}]
+        +     routes: [{to: 0.0.0.0/0, via: 10.84.0.254}, {to: 10.84.30.0/24, via: 10.84.0.2}]
           networks:
             crew: {subnet: 10.84.30.0/24, served_by: depot, ranges: [10.84.30.20]}
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        leaving: dict[tuple[str, int, int], list[str]] = {}
-        for network, _, way, address in _taken(site):
-            if way.end is End.BEYOND and way.hop is not None:
-                networks = leaving.setdefault((way.at, way.hop, address), [])
-                networks.append(network)
-        for (device, hop, address), networks in leaving.items():
-            yield self._leaving(site, device, hop, address, list(dict.fromkeys(networks)))
+        leaving: dict[tuple[str, int, Attachment], dict[str, int]] = {}
+        for network, way, address in _taken(site):
+            beside = _meant(site, way, address)
+            if beside is not None and way.hop is not None:
+                networks = leaving.setdefault((way.at, way.hop, beside), {})
+                networks.setdefault(network, address)
+        for (device, hop, beside), networks in leaving.items():
+            yield self._forgotten(site, device, hop, beside, networks)
 
-    def _leaving(
-        self, site: Site, device: str, hop: int, address: int, networks: list[str]
+    def _forgotten(
+        self, site: Site, device: str, hop: int, beside: Attachment, networks: dict[str, int]
     ) -> Finding:
-        shown, by = format_address(address), format_address(hop)
-        near, holder = _beside(site, device, address), site.topology.holders(address)[0]
-        where, edits = f"{holder} holds it", tuple[Edit, ...]()
-        if near is not None:
-            where = f"{near}, beside it, leads there"
+        by, via = format_address(hop), format_address(beside.address)
+        addresses = dict.fromkeys(networks.values())
+        shown = listed_briefly(map(format_address, addresses))
+        path = ("devices", device, "routes")
+        edits: tuple[Edit, ...] = ()
+        if len(addresses) == 1:
+            to = site.topology.holders(next(iter(addresses)))[0].prefix.subnet
             position = len(site.plan.devices[device].routes)
-            route = f"{{to: {holder.prefix.subnet}, via: {format_address(near.address)}}}"
-            edits = (Edit(("devices", device, "routes", position), None, route),)
+            edits = (Edit((*path, position), None, f"{{to: {to}, via: {via}}}"),)
         return self.finding(
             f"{device} sends what is for {shown} ({listed_briefly(networks)}) to {by}, which is no "
-            f"device of the plan; {where}",
-            ("devices", device, "routes"),
-            Witness("leaves", networks[0], address, also=device, value=by, name=holder.device),
+            f"device of the plan; {beside}, beside it, leads there",
+            path,
+            Witness(
+                "leaves",
+                next(iter(networks)),
+                next(iter(addresses)),
+                also=device,
+                value=by,
+                name=beside.device,
+            ),
             edits,
-            concerns=tuple(networks[1:]),
+            concerns=tuple(networks)[1:],
         )
-
-
-def _beside(site: Site, device: str, address: int) -> Attachment | None:
-    """The interface of another device, on a link of a device, by which an address is reached."""
-    own = [a for a in site.topology.attachments_of(device) if site.topology.is_up(a)]
-    for holder in site.topology.holders(address):
-        for beside in site.topology.attachments_of(holder.device):
-            if any(a.prefix.span.holds(beside.address) for a in own):
-                return beside
-    return None
