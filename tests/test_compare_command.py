@@ -260,7 +260,7 @@ networks:
         ("staff: {admits: [dhcp]}", "staff: {admits: [ping]}", "staff", "path", "cut-off"),
         ("core: {admits: [dhcp]}", "core: {admits: [ping]}", "crew", "path", "cut-off"),
         ("vlan: 30,", "vlan: 31,", "crew", "pier trunk.30 vlan", "none"),
-        ("10.84.50.1/24", "10.84.50.2/24", "staff", "office lan address", "cut-off"),
+        ("10.84.50.1/24", "10.84.50.2/24", "staff", "gateway 10.84.50.1", "cut-off"),
         ("served_by: office,\n    ranges: [10.84.30", "served_by: [],\n    ranges: [10.84.30",
          "crew", "server", "cut-off"),
         ("10.84.50.20-10.84.50.99", "10.84.50.20-10.84.50.90", "staff", "assignable",

@@ -179,6 +179,10 @@ class Topology:
         """The interfaces of a VRF that hold an address or share it."""
         return [a for a in self.holders(address) if self.interface(a).vrf == vrf]
 
+    def answering_up(self, address: int, vrf: str) -> list[Attachment]:
+        """Those of them that are enabled."""
+        return [a for a in self.answering(address, vrf) if self.is_up(a)]
+
     def serving(self, name: str) -> set[str]:
         """The devices that serve a network."""
         return {server.device for server in self.servers(name)}

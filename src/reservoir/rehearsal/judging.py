@@ -16,7 +16,8 @@ from reservoir.core.values.options import MEANINGS, REGISTRY, decode, kind_of, r
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.message import Message, Option, option_name
 from reservoir.rehearsal.result import Failure, NetworkRehearsed
-from reservoir.rehearsal.wires import Segment, Wires
+from reservoir.rehearsal.segment import Segment
+from reservoir.rehearsal.wires import Wires
 
 _BROADCAST = REGISTRY["broadcast_address"].code
 

@@ -126,6 +126,7 @@ def _changes(
         if before.pools or after.pools:
             yield _served_on_one_side(before, after)
         return
+    yield from _gateways(before, after, old, new)
     if path is not None:
         yield path
     if len(unheard[0]) < len(before.pools) and len(unheard[1]) < len(after.pools):
@@ -133,6 +134,7 @@ def _changes(
     rebound = list(before.bindings.apart(after.bindings))
     for change in chain(
         _servers(before, after), _lost(before, after), _lost_at_one(before, after),
+        _appeared(before, after),
         _bindings(before, after, rebound), _bindings_at_one(before, after, rebound),
         _offers(before, after), _gained(before, after),
     ):  # fmt: skip
@@ -172,6 +174,24 @@ def _on_one_side(before: NetworkSide | None, after: NetworkSide | None) -> Itera
             yield Change("network", subnet, None, Notice.CUT_OFF, "nothing serves it any more")
         else:
             yield Change("network", subnet, None, Notice.NONE)
+
+
+def _gateways(before: NetworkSide, after: NetworkSide, old: Side, new: Side) -> Iterator[Change]:
+    """Gateways that clients have been offered and that answer on one side only."""
+    for gateway in before.gateways:
+        shown = f"gateway {format_address(gateway)}"
+        answered = old.answering(gateway, before.network.vrf)
+        answers = new.answering(gateway, after.network.vrf)
+        is_new = answers and not answered and all(map(old.knows, answers))
+        if is_new and gateway in after.gateways:
+            yield Change(shown, "no answer", "answers", Notice.NONE)
+        if answers or not answered or not all(map(new.knows, answered)):
+            continue
+        others = [a for a in after.gateways - {gateway} if new.answering(a, after.network.vrf)]
+        notice = Notice.AT_RENEWAL if others else Notice.CUT_OFF
+        because = "until then they" if others else "clients"
+        because += " reach nothing beyond their network"
+        yield Change(shown, "answers", "no answer", notice, because)
 
 
 def _served_on_one_side(before: NetworkSide, after: NetworkSide) -> Change:
@@ -256,6 +276,13 @@ def _lost(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
     elif rest:
         because = "no address is left for clients without a binding"
         yield Change("assignable", str(rest), None, Notice.CUT_OFF, because)
+
+
+def _appeared(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
+    """Addresses that clients may have, and that a machine holds now though they stay assignable."""
+    held = (after.taken - before.taken) & before.assignable & after.assignable
+    if held:
+        yield Change("held", None, str(held), Notice.CONFLICT, _HELD)
 
 
 def _lost_at_one(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:

@@ -52,37 +52,21 @@ class FactsCompared:
             *self._new.topology.attachments(after.network),
             *self._old.topology.attachments(before.network),
         ]
-        for device, name in dict.fromkeys((a.device, a.interface) for a in attached):
+        ports = dict.fromkeys((a.device, a.interface) for a in attached)
+        ports |= {(device, p): None for device, name in ports for p in self._parents(device, name)}
+        for device, name in ports:
             if device not in self._pairs:
                 continue
             earlier, later = self._pairs[device].get(name, (None, None))
             for field, was, is_now in interface_differences(earlier, later):
                 what = f"{device} {name}" + (f" {field}" if field else "")
-                notice, because = self._noticed(before, after, earlier, later, field, path)
-                yield Change(what, was, is_now, notice, because)
+                yield Change(what, was, is_now, path)
 
-    def _noticed(
-        self,
-        before: NetworkSide,
-        after: NetworkSide,
-        earlier: Interface | None,
-        later: Interface | None,
-        field: str,
-        path: Notice,
-    ) -> tuple[Notice, str]:
-        """What clients notice: of a gateway that answers no more, else of the way to a server."""
-        held = {prefix.address for prefix in earlier.addresses} if earlier is not None else set()
-        kept = {prefix.address for prefix in later.addresses} if later is not None else set()
-        gateways = {pool.offer.gateway for pool in before.pools.values()} & (held - kept)
-        if field in ("", "address") and gateways:
-            gateway = next(iter(gateways))
-            assert gateway is not None
-            if not self._new.topology.answering(gateway, after.network.vrf):
-                shown, others = format_address(gateway), _gateways(after) - {gateway}
-                if any(self._new.topology.answering(a, after.network.vrf) for a in others):
-                    return Notice.AT_RENEWAL, f"until then nothing answers at gateway {shown}"
-                return Notice.CUT_OFF, f"nothing answers at their gateway {shown}"
-        return path, ""
+    def _parents(self, device: str, name: str) -> Iterator[str]:
+        """The interfaces that an interface is part of, on either side: if they go, it does."""
+        for interface in self._pairs.get(device, {}).get(name, (None, None)):
+            if interface is not None and interface.parent is not None:
+                yield interface.parent
 
     def elsewhere(self) -> Iterator[tuple[str, list[Change]]]:
         """What differs of zones and routes, by device, where both sides list them.
@@ -94,11 +78,6 @@ class FactsCompared:
             changes = [*_zones(old, new), *_routes(old, new)]
             if changes:
                 yield name, changes
-
-
-def _gateways(side: NetworkSide) -> set[int]:
-    offered = (pool.offer.gateway for pool in side.pools.values())
-    return {gateway for gateway in offered if gateway is not None}
 
 
 def _interfaces(

@@ -57,6 +57,12 @@ class NetworkSide:
             [(self.origins[name].bindings, pool.bindings) for name, pool in self.pools.items()]
         )
 
+    @cached_property
+    def gateways(self) -> set[int]:
+        """The gateways that clients are offered there."""
+        offered = (pool.offer.gateway for pool in self.pools.values())
+        return {gateway for gateway in offered if gateway is not None}
+
     def bindings_at(self, device: str) -> Bindings:
         """Who is bound to what at one of the servers."""
         return Bindings([(self.origins[device].bindings, self.pools[device].bindings)])
@@ -103,9 +109,9 @@ class Side:
         self.behaviours = behaviours
         self.is_complete = is_complete
         self.networks = dict(_networks(parts))
-        pools = Pools(plan)
-        self.topology = pools.topology
-        self.hearing = Hearing(pools, behaviours, is_complete)
+        self._pools = Pools(plan)
+        self.topology = self._pools.topology
+        self.hearing = Hearing(self._pools, behaviours, is_complete)
         for there in self.networks.values():
             for name, pool in there.pools.items():
                 if self.hearing.hears_bound_only(name, there.network):
@@ -118,6 +124,17 @@ class Side:
             for name in there.pools
         }
         return {name: reason for name, reason in reasons.items() if reason is not None}
+
+    def answering(self, address: int, vrf: str) -> set[str | None]:
+        """The devices that answer at an address, and None for a static host that does."""
+        found: set[str | None] = {a.device for a in self.topology.answering_up(address, vrf)}
+        if self._pools.static_by_address.at(self._pools.vrf_of.get(vrf, -1), address):
+            found.add(None)
+        return found
+
+    def knows(self, who: str | None) -> bool:
+        """Whether it is known where a device answers, or a static host."""
+        return self.is_complete if who is None else who in self.plan.devices
 
     @cached_property
     def _refusing(self) -> dict[str, str]:

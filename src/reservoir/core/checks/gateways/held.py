@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import lru_cache
 from itertools import islice
 
 import numpy as np
 
 from reservoir.core.checks.remedies import exclude, range_holding
-from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import Network, PlanPath
 from reservoir.core.topology import Attachment
-from reservoir.core.values.addresses import format_address
-from reservoir.core.values.typos import FEW
+from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.typos import FEW, is_slip
 
 
 class GatewayBound(Rule):
@@ -90,7 +91,12 @@ class GatewayUnattended(Rule):
             gateway = network.gateway
             if gateway is None or not network.subnet.hosts.holds(gateway):
                 continue
-            if gateway in next_hops or _is_held(site, network, gateway):
+            if _is_held(site, network, gateway):
+                continue
+            if gateway in next_hops:  # a router that the plan doesn't describe, or has elsewhere
+                meant = _interface_meant(site, gateway, network)
+                if meant is not None:
+                    yield self._mistyped(name, gateway, meant, network.subnet.bits)
                 continue
             attached = site.topology.attachments(network)
             if not attached:
@@ -107,6 +113,39 @@ class GatewayUnattended(Rule):
                 Witness.of_gateway(name, gateway, "not-held"),
                 severity=Severity.ADVICE if shared else None,
             )
+
+    def _mistyped(self, name: str, gateway: int, interface: Attachment, bits: int) -> Finding:
+        shown = format_address(gateway)
+        return self.finding(
+            f"no interface in the plan has the gateway address {shown}; {interface} has "
+            f"{interface.prefix}, which is in no network",
+            ("networks", name, "gateway"),
+            Witness.of_gateway(name, gateway, "not-held"),
+            replaced(interface.address_path, interface.prefix, Prefix(gateway, bits)),
+        )
+
+
+def _interface_meant(site: Site, gateway: int, network: Network) -> Attachment | None:
+    """The one interface in no network, and confirmed by no next hop, that is a slip from it."""
+    slips = [
+        attachment
+        for attachment in _homeless(site)
+        if site.topology.interface(attachment).vrf == network.vrf
+        and is_slip(attachment.address, gateway)
+    ]
+    return slips[0] if len(slips) == 1 else None
+
+
+@lru_cache(maxsize=1)
+def _homeless(site: Site) -> list[Attachment]:
+    """Interfaces in no network, beside which nobody stands; none if there are many."""
+    found = [
+        attachment
+        for attachment in site.topology.addressed
+        if site.topology.home_of(attachment) is None
+        and not site.topology.subnets_around(attachment.address, but=attachment.device)
+    ]
+    return found if len(found) <= FEW else []
 
 
 def _is_held(site: Site, network: Network, address: int) -> bool:

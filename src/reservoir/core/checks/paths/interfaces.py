@@ -47,6 +47,23 @@ def entered(site: Site) -> Iterator[tuple[str, Attachment]]:
                 yield way.network, holder
 
 
+def _down_at(site: Site, attachment: Attachment) -> PlanPath | None:
+    """Where it is set that an interface is disabled, itself or its parent; None if it isn't."""
+    name = site.topology.down_at(attachment)
+    return None if name is None else ("devices", attachment.device, "interfaces", name, "enabled")
+
+
+def _gateways_down(site: Site) -> Iterator[tuple[str, Attachment]]:
+    """Each network that is served with the disabled interface that alone has its gateway."""
+    for pools in site.pools.by_network:
+        gateway, vrf = pools[0].offer.gateway, pools[0].network.vrf
+        if gateway is None or pools[0].server is None:
+            continue
+        there = site.topology.answering(gateway, vrf)
+        if there and not site.topology.answering_up(gateway, vrf):
+            yield pools[0].name, there[0]
+
+
 class InterfaceIsMember(Rule):
     """The interface that should serve or relay a network is a member of a bridge.
 
@@ -128,9 +145,10 @@ class InterfaceInTwoBridges(Rule):
 
 
 class InterfaceDown(Rule):
-    """An interface that serves or relays a network, or is on the way to its server, is disabled.
+    """A disabled interface serves or relays a network, is its gateway, or on the way to its server.
 
-    Why: No requests arrive there, and the clients get no address.
+    Why: No requests arrive there, and the clients get no address; or nothing answers at their
+    gateway.
 
     Remedy: Enable the interface, and its parent.
     """
@@ -145,16 +163,22 @@ class InterfaceDown(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        down: dict[PlanPath, dict[str, None]] = {}
+        down: dict[PlanPath, dict[str, Witness]] = {}
         for name, attachment in (*serving(site), *_ends_of_ways(site)):
-            where = site.topology.down_at(attachment)
+            where = _down_at(site, attachment)
             if where is not None:
-                down.setdefault((*attachment.path[:3], where, "enabled"), {})[name] = None
-        for path, (network, *others) in down.items():
+                down.setdefault(where, {})[name] = Witness("unanswered", name)
+        for name, attachment in _gateways_down(site):
+            where = _down_at(site, attachment)
+            if where is not None:
+                witness = Witness.of_gateway(name, attachment.address, "not-held")
+                down.setdefault(where, {}).setdefault(name, witness)
+        for path, witnesses in down.items():
+            network, *others = witnesses
             yield self.finding(
                 f"{path[1]} {path[3]} is disabled",
                 path,
-                Witness("unanswered", network),
+                witnesses[network],
                 replaced(path, "no", "yes"),
                 concerns=tuple(others),
             )
