@@ -127,6 +127,7 @@ def sites(draw: st.DrawFn) -> dict[str, Any]:
                     "address": f"10.84.{lan}.{number + 1}/24",
                     "enabled": "yes" if draw(st.integers(0, 9)) else "no",
                     **({"relay_to": ["10.84.0.10"]} if lan else {}),
+                    **draw(tags(lan)),
                 }
                 for lan in sorted(stands)
             }
@@ -145,10 +146,17 @@ def sites(draw: st.DrawFn) -> dict[str, Any]:
             "dns": ["10.84.0.53"],
             "ranges": [f"10.84.{lan}.100-10.84.{lan}.120"],
             "lease": "8h",
+            **draw(tags(lan)),
         }
         for lan in draw(st.sets(st.integers(0, 3), min_size=1))
     }
     return {"reservoir": 1, "devices": {**described, "office": server}, "networks": networks}
+
+
+def tags(lan: int) -> st.SearchStrategy[dict[str, int]]:
+    """The tag of a LAN, none, or now and then that of another."""
+    tag = st.sampled_from([None, None, 10 + lan, 10 + lan, 10 + lan, 30 + lan])
+    return tag.map(lambda vlan: {} if vlan is None else {"vlan": vlan})
 
 
 def _with_routes(draw: st.DrawFn, device: dict[str, Any], near: list[str]) -> None:

@@ -13,7 +13,7 @@ from reservoir.api.scripts import (
     scripts,
 )
 from reservoir.core.compare.comparing import unaware
-from reservoir.core.compare.sides import paired
+from reservoir.core.compare.sides import paired, unheard
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.plan.model import Exclusion, Network, Plan
 from reservoir.core.plan.selection import only_networks
@@ -79,8 +79,9 @@ def _moves(old: Subject, new: Subject) -> Iterator[_Move]:
     for before, after in paired(sides.old, sides.new):
         if before is None or after is None:
             continue
-        heard = before.without(sides.old.unheard(before))
-        at_risk = unaware(heard, after.without(sides.new.unheard(after)))
+        was, is_now = unheard(before, after, sides.old, sides.new)
+        heard = before.without(was)
+        at_risk = unaware(heard, after.without(is_now))
         if not at_risk:
             continue
         addresses = AddressSet()

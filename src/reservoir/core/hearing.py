@@ -30,6 +30,13 @@ class Heard(NamedTuple):
     """Why they don't; None if they do, or may."""
     rests_on: tuple[Open, ...] = ()
     """What would have to be known to say that they do; with nothing there, they do."""
+    through: Attachment | None = None
+    """The interface in the network that it hears them by; None if none is known."""
+
+    @property
+    def is_sure(self) -> bool:
+        """Whether they do, and nothing has to be assumed for it."""
+        return self.through is not None and self.why_not is None and not self.rests_on
 
 
 class Hearing:
@@ -60,10 +67,13 @@ class Hearing:
 
     def heard(self, server: str, network: Network) -> Heard:
         """Whether a server hears a network's clients by any of the ways there are."""
-        found = [self._heard_by(*way_in, server) for way_in in self._ways_in(server, network)]
+        found = [
+            self._heard_by(own, target, server, network)._replace(through=own)
+            for own, target in self._ways_in(server, network)
+        ]
         if not found and self._is_complete:
             return Heard(f"{server} has no interface there, and nothing relays to it")
-        sure = (heard for heard in found if heard == Heard())
+        sure = (heard for heard in found if heard.is_sure)
         open_ = (heard for heard in found if heard.why_not is None)
         return next(sure, None) or next(open_, None) or next(iter(found), Heard())
 
@@ -95,8 +105,14 @@ class Hearing:
                 if target in targets and attachment.device != server:
                     yield attachment, target
 
-    def _heard_by(self, through: Attachment, target: int | None, server: str) -> Heard:
-        reason = self._why_closed(through) or self._why_secondary(through, target, server)
+    def _heard_by(
+        self, through: Attachment, target: int | None, server: str, network: Network
+    ) -> Heard:
+        reason = (
+            self._why_elsewhere(through, network)
+            or self._why_closed(through)
+            or self._why_secondary(through, target, server)
+        )
         if reason is not None or target is None:
             return Heard(reason)
         behaviour = self._behaviours.get(server)
@@ -108,6 +124,13 @@ class Hearing:
         reason = next((why for why in closed if why is not None), None)
         reason = _why_lost(there) or reason or _why_lost(back)
         return Heard(reason, tuple(each for each in (there, back) if each.way.is_open))
+
+    def _why_elsewhere(self, through: Attachment, network: Network) -> str | None:
+        """Why an interface with an address in a network's subnet isn't in the network."""
+        if not self._topology.has_other_tag(through, network):
+            return None
+        tag = self._topology.interface(through).vlan
+        return f"{through} has VLAN {tag}, and the network VLAN {network.vlan}"
 
     def _why_closed(self, entered: Attachment) -> str | None:
         """Why requests that come in at an interface are not heard."""

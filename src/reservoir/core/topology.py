@@ -160,6 +160,11 @@ class Topology:
     def _attachments(self, network: Network) -> list[Attachment]:
         return _in_subnet(self._by_vrf.get(network.vrf, []), network)
 
+    def has_other_tag(self, attachment: Attachment, network: Network) -> bool:
+        """Whether an interface in a network's subnet is in another VLAN, where both name one."""
+        tag = self.interface(attachment).vlan
+        return None not in (tag, network.vlan) and tag != network.vlan
+
     def sharing(self, network: Network) -> list[Attachment]:
         """The virtual addresses in the network's subnet that routers there share."""
         return _in_subnet(self._virtual_by_vrf.get(network.vrf, []), network)

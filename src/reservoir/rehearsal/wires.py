@@ -379,9 +379,7 @@ class Wires:
             network = self._pools.plan.networks[name]
             for attachment in (*topology.attachments(network), *topology.sharing(network)):
                 interface = topology.interface(attachment)
-                apart = None not in (interface.vlan, network.vlan) and (
-                    interface.vlan != network.vlan
-                )
+                apart = topology.has_other_tag(attachment, network)
                 home = topology.home_of(attachment)
                 at_home = home in networks  # where networks overlap
                 if not at_home:

@@ -23,7 +23,7 @@ from reservoir.core.compare.notice import (
     NetworkCompared,
     Notice,
 )
-from reservoir.core.compare.sides import NOTHING, NetworkSide, Side, paired
+from reservoir.core.compare.sides import NOTHING, NetworkSide, Side, paired, unheard
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Client, format_client
@@ -116,11 +116,14 @@ def _changes(
         return
     if before.name != after.name:
         yield Change("name", before.name, after.name, Notice.NONE)
+    tags = before.network.vlan, after.network.vlan
+    if None not in tags and tags[0] != tags[1]:
+        yield Change("vlan", str(tags[0]), str(tags[1]), Notice.NONE)
     if before.network.subnet != after.network.subnet:
         subnets = str(before.network.subnet), str(after.network.subnet)
         yield Change("subnet", *subnets, Notice.AT_RENEWAL, "clients have the old mask until then")
-    unheard = old.unheard(before), new.unheard(after)
-    path = _path(before, after, *unheard)
+    deaf = unheard(before, after, old, new)
+    path = _path(before, after, *deaf)
     yield from facts.of_network(before, after, path.notice if path is not None else Notice.NONE)
     if not before.pools or not after.pools:
         if before.pools or after.pools:
@@ -129,8 +132,8 @@ def _changes(
     yield from _gateways(before, after, old, new)
     if path is not None:
         yield path
-    if len(unheard[0]) < len(before.pools) and len(unheard[1]) < len(after.pools):
-        before, after = before.without(unheard[0]), after.without(unheard[1])
+    if len(deaf[0]) < len(before.pools) and len(deaf[1]) < len(after.pools):
+        before, after = before.without(deaf[0]), after.without(deaf[1])
     rebound = list(before.bindings.apart(after.bindings))
     for change in chain(
         _servers(before, after), _lost(before, after), _lost_at_one(before, after),
@@ -140,7 +143,7 @@ def _changes(
     ):  # fmt: skip
         yield _as_heard(change, path)
     if path is None:
-        yield from _not_heard(*unheard)
+        yield from _not_heard(*deaf)
 
 
 def _as_heard(change: Change, path: Change | None) -> Change:

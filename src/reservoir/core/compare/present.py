@@ -13,7 +13,7 @@ from reservoir.core.bindings import NOBODY
 from reservoir.core.compare.comparing import knows_leases, unaware
 from reservoir.core.compare.differences import offered_differently
 from reservoir.core.compare.notice import Notice
-from reservoir.core.compare.sides import NetworkSide, Side, paired
+from reservoir.core.compare.sides import NetworkSide, Side, paired, unheard
 from reservoir.core.leases.ends import Ends
 from reservoir.core.leases.table import ByNetwork, LeaseTable
 from reservoir.core.values.address_set import AddressSet
@@ -161,10 +161,12 @@ class _Network:
         """Why no server hears the clients any more; None if one does."""
         if self.after is None or not self.after.pools:
             return f"nothing serves {self.before.name} any more"
-        unheard = self.new.unheard(self.after)
-        if len(unheard) == len(self.after.pools):
-            return next(iter(unheard.values()))
-        self.after = self.after.without(unheard)
+        was, is_now = unheard(self.before, self.after, self.old, self.new)
+        if len(is_now) == len(self.after.pools):
+            if len(was) < len(self.before.pools):
+                return next(iter(is_now.values()))
+            return None  # nobody was heard before either: that is no change
+        self.after = self.after.without(is_now)
         return None
 
     def _renewal(self, device: str, ends: Ends) -> NDArray[np.float64]:

@@ -9,7 +9,7 @@ from functools import cached_property, reduce
 from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.bindings import Bindings
 from reservoir.core.compare.notice import NetworkSummary
-from reservoir.core.hearing import Hearing
+from reservoir.core.hearing import Heard, Hearing
 from reservoir.core.plan.model import Network, Plan
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.address_set import AddressSet
@@ -117,13 +117,28 @@ class Side:
                 if self.hearing.hears_bound_only(name, there.network):
                     there.pools[name] = replace(pool, assignable=NOTHING)
 
-    def unheard(self, there: NetworkSide) -> dict[str, str]:
-        """The servers of a network that don't hear its clients, each with the reason."""
-        reasons = {
-            name: self._refusing.get(name) or self.hearing.why_not(name, there.network)
-            for name in there.pools
-        }
-        return {name: reason for name, reason in reasons.items() if reason is not None}
+    def _unheard(self, there: NetworkSide, otherwise: Mapping[str, Heard]) -> dict[str, str]:
+        """The servers of a network that don't hear its clients, each with the reason.
+
+        Args:
+            there: The network.
+            otherwise: By whom they hear them on the other side. Where that device is known here,
+                and no longer does it, it isn't assumed that somebody unknown does.
+        """
+        reasons = {}
+        for name, heard in self._heard(there).items():
+            by = otherwise[name].through if name in otherwise else None
+            is_gone = by is not None and by.device in self.plan.devices
+            if name in self._refusing:
+                reasons[name] = self._refusing[name]
+            elif heard.why_not is not None:
+                reasons[name] = heard.why_not
+            elif heard.through is None and is_gone:
+                reasons[name] = f"nothing in these files leads to {name}"
+        return reasons
+
+    def _heard(self, there: NetworkSide) -> dict[str, Heard]:
+        return {name: self.hearing.heard(name, there.network) for name in there.pools}
 
     def answering(self, address: int, vrf: str) -> set[str | None]:
         """The devices that answer at an address, and None for a static host that does."""
@@ -153,6 +168,14 @@ class Side:
             return stated
         behaviour = self.behaviours.get(device)
         return behaviour.default_lease if behaviour is not None else None
+
+
+def unheard(
+    before: NetworkSide, after: NetworkSide, old: Side, new: Side
+) -> tuple[dict[str, str], dict[str, str]]:
+    """The servers of a network that don't hear its clients on each side, with the reasons."""
+    heard = old._heard(before), new._heard(after)
+    return old._unheard(before, heard[1]), new._unheard(after, heard[0])
 
 
 def _networks(parts: Sequence[SidePart]) -> Iterator[tuple[Key, NetworkSide]]:
