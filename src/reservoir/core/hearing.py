@@ -32,6 +32,8 @@ class Heard(NamedTuple):
     """What would have to be known to say that they do; with nothing there, they do."""
     through: Attachment | None = None
     """The interface in the network that it hears them by; None if none is known."""
+    in_zone: Attachment | None = None
+    """An interface on the way that has to be in a zone; one of a device that lists none, if any."""
 
     @property
     def is_sure(self) -> bool:
@@ -114,7 +116,7 @@ class Hearing:
             or self._why_secondary(through, target, server)
         )
         if reason is not None or target is None:
-            return Heard(reason)
+            return Heard(reason, in_zone=self._in_zone(through))
         behaviour = self._behaviours.get(server)
         if behaviour is not None and not behaviour.answers_relays:
             return Heard(f"{server} doesn't answer relays")
@@ -123,7 +125,8 @@ class Hearing:
         closed = (self._why_closed(entered) for entered in there.way.entered)
         reason = next((why for why in closed if why is not None), None)
         reason = _why_lost(there) or reason or _why_lost(back)
-        return Heard(reason, tuple(each for each in (there, back) if each.way.is_open))
+        rests_on = tuple(each for each in (there, back) if each.way.is_open)
+        return Heard(reason, rests_on, in_zone=self._in_zone(through, *there.way.entered))
 
     def _why_elsewhere(self, through: Attachment, network: Network) -> str | None:
         """Why an interface with an address in a network's subnet isn't in the network."""
@@ -131,6 +134,15 @@ class Hearing:
             return None
         tag = self._topology.interface(through).vlan
         return f"{through} has VLAN {tag}, and the network VLAN {network.vlan}"
+
+    def _in_zone(self, *entered: Attachment) -> Attachment | None:
+        found = [
+            attachment
+            for attachment in entered
+            for behaviour in [self._behaviours.get(attachment.device)]
+            if behaviour is not None and behaviour.zone_must_admit_dhcp
+        ]
+        return min(found, key=lambda a: bool(self._plan.devices[a.device].zones), default=None)
 
     def _why_closed(self, entered: Attachment) -> str | None:
         """Why requests that come in at an interface are not heard."""

@@ -156,6 +156,15 @@ def obstacles_to(
             yield from fit_device(pools, device, sheet).obstacles
 
 
+def pools_not_written(pools: Pools, device: str, sheet: Sheet) -> Iterator[tuple[str, str]]:
+    """The networks whose whole pool can't be written for a device, each with the reason."""
+    losses, _ = _not_said(lower_specimens(pools, device, sheet), sheet)
+    for refusal in losses:
+        origin = refusal.fact.origin or ("",)
+        if refusal.fact.kind == "pool" and not refusal.field and origin[0] == "networks":
+            yield str(origin[1]), f"{device} can't be given {refusal.what}: {refusal.reason}"
+
+
 def _not_said(lowered: Lowered, sheet: Sheet) -> tuple[tuple[Refusal, ...], tuple[Refusal, ...]]:
     """What of a device's facts can't be written: losses and remarks."""
     refusals = write_configuration(lowered.device, sheet).refusals

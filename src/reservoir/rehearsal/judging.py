@@ -329,6 +329,8 @@ class _Judge:
         """The first address that was given and that the gateway's masks leave out."""
         if gateway.bits == ADDRESS_BITS:  # a shared address has the masks of the interface
             return
+        if not self.network.subnet.span.holds(client.address):
+            return  # on a LAN with several, it is the gateway of the other network
         own = self.pools.topology.interface(gateway).addresses
         for address in sorted(self.segment.online):
             is_ours = self.network.subnet.span.holds(address)

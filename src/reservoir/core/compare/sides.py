@@ -123,18 +123,23 @@ class Side:
         Args:
             there: The network.
             otherwise: By whom they hear them on the other side. Where that device is known here,
-                and no longer does it, it isn't assumed that somebody unknown does.
+                and no longer does it, it isn't assumed that somebody unknown does; where it needed
+                no zone there, not that zones are listed elsewhere.
         """
-        reasons = {}
+        reasons = {name: self._refusing[name] for name in there.pools if name in self._refusing}
         for name, heard in self._heard(there).items():
-            by = otherwise[name].through if name in otherwise else None
-            is_gone = by is not None and by.device in self.plan.devices
-            if name in self._refusing:
-                reasons[name] = self._refusing[name]
-            elif heard.why_not is not None:
+            if name in reasons:
+                continue
+            other = otherwise.get(name, Heard())
+            by, at = other.through, heard.in_zone
+            if heard.why_not is not None:
                 reasons[name] = heard.why_not
-            elif heard.through is None and is_gone:
+            elif heard.through is None and by is not None and by.device in self.plan.devices:
                 reasons[name] = f"nothing in these files leads to {name}"
+            elif at is None or self.plan.devices[at.device].zones:
+                continue
+            elif other.is_sure and other.in_zone is None:
+                reasons[name] = f"{at} needs a zone that admits dhcp, and none is listed"
         return reasons
 
     def _heard(self, there: NetworkSide) -> dict[str, Heard]:

@@ -50,7 +50,7 @@ def otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Otherwise]:
         pools: Those of the plan alone.
         read: The device's configuration.
     """
-    device, lifted = read.lifted.name, read.lifted
+    device, lifted = read.lifted.name, read.effect  # what it ignores, it doesn't do
     running = Pools(lifted.plan())
     known = {(n.vrf, n.subnet.subnet): name for name, n in pools.plan.networks.items()}
     old = {served.network: served for served in lower(pools, device, read.sheet).served.values()}

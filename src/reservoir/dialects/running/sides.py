@@ -23,7 +23,7 @@ from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.reading import ConfigurationRead
 from reservoir.dialects.running.devices import merged_plan
 from reservoir.dialects.sheet.model import Sheet
-from reservoir.dialects.writing import DeviceConfiguration, write_device
+from reservoir.dialects.writing import DeviceConfiguration, pools_not_written, write_device
 
 _NOT_DONE = (NOT_EXPRESSIBLE, "too-many")
 """Rules about what is not written."""
@@ -58,6 +58,9 @@ def _planned(pools: Pools, sheets: Mapping[str, Sheet]) -> tuple[Side, list[str]
         missing = {pool.name for pool in pools.served_by(device)} - served
         unfit.update((device, name) for name in missing)
         reasons += [o.message for o in fitted.obstacles if o.network in missing]
+        for name, why in pools_not_written(pools, device, sheet):
+            unfit.add((device, name))
+            reasons.append(why)
     part = SidePart(pools, pools.plan.devices, unfit)
     return Side([part], pools.plan, _behaviours(sheets), is_complete=True), reasons
 
