@@ -25,7 +25,7 @@ from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.leases import PoolLeases
-from reservoir.rehearsal.setting import connect_devices
+from reservoir.rehearsal.setting import connect_devices, lease_in
 from reservoir.rehearsal.wires import Wires
 
 MOST_DAYS_BEFORE = 8
@@ -90,7 +90,7 @@ def rehearse_day(
     wires = Wires(pools, seed)
     connect_devices(wires, pools, started, complete=complete)
     lives = [
-        _Life(name, network.demand, pools, wires)
+        _Life(name, network.demand, pools, wires, lease_in(pools, name, started))
         for name, network in pools.plan.networks.items()
         if network.demand is not None and (not only or name in only)
     ]
@@ -135,11 +135,11 @@ def _visits(stream: Stream, chance: Random) -> Iterator[Visit]:
 class _Life:
     """The clients of one network, as they come and go."""
 
-    def __init__(self, name: str, demand: Demand, pools: Pools, wires: Wires) -> None:
+    def __init__(self, name: str, demand: Demand, pools: Pools, wires: Wires, lease: int) -> None:
         self._name = name
         self._wires = wires
         index = pools.place_of(name)
-        self._lease = pools.offer_in(name).lease or INFINITE
+        self._lease = lease
         self._crowd = crowd(demand, self._lease)
         self._streams = self._crowd.streams
         self._first = FIRST_MAC + (index << 24)

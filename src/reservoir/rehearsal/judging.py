@@ -271,9 +271,19 @@ class _Judge:
         if self.result.gateway is None and not self.network.has_no_gateway:
             reason = "clients are offered no gateway, so they reach nothing beyond their network"
             yield Failure("offered-none", reason, client.mac, option=OFFERED["gateway"].title)
-        if not self.result.dns and self.network.dns is None and defaults.dns is None:
+        if self.result.dns or self.network.dns is not None or defaults.dns is not None:
+            return
+        if self._offers_own_resolvers(client):
+            self.result.dns_unknown = "that the device uses itself, which isn't known"
+        else:
             reason = "clients are offered no DNS server, so they resolve no names"
             yield Failure("offered-none", reason, client.mac, option=OFFERED["dns"].title)
+
+    def _offers_own_resolvers(self, client: Client) -> bool:
+        """Whether a client's server offers the DNS servers that it uses itself."""
+        device = self.wires.devices.get(self._server(client) or "")
+        serving = device.serving if device is not None else None
+        return serving is not None and serving.behaviour.offers_own_resolvers
 
     def _gateway_used(self, given: Message) -> int | None:
         """The gateway that a client takes; from classless routes, if it has any (RFC 3442)."""
@@ -345,36 +355,40 @@ class _Judge:
         answers: list[bool | None] = []
         lost: list[Failure] = []
         for server in self.result.dns:
-            failure = Failure("offered", "", client.mac, server)
+            failure, shown = Failure("offered", "", client.mac, server), format_address(server)
             if server & mask == client.address & mask:
-                why = self._why_not_here(server)
-                if why and not self.complete and server not in self.segment.online:
-                    why = ""  # another device's, perhaps
-                    answers.append(None)
-                else:
-                    answers.append(not why)
-            elif gateway is None:
-                # A router that the plan only lists, or doesn't know.
-                is_foreign = self.result.gateway_answers is not False and self.result.gateway
-                why = "" if is_foreign else "clients are offered no gateway that answers"
+                why, answer = self._on_network(server)
+            elif gateway is not None:
+                why, answer = self._way_to(gateway, server, client.address)
+            else:
+                why, answer = self._by_unknown_gateway()
                 if not self.network.has_no_gateway:
                     title = OFFERED["gateway"].title
                     failure = Failure("offered-none", "", client.mac, option=title)
-                answers.append(None if is_foreign else False)
-            else:
-                why, answer = self._way_to(gateway, server, client.address)
-                answers.append(answer)
-                if answer is None:
-                    unknown = f"{format_address(server)} ({why})"
-                    self.result.dns_unknown = self.result.dns_unknown or unknown
-                    why = ""
-            if why:
-                reason = f"the DNS server {format_address(server)} doesn't answer: {why}"
+            answers.append(answer)
+            if answer is False:
+                reason = f"the DNS server {shown} doesn't answer: {why}"
                 lost.append(replace(failure, reason=reason))
+            elif answer is None and not self.result.dns_unknown:
+                self.result.dns_unknown = f"{shown} ({why})"
         known = [answer for answer in answers if answer is not None]
         self.result.dns_answers = any(known) if known else None
         if self.result.gateway_answers is not False:
             self.result.failures += lost
+
+    def _on_network(self, server: int) -> tuple[str, bool | None]:
+        """What stops a query to a server on the client's own network, and if any is known."""
+        why = self._why_not_here(server)
+        if why and not self.complete and server not in self.segment.online:
+            return "no device of these files holds it", None
+        return why, not why
+
+    def _by_unknown_gateway(self) -> tuple[str, bool | None]:
+        """The same by a router that the plan only lists, or doesn't know."""
+        if self.result.gateway_answers is not False and self.result.gateway:
+            gateway = format_address(self.result.gateway)
+            return f"what lies behind the gateway {gateway} isn't known", None
+        return "clients are offered no gateway that answers", False
 
     def _why_not_here(self, server: int) -> str:
         """What stops a query to a server on the client's own network; empty if nothing does."""

@@ -18,7 +18,7 @@ from reservoir.files.lease_list import LeaseRow
 from reservoir.rehearsal.client import MOST_TRIES, Client
 from reservoir.rehearsal.judging import judge, not_renewed
 from reservoir.rehearsal.result import NetworkRehearsed, Rehearsal
-from reservoir.rehearsal.setting import connect_devices
+from reservoir.rehearsal.setting import connect_devices, lease_in
 from reservoir.rehearsal.wires import UNDISTURBED, Disturbance, Event, Wires
 
 FIRST_CLIENT_MAC = 0x020100000000
@@ -126,9 +126,11 @@ def rehearse(
         name: why
         for name in names
         if (why := _why_not(pools, name, started, complete))
-        or (why := _too_many(pools, name) if clients is None else "")
+        or (why := _too_many(pools, name, started) if clients is None else "")
     }
-    casts = [_cast(pools, name, wires, clients, tries) for name in names if name not in left_out]
+    casts = [
+        _cast(pools, name, started, wires, clients, tries) for name in names if name not in left_out
+    ]
     conversations = _listen(wires, casts, listen)
     _let_come(wires, casts, PATIENCE_IF_DISTURBED if disturbance else PATIENCE, watch)
     networks = [
@@ -164,9 +166,9 @@ def _why_not(pools: Pools, name: str, started: Mapping[str, Serving], complete: 
     return ""
 
 
-def _too_many(pools: Pools, name: str) -> str:
+def _too_many(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
     """That so many clients are expected that they would come for minutes; empty if not."""
-    expected = _expected(pools, name)
+    expected = _expected(pools, name, started)
     if expected <= MOST_EXPECTED:
         return ""
     return (
@@ -175,16 +177,23 @@ def _too_many(pools: Pools, name: str) -> str:
     )
 
 
-def _expected(pools: Pools, name: str) -> int:
+def _expected(pools: Pools, name: str, started: Mapping[str, Serving]) -> int:
     """Clients that the plan expects in a network, bound ones too; 0 if it doesn't say."""
     demand = pools.plan.networks[name].demand
-    return clients_expected(demand, pools.offer_in(name).lease or INFINITE) if demand else 0
+    return clients_expected(demand, lease_in(pools, name, started)) if demand else 0
 
 
-def _cast(pools: Pools, name: str, wires: Wires, clients: int | None, tries: int) -> _Cast:
+def _cast(
+    pools: Pools,
+    name: str,
+    started: Mapping[str, Serving],
+    wires: Wires,
+    clients: int | None,
+    tries: int,
+) -> _Cast:
     """The clients of a network, connected to it."""
     cast, index, table = _Cast(name), pools.place_of(name), pools.bindings
-    is_short = (pools.offer_in(name).lease or INFINITE) < SHORT_LEASE
+    is_short = lease_in(pools, name, started) < SHORT_LEASE
     for row in pools.bound_rows(index).tolist():
         client = _bound_client(table.client_at(row), row, wires, tries)
         wires.connect(client, name)
@@ -193,7 +202,7 @@ def _cast(pools: Pools, name: str, wires: Wires, clients: int | None, tries: int
     room = len(pools.assignable_in(index))
     if clients is None:
         states_demand = pools.plan.networks[name].demand is not None
-        others = max(_expected(pools, name) - len(cast.bound), 0)
+        others = max(_expected(pools, name, started) - len(cast.bound), 0)
         wanted = others if states_demand else min(WITHOUT_DEMAND, room)
     else:
         wanted = clients if pools.topology.serving(name) or room or cast.bound else 0

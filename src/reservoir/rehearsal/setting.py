@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from functools import partial
 
 from reservoir.core.pools import Pools
+from reservoir.core.sizing.networks import lease_of
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.behaviour.serving import Serving, ServingPool
 from reservoir.dialects.parse.reader import read_configuration
@@ -56,6 +57,12 @@ def connect_devices(
             {a.address: a.interface for a in pools.topology.attachments_of(name)},
             refusal,
         )
+
+
+def lease_in(pools: Pools, name: str, started: Mapping[str, Serving]) -> int:
+    """The longest lease time of a network in seconds, as the plan or its devices have it."""
+    behaviours = {device: serving.behaviour for device, serving in started.items()}
+    return max(lease_of(pool, behaviours) for pool in pools.of(name))
 
 
 def _partners(device: str, pools: Pools) -> Mapping[Prefix, Sequence[str]]:

@@ -125,7 +125,7 @@ def row(each: NetworkRehearsed) -> tuple[str, ...]:
         f"{each.served:,}{_UNKNOWN if each.assumed else ''}",
         str(each.span) if each.span else "-",
         _ANSWERS[each.gateway_answers],
-        _UNKNOWN if each.dns and each.dns_answers is None else _ANSWERS[each.dns_answers],
+        _UNKNOWN if each.dns_unknown and not each.dns_answers else _ANSWERS[each.dns_answers],
         format_duration(each.lease) if each.lease else "-",
         f"{each.bindings_right:,}/{each.bindings:,}" if each.bindings else "-",
     )
