@@ -6,6 +6,7 @@ import os
 import pty
 import subprocess
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -256,6 +257,41 @@ def test_what_goes_on_and_on_is_refused_all_the_same(
     ended = run("check", "device.txt")
     assert ended.code == 2
     assert said in ended.err
+
+
+def test_what_a_pipe_gives_is_read_whole(run: Run, put: Put, tmp_path: Path) -> None:
+    """Though the file is looked at first, to see what it is."""
+    pools = "".join(
+        f"pool crew{n}\n  withhold 10.84.{n}.1\n  gateway 10.84.{n}.1\n  subnet 10.84.{n}.0/24\n"
+        + f"# {'-' * 900}\n"
+        for n in range(120)
+    )
+    put("pier.larkspur", f"unit pier\n{pools}")
+    read = run("read", "pier.larkspur")
+    assert read.err.count("120 networks") == 1
+    os.mkfifo(tmp_path / "pipe")
+    with ThreadPoolExecutor(1) as beside:
+        beside.submit((tmp_path / "pipe").write_text, f"unit pier\n{pools}")
+        assert run("read", "pipe").out == read.out
+    with ThreadPoolExecutor(1) as beside:
+        beside.submit((tmp_path / "pipe").write_text, f"unit pier\n{pools}")
+        assert "No difference in 120 networks" in run("compare", "pipe", "pier.larkspur").out
+
+
+def test_a_pipe_among_files_is_waited_for_by_nobody(run: Run, put: Put, tmp_path: Path) -> None:
+    """Neither one among devices' configuration, nor one that is called like a sheet."""
+    for folder in ("running", "running/dialects"):
+        (tmp_path / folder).mkdir()
+    put("running/pier.larkspur", "unit pier\npool crew\n  subnet 10.84.30.0/24\n")
+    os.mkfifo(tmp_path / "running" / "shed.larkspur")
+    os.mkfifo(tmp_path / "running" / "dialects" / "shed.sheet")
+    (tmp_path / "running" / "dialects" / "odd.sheet").write_bytes(b"sheet odd\n\xff")
+    assert "pier, larkspur" in run("read", "running/pier.larkspur").err
+    assert "pier, larkspur" in run("read", "running").err
+    assert (
+        "odd.sheet:2:1: the sheet is not UTF-8"
+        in run("dialect", "list").err + run("read", "running/pier.larkspur", "--dialect", "odd").err
+    )
 
 
 def test_a_naming_convention_takes_time_in_step_with_the_names(run: Run, put: Put) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from os import PathLike
 from pathlib import Path
+from typing import TypeVar
 
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.dialects.notations.files import FILE_MARK, in_one_text
@@ -11,15 +13,20 @@ from reservoir.dialects.reading import read_device
 from reservoir.dialects.sheet.library import beside
 from reservoir.files.texts import read_files, read_text
 
+NO_DEVICES = ("dialects",)
+"""What a folder of devices' configuration may hold besides: sheets."""
+
 
 def each_device(file: str, dialect: str | None) -> list[str]:
     """The files and folders that a folder of several devices' configuration holds; else itself."""
     if not Path(file).is_dir():
         return [file]
-    within = sorted(path for path in Path(file).iterdir() if not path.name.startswith("."))
+    there = (path for path in Path(file).iterdir() if path.is_file() or path.is_dir())
+    names = without_backups(path for path in there if path.name not in NO_DEVICES)
+    within = sorted(path for path in names if not path.name.startswith("."))
     library = beside(str(Path(file) / "device"))
     for path in within:
-        if path.is_dir():
+        if not path.is_file():
             continue
         try:
             sheet = read_device(read_text(str(path)), str(path), library, dialect).sheet
@@ -32,6 +39,24 @@ def each_device(file: str, dialect: str | None) -> list[str]:
         if not any(path.is_dir() for path in within):
             return [file]
     return [str(path) for path in within]
+
+
+Given = TypeVar("Given", bound="str | PathLike[str]")
+
+BACKUP = ".before"
+"""What the backup of a file ends with, which `write --in-place` leaves beside it."""
+
+
+def backup_of(file: str | PathLike[str]) -> Path:
+    """The path of a file's backup, or a folder's."""
+    return Path(f"{str(file).rstrip('/')}{BACKUP}")
+
+
+def without_backups(files: Iterable[Given]) -> list[Given]:
+    """The files without those that are a backup of another one among them."""
+    every = list(files)
+    backups = {backup_of(path) for path in every}
+    return [path for path in every if Path(path) not in backups]
 
 
 def configuration_text(file: str | PathLike[str]) -> str:

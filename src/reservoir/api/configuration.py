@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from os import PathLike
 
 from reservoir.api.plans import File
-from reservoir.configurations import configuration_text, each_device
+from reservoir.configurations import configuration_text, each_device, without_backups
 from reservoir.core.subject import Subject
 from reservoir.dialects.converting import convert_read
 from reservoir.dialects.reading import ConfigurationRead, read_device
@@ -23,12 +23,13 @@ def read(files: File | Iterable[File], dialect: str | None = None) -> list[Confi
     Args:
         files: A path or several; ``-`` is standard input. A folder is one device's configuration
             where its dialect has several files for a device, else each file in it is a device's.
+            The backup ``FILE.before`` of one of them is passed over.
         dialect: The dialect of all of them; recognised for each if None.
 
     Raises:
         InputError: a file can't be read, is in no known dialect, or belongs to a plan.
     """
-    several = [files] if isinstance(files, str | PathLike) else files
+    several = without_backups([files] if isinstance(files, str | PathLike) else files)
     names = []
     for file in several:
         within = each_device(str(file), dialect)

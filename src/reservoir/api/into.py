@@ -8,7 +8,7 @@ from pathlib import Path
 
 from reservoir.api.configuration import combine
 from reservoir.api.plans import File, OpenedPlan, check, new_findings, write
-from reservoir.configurations import configuration_text
+from reservoir.configurations import backup_of, configuration_text
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import Subject
@@ -92,9 +92,9 @@ class WrittenInto:
     @property
     def backups(self) -> dict[Path, str]:
         """Copies of what is changed; of a folder's files in a folder of their own beside it."""
-        there, folder = self.present, Path(f"{self.present.file.rstrip('/')}.before")
+        there, folder = self.present, backup_of(self.present.file)
         return {
-            folder / path.name if there.is_several else Path(f"{path}.before"): with_mark_of(
+            folder / path.name if there.is_several else backup_of(path): with_mark_of(
                 path, there.originals[path]
             )
             for path in self.changed

@@ -6,7 +6,7 @@ import re
 from pathlib import Path
 
 from reservoir.core.problems import InputError, Place, Problem
-from reservoir.files.texts import STANDARD_INPUT
+from reservoir.files.texts import STANDARD_INPUT, beginning
 
 LOOKED_AT = 1 << 16
 """Bytes of a file in which the format's version must stand, if it is a plan."""
@@ -26,11 +26,7 @@ def is_plan(file: str) -> bool:
 
 def _says_so(path: Path) -> bool:
     """Whether a file says of which format of plans it is."""
-    try:
-        with path.open("rb") as stream:
-            return _FORMAT.search(stream.read(LOOKED_AT)) is not None
-    except OSError:
-        return False
+    return _FORMAT.search(beginning(str(path), LOOKED_AT)) is not None
 
 
 def require_no_plan(file: str) -> None:
@@ -39,11 +35,14 @@ def require_no_plan(file: str) -> None:
     Raises:
         InputError: a plan, a folder with one in it, or a table of bindings or static hosts.
     """
+    if file == STANDARD_INPUT:
+        return  # reading it tells
     path = Path(file)
-    if file != STANDARD_INPUT and _says_so(path):
+    if _says_so(path):
         raise InputError([Problem(Place(file), "this is a plan, not a device's configuration")])
     if path.is_dir():
-        plan = next((inner for inner in sorted(path.glob("*")) if is_plan(str(inner))), None)
+        within = (inner for inner in sorted(path.glob("*")) if inner.is_file())
+        plan = next((inner for inner in within if is_plan(str(inner))), None)
         if plan is not None:
             message = f"this folder holds a plan, not a device's configuration; give {plan} instead"
             raise InputError([Problem(Place(file), message)])
@@ -56,10 +55,7 @@ def _table_key(path: Path) -> str | None:
     """The plan's key for tables with such a first line."""
     from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS  # late: costs NumPy
 
-    try:
-        with path.open(encoding="utf-8") as stream:
-            header = sorted(cell.strip() for cell in stream.readline(LOOKED_AT).split(","))
-    except (OSError, UnicodeDecodeError):
-        return None
+    first = beginning(str(path), LOOKED_AT).partition(b"\n")[0]
+    header = sorted(cell.strip() for cell in first.decode(errors="replace").split(","))
     keys = {"bindings_from": BINDING_COLUMNS, "static_from": STATIC_COLUMNS}
     return next((key for key, columns in keys.items() if header == sorted(columns)), None)

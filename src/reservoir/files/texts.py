@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 import sys
 from pathlib import Path
+from stat import S_ISREG
 from typing import BinaryIO
 
 from reservoir.core.problems import InputError, Place, Problem
@@ -16,6 +17,9 @@ LONGEST_LINE = 16 * 1024 * 1024
 """Bytes in a line; whatever looks at a line as a whole may need a hundred times as many."""
 
 STANDARD_INPUT = "-"
+
+_streams: dict[tuple[str, int, int], bytes] = {}
+"""What pipes gave, by path, device and inode: they can be read once only."""
 
 
 def read_text(file: str) -> str:
@@ -82,6 +86,20 @@ def read_files(folder: str) -> list[tuple[str, str]]:
     return found
 
 
+def beginning(file: str, most: int) -> bytes:
+    """The first bytes of a file, to see what it is; none if it can't be read.
+
+    What a pipe gives is kept for whoever reads it next.
+    """
+    try:
+        if Path(file).is_file():
+            with Path(file).open("rb") as stream:
+                return stream.read(most)
+        return b"" if Path(file).is_dir() else _read_bytes(file, LARGEST_BYTES)[:most]
+    except (OSError, InputError):
+        return b""
+
+
 def _read_bytes(file: str, most: int) -> bytes:
     try:
         if file == STANDARD_INPUT:
@@ -89,10 +107,17 @@ def _read_bytes(file: str, most: int) -> bytes:
         path = Path(file)
         if path.is_dir():
             raise _unusable(file, "this is a folder; give a file in it")
-        if path.stat().st_size > most:
+        status = path.stat()
+        if status.st_size > most:
             raise _too_large(file, most)
-        with path.open("rb") as stream:
-            return _drained(stream, file, most)
+        if S_ISREG(status.st_mode):
+            with path.open("rb") as stream:
+                return _drained(stream, file, most)
+        key = file, status.st_dev, status.st_ino
+        if key not in _streams:
+            with path.open("rb") as stream:
+                _streams[key] = _drained(stream, file, most)
+        return _streams[key]
     except FileNotFoundError:
         raise _unusable(file, "there is no such file") from None
     except OSError as error:

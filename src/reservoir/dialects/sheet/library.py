@@ -61,8 +61,12 @@ class Library:
         if path == _shipped().get(name):
             return _shipped_sheet(path)
         if name not in self._loaded:
-            self._loaded[name] = load_sheet(path.read_text(encoding="utf-8"), str(path))
+            self._loaded[name] = load_sheet(_text_of(path), str(path))
         return self._loaded[name]
+
+
+LARGEST_SHEET = 1 << 20
+"""Bytes of a sheet at most; the largest that is shipped has some 5,000."""
 
 
 def beside(file: str) -> Library:
@@ -82,7 +86,32 @@ def _shipped() -> Mapping[str, Path]:
 
 
 def _sheets_in(folder: Path) -> dict[str, Path]:
-    return {path.name.removesuffix(SUFFIX): path for path in sorted(folder.glob(f"*{SUFFIX}"))}
+    """The sheets in a folder; none where it may not be entered."""
+    try:
+        found = [path for path in sorted(folder.glob(f"*{SUFFIX}")) if path.is_file()]
+    except OSError:
+        return {}
+    return {path.name.removesuffix(SUFFIX): path for path in found}
+
+
+def _text_of(path: Path) -> str:
+    """The text of somebody's sheet.
+
+    Raises:
+        InputError: it can't be read, is too large, or is no text.
+    """
+    try:
+        with path.open("rb") as stream:
+            data = stream.read(LARGEST_SHEET + 1)
+        if len(data) > LARGEST_SHEET:
+            raise InputError([Problem(Place(str(path)), "the sheet is larger than 1 MiB")])
+        return data.decode()
+    except UnicodeDecodeError as error:
+        line = error.object[: error.start].count(b"\n") + 1
+        raise InputError([Problem(Place(str(path), line), "the sheet is not UTF-8")]) from None
+    except OSError as error:
+        message = f"the sheet can't be read: {error.strerror}"
+        raise InputError([Problem(Place(str(path)), message)]) from None
 
 
 def _users_folder() -> Path:
