@@ -58,7 +58,8 @@ def _planned(pools: Pools, sheets: Mapping[str, Sheet]) -> tuple[Side, list[str]
         missing = {pool.name for pool in pools.served_by(device)} - served
         unfit.update((device, name) for name in missing)
         reasons += [o.message for o in fitted.obstacles if o.network in missing]
-        for name, why in pools_not_written(pools, device, sheet):
+        # Where all fits, all can be written, and it need not be tried.
+        for name, why in pools_not_written(pools, device, sheet) if fitted.obstacles else ():
             unfit.add((device, name))
             reasons.append(why)
     part = SidePart(pools, pools.plan.devices, unfit)
