@@ -29,6 +29,10 @@ class DeviceBehaviour(Protocol):
         """Whether it answers relayed requests."""
 
     @property
+    def offers_own_resolvers(self) -> bool:
+        """Whether it offers the DNS servers that it uses itself where a pool has none."""
+
+    @property
     def refuses_bridge_members(self) -> bool:
         """Whether it refuses to serve DHCP on a member of a bridge."""
 

@@ -228,6 +228,11 @@ class Behaviour:
         return self.sheet.trait("blank-gateway") == "own-address"
 
     @property
+    def assigns_whole_subnets(self) -> bool:
+        """Whether it assigns the whole subnet where a pool has no range."""
+        return self.sheet.trait("blank-range") == "whole-subnet"
+
+    @property
     def offers_own_dns(self) -> bool:
         """Whether it offers its own address as the DNS server where a pool has none."""
         return self.sheet.trait("blank-dns") == "own-address"

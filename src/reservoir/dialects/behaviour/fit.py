@@ -282,7 +282,14 @@ class _Fitter:
             named = named - self._bound(pool)
         if self.behaviour.binds_inside_only:
             named = named | self._bound(pool)
+        if not named and self.behaviour.assigns_whole_subnets:
+            return self._of_nothing(pool)
         return named
+
+    def _of_nothing(self, pool: Pool) -> AddressSet:
+        """A range from which nothing is assigned, where none at all would be the whole subnet."""
+        reserved = self._left_alone(pool).clipped(pool.network.subnet.hosts)
+        return AddressSet.of_addresses([reserved.first]) if reserved else reserved
 
     def _too_many_exclusions(self) -> bool:
         needed = [

@@ -25,6 +25,7 @@ from reservoir.dialects.behaviour.kept import kept_of
 from reservoir.dialects.behaviour.lift_offer import OfferLifter
 from reservoir.dialects.behaviour.lifted import Lifted, Note, Origin, SwitchedOff
 from reservoir.dialects.behaviour.lower import called
+from reservoir.dialects.behaviour.own_ranges import with_own_ranges
 from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
 from reservoir.dialects.facts.by_address import FactsByAddress, addresses_of
 from reservoir.dialects.facts.fact import Fact
@@ -47,9 +48,9 @@ class _Pool(NamedTuple):
 
 class _Lifting:
     def __init__(self, device: Fact, sheet: Sheet, otherwise_called: str) -> None:
-        self.facts = device
         self.sheet = sheet
         self.behaviour = Behaviour(sheet)
+        self.facts = device = with_own_ranges(device, self.behaviour)
         self.interfaces = {
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }

@@ -20,6 +20,7 @@ from reservoir.core.values.clients import Client
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift_offer import OfferLifter
 from reservoir.dialects.behaviour.lifted import Ignored
+from reservoir.dialects.behaviour.own_ranges import with_own_ranges
 from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
@@ -69,6 +70,7 @@ class Serving:
     def __init__(self, device: Fact, sheet: Sheet) -> None:
         """Start a device from the facts of its configuration."""
         self.behaviour = Behaviour(sheet)
+        device = with_own_ranges(device, self.behaviour)
         self._ignored: dict[Ignored, None] = {}
         self._own_names: dict[str, str] = {}
         self._passed_over: set[Place] = set()

@@ -146,6 +146,14 @@ TRAITS: Mapping[str, Trait] = {
         "never",
         {"if-enabled": ("pool.probe",)},
     ),
+    "blank-range": Trait(
+        "What a pool assigns that has no range.",
+        {
+            "nothing": "Nothing to clients without a binding.",
+            "whole-subnet": "The subnet of its interface; so does one that serves without a pool.",
+        },
+        "nothing",
+    ),
     "blank-gateway": Trait(
         "The gateway that clients are offered if a pool has none.",
         {"nothing": "None.", "own-address": "The address of the device's interface."},

@@ -58,15 +58,29 @@ class DnsMissing(Obstructed):
         nobody_names = not any(offer.dns for offer in site.pools.offers)
         together = nobody_names and len(lacking) >= MANY
         for name in dict.fromkeys([*refused, *lacking]):
-            found = refused.get(name) or self.finding(
-                f"clients of {name} are offered no DNS server",
-                ("networks", name),
-                Witness("offered-none", name, option="DNS server", because="resolves-nothing"),
-            )
-            if together:
+            found = refused.get(name) or self._lacking(site, name)
+            if together and found.severity > Severity.ADVICE:
                 message = f"{found.message}; no network has one"
                 found = found._replace(at=("defaults", "dns"), message=message)
             yield found
+
+    def _lacking(self, site: Site, name: str) -> Finding:
+        servers = sorted(site.topology.serving(name))
+        behaviours = {server: site.behaviour(server) for server in servers}
+        own = [s for s, its in behaviours.items() if its is not None and its.offers_own_resolvers]
+        if own:
+            return self.finding(
+                f"{own[0]} offers clients of {name} the DNS servers that it uses itself, since it "
+                "is given none",
+                ("networks", name),
+                Witness("offered", name, option="DNS server", value="it uses itself"),
+                severity=Severity.ADVICE,
+            )
+        return self.finding(
+            f"clients of {name} are offered no DNS server",
+            ("networks", name),
+            Witness("offered-none", name, option="DNS server", because="resolves-nothing"),
+        )
 
 
 MANY = 3

@@ -1,0 +1,43 @@
+"""What a device assigns of its own accord, where its configuration leaves out the range or pool."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from operator import is_
+
+from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.facts.by_address import addresses_of
+from reservoir.dialects.facts.fact import Fact
+
+
+def with_own_ranges(device: Fact, behaviour: Behaviour) -> Fact:
+    """A device's facts with the ranges that it takes for granted: the subnets of its interfaces.
+
+    The same facts, where its family takes none for granted, or all are stated.
+    """
+    if not behaviour.assigns_whole_subnets:
+        return device
+    children = [_filled_in(child) for child in device.children]
+    return (
+        device if all(map(is_, children, device.children)) else replace(device, children=children)
+    )
+
+
+def _filled_in(fact: Fact) -> Fact:
+    """An interface with a pool and a range, where it serves."""
+    addresses = addresses_of(fact) if fact.kind == "interface" else ()
+    if not addresses or not fact.get("service"):
+        return fact
+    hosts = addresses[0].hosts
+    pools = list(fact.of_kind("pool"))
+    if any(any(pool.of_kind("range")) for pool in pools):
+        return fact
+    whole = {"first": hosts.first, "last": hosts.last}
+    if not pools:
+        place = fact.line_of("service"), fact.column
+        pool = Fact("pool", {}, [Fact("range", whole, [], *place)], *place)
+        return replace(fact, children=[*fact.children, pool])
+    filled = replace(
+        pools[0], children=[*pools[0].children, Fact("range", whole, [], pools[0].line, 1)]
+    )
+    return replace(fact, children=[filled if c is pools[0] else c for c in fact.children])
