@@ -131,6 +131,36 @@ def test_the_traits_are_what_the_real_service_does(tmp_path: Path) -> None:
     assert second.told == {}
 
 
+@pytest.mark.parametrize("section", ["", "[DHCPServer]\n", "[DHCPServer]\nEmitDNS=no\n"])
+def test_without_a_range_it_assigns_the_whole_subnet(section: str, tmp_path: Path) -> None:
+    """Less its own address, also where the section is left out; and is read so."""
+    folder = tmp_path / "files"
+    folder.mkdir()
+    (folder / "50-srv.network").write_text(
+        f"[Match]\nName=srv\n[Network]\nAddress=10.85.20.1/29\nDHCPServer=yes\n{section}"
+    )
+    (read,) = reservoir.read(folder)
+    (pool,) = Pools(read.lifted.plan())
+    found = answers(folder, bindable(6), tmp_path)
+    assigned = {parse_address(answer.told["ip"]) for answer in found if answer.told}
+    assert assigned == set(pool.assignable.addresses().tolist())
+    assert found[-1].told == {}
+
+
+def test_a_pool_without_ranges_assigns_to_bound_clients_only(
+    asked: Callable[[str, list[str]], list[Answer]],
+) -> None:
+    """What is written keeps the service from assigning the whole subnet."""
+    plan = PLAN.replace("[10.85.20.20-10.85.20.24]", "[]")
+    found = asked(plan, [*bindable(2), "00:00:5e:00:53:61", "00:00:5e:00:53:62"])
+    assert [answer.told.get("ip") for answer in found] == [
+        None,
+        None,
+        "10.85.20.21",
+        "10.85.20.200",
+    ]
+
+
 def files_with(pool: Sequence[str], tmp_path: Path) -> Path:
     """A folder with what makes the service assign from a pool, with two bindings."""
     folder = tmp_path / "files"
