@@ -117,3 +117,24 @@ def test_what_may_have_been_meant_otherwise_is_left(run: Run, tmp_path: Path) ->
         (tmp_path / "ferry-line.yaml").write_text(right.replace(meant, typed, 1))
         assert run("check", "ferry-line.yaml", "--fail-on", "advice").code == 1, typed
         assert "Nothing to mend" in run("mend", "ferry-line.yaml").err, typed
+
+
+def test_a_fix_is_taken_where_somebody_asks_for_it(run: Run, put: Put) -> None:
+    """Though more could be meant; of the rule and at the path that were named, and nowhere else."""
+    network = "{{subnet: 10.84.{0}.0/24, gateway: 10.84.{0}.1, dns: 9.9.9.9, "
+    network += "ranges: [10.84.{0}.1-10.84.{0}.99], demand: {{devices: 20}}}}"
+    ports = ", ".join(f"p{n}: {{address: 10.84.{n}.1/24}}" for n in (30, 31))
+    plan = put(
+        "plan.yaml",
+        f"reservoir: 1\ndevices: {{r: {{dialect: larkspur, interfaces: {{{ports}}}}}}}\nnetworks:\n"
+        f"  crew: {network.format(30)}\n  shop: {network.format(31)}\n",
+    )
+    assert "no finding says for certain" in run("mend", "plan.yaml").err
+    fix = ("mend", "plan.yaml", "--fix", "gateway-in-pool", "--at", "networks.c*")
+    shown = run(*fix)
+    assert "--fix gateway-in-pool --at 'networks.c*' --in-place" in shown.err
+    assert "1 finding fixed" in run(*fix, "--in-place").err
+    assert "10.84.30.2-10.84.30.99" in plan.read_text()
+    assert "10.84.31.1-10.84.31.99" in plan.read_text()
+    assert "has no finding at networks.c* with one fix that holds" in run(*fix).err
+    assert run("mend", "plan.yaml", "--fix", "gateway-in-pol").code == 2

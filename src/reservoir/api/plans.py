@@ -10,6 +10,7 @@ from functools import cached_property
 from os import PathLike
 
 from reservoir.core.checks import Report, check_plan, rules
+from reservoir.core.checks.acceptance import is_at
 from reservoir.core.findings import Finding, Obstacle
 from reservoir.core.plan.selection import only_networks
 from reservoir.core.pools import Pools
@@ -186,16 +187,27 @@ def new_findings(before: Report, after: Report) -> list[Finding]:
     return new
 
 
-def mend(file: File) -> Mended:
+def mend(file: File, fix: Collection[str] = (), at: Collection[str] = ()) -> Mended:
     """Apply the fixes that are unambiguous and add no finding; no file is changed.
 
     Args:
         file: Path of the plan. The new texts of its files are in the result's ``after``.
+        fix: Rules of whose findings the fix is taken where there is one, unambiguous or not.
+        at: Patterns of plan paths, such as ``networks.lab*``, where; everywhere if empty.
 
     Raises:
         InputError: the plan can't be used.
+        UnknownNameError: there is no such rule.
     """
-    return mending.mend(str(file), check)
+    require_known("rule", fix, rules())
+
+    def wanted(finding: Finding) -> bool:
+        if at and not any(is_at(finding, pattern) for pattern in at):
+            return False
+        is_one = finding.accepted is None and len(finding.suggestions) == 1
+        return finding.is_mendable if not fix else is_one and finding.rule in fix
+
+    return mending.mend(str(file), check, wanted)
 
 
 def write(

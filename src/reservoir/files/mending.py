@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from operator import attrgetter
 
 from reservoir.core.checks import Report
 from reservoir.core.findings import Finding, Severity
@@ -31,12 +32,15 @@ class Mended:
     """The findings whose suggestions were applied."""
 
 
-def mend(file: str, check: Check) -> Mended:
-    """Apply suggestions until none is left that is unambiguous and brings no new finding.
+def mend(
+    file: str, check: Check, wanted: Callable[[Finding], bool] = attrgetter("is_mendable")
+) -> Mended:
+    """Apply suggestions until none is left that is wanted and brings no new finding.
 
     Args:
         file: The plan's path.
         check: Runs the checks over a plan.
+        wanted: Whether a finding's suggestion is; those that are unambiguous, if nobody says.
 
     Raises:
         InputError: the plan can't be loaded.
@@ -47,7 +51,8 @@ def mend(file: str, check: Check) -> Mended:
     refused: set[tuple[str, object]] = set()
     doubtful: set[str | None] = set()
     for _ in range(ATTEMPTS):
-        chosen = _chosen(report, refused, doubtful)
+        open_ = [finding for finding in report.findings if wanted(finding)]
+        chosen = _chosen(open_, refused, doubtful)
         if not chosen:
             break
         texts = _with_edits(loaded, chosen, mended)
@@ -74,16 +79,16 @@ def _key(finding: Finding) -> tuple[str, object]:
 
 
 def _chosen(
-    report: Report, refused: set[tuple[str, object]], doubtful: set[str | None]
+    wanted: list[Finding], refused: set[tuple[str, object]], doubtful: set[str | None]
 ) -> list[Finding]:
-    """Findings with one suggestion each, none of them about a place that another one edits.
+    """Those of the findings of which none is about a place that another one edits.
 
     In a network in which several together made it worse, one.
     """
     chosen: dict[object, Finding] = {}
     alone: set[str | None] = set()
-    for finding in report.findings:
-        if not finding.is_mendable or _key(finding) in refused or finding.network in alone:
+    for finding in wanted:
+        if _key(finding) in refused or finding.network in alone:
             continue
         if finding.network in doubtful:
             alone.add(finding.network)

@@ -17,7 +17,7 @@ def interface_of_server(site: Site, server: str, network: Network) -> Attachment
     """The server's interface that was meant to have the network's gateway address.
 
     It has the network's VLAN, but its address is in a network that hasn't; or its address is in no
-    network, and a typo away from the gateway.
+    network, has the network's mask, and is a typo away from the gateway.
     """
     gateway = network.gateway
     if gateway is None or not network.subnet.hosts.holds(gateway):
@@ -28,7 +28,8 @@ def interface_of_server(site: Site, server: str, network: Network) -> Attachment
     if network.vlan is not None and len(tagged) == 1:
         return tagged[0]
     homeless = _homeless(site, server, network.vrf)
-    near = [a for a in homeless if likely_meant(a.address, network.subnet) == gateway]
+    alike = (a for a in homeless if a.bits == network.subnet.bits)  # else it is a link of its own
+    near = [a for a in alike if likely_meant(a.address, network.subnet) == gateway]
     return near[0] if len(near) == 1 else None
 
 

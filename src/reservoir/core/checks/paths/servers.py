@@ -12,7 +12,7 @@ from reservoir.core.plan.model import Network, PlanPath
 from reservoir.core.pools import Pool
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import Prefix, format_address
-from reservoir.core.values.typos import FEW
+from reservoir.core.values.typos import FEW, slips
 from reservoir.core.wording import listed
 
 
@@ -77,7 +77,13 @@ def interface_astray(site: Site, pool: Pool, interface: Attachment) -> tuple[str
 
 
 def moved_to_gateway(pool: Pool, interface: Attachment) -> tuple[Edit, ...]:
-    """The gateway's address for that of an interface that was meant to have it."""
+    """The gateway's address for that of an interface that was meant to have it.
+
+    Not where a whole octet differs and no VLAN tells: it may be in a subnet of its own.
+    """
+    tag = pool.network.vlan
+    if tag is None and pool.network.gateway not in slips(interface.address):
+        return ()
     gateway = Prefix(pool.network.gateway or 0, pool.network.subnet.bits)
     return replaced(interface.address_path, interface.prefix, gateway)
 
