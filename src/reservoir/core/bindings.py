@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.plan.hosts import FIRST_IDENTIFIER, HostTable
+from reservoir.core.plan.hosts import FIRST_IDENTIFIER, HostTable, as_machines
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import ADDRESS_BITS
 from reservoir.core.values.clients import Client, Mac
@@ -81,25 +81,35 @@ class Bindings:
             identifiers: Client identifiers.
             held: The addresses that they have; of several that one is bound to, this counts.
         """
-        order = np.arange(len(self.client))  # sorted by the client already
-        places = _found(self.client, order, macs)
+        machines, order = self._by_machine
+        places = _found(machines, order, macs)
+        wanted = as_machines(clients, identifiers)
         named = np.flatnonzero(clients >= FIRST_IDENTIFIER)
-        if len(named) and self._identifiers:
-            numbers = {identifier: n for n, identifier in enumerate(self._identifiers)}
-            own = np.array([numbers.get(each, -1) for each in identifiers], dtype=np.int64)
-            wanted = own[clients[named] - FIRST_IDENTIFIER]
-            by_name = _found(
-                self.client, order, np.where(wanted < 0, -1, wanted + FIRST_IDENTIFIER)
-            )
-            places[named] = np.where(by_name >= 0, by_name, places[named])
+        numbers = {identifier: n for n, identifier in enumerate(self._identifiers)}
+        own = [numbers.get(each, NOBODY - FIRST_IDENTIFIER) for each in identifiers]
+        is_own = named[wanted[named] >= FIRST_IDENTIFIER]
+        wanted[is_own] = np.array(own, dtype=np.int64)[wanted[is_own] - FIRST_IDENTIFIER]
+        wanted[is_own] += FIRST_IDENTIFIER
+        by_name = _found(machines, order, wanted[named])
+        places[named] = np.where(by_name >= 0, by_name, places[named])
         found = np.full(len(macs), NOBODY, dtype=np.int64)
         bound = places >= 0
         found[bound] = self.address[places[bound]]
-        is_next = np.diff(self.client, prepend=self.client[:1]) != 0
-        pairs = np.cumsum(is_next) << ADDRESS_BITS  # the clients by number, each with its addresses
-        is_own = _found(pairs | self.address, order, pairs[places[bound]] | held[bound]) >= 0
-        found[bound] = np.where(is_own, held[bound], found[bound])
+        is_next = np.diff(machines, prepend=machines[:1]) != 0
+        group = np.empty(len(machines), dtype=np.int64)
+        group[order] = np.cumsum(is_next) << ADDRESS_BITS  # the machines, each with its addresses
+        pairs = np.sort(group | self.address)
+        at = group[places[bound]] | held[bound]
+        is_held = _found(pairs, np.arange(len(pairs)), at) >= 0
+        found[bound] = np.where(is_held, held[bound], found[bound])
         return found
+
+    @cached_property
+    def _by_machine(self) -> tuple[Column, Column]:
+        """Who is bound, as :func:`as_machines` numbers them, ascending; and the places of each."""
+        machines = as_machines(self.client, self._identifiers)
+        order = np.lexsort((self.address, machines))
+        return machines[order], order
 
     def apart(self, new: Bindings) -> Iterator[Rebound]:
         """The clients whose bindings differ, by their number; n log n in all bindings."""

@@ -6,9 +6,11 @@ import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from reservoir.core.bindings import Bindings
 from reservoir.core.leases.ends import Ends
@@ -84,9 +86,8 @@ def adopt(pools: Pools, leases: LeaseTable, wanted: Wanted, now: float) -> Adopt
     for place, name in enumerate(pools.names):
         rows = [r for r in homes.rows(place).tolist() if _is_wanted(leases, r, wanted.clients)]
         if rows and (not wanted.networks or name in wanted.networks):
-            found += _Adopting(pools, place, leases, wanted, now, _taken_twice(leases, rows)).of(
-                rows
-            )
+            present = _in_force(leases, homes.rows(place), now)
+            found += _Adopting(pools, place, leases, wanted, now, present).of(rows)
     if not wanted.networks:
         elsewhere = (r for r in homes.rows(-1).tolist() if _is_wanted(leases, r, wanted.clients))
         found += [LeftOut(row, "its address is in no network of the plan") for row in elsewhere]
@@ -104,10 +105,15 @@ def _is_wanted(leases: LeaseTable, row: int, patterns: Sequence[str]) -> bool:
     return any(fnmatchcase(name, pattern.lower()) for name in names for pattern in patterns)
 
 
-def _taken_twice(leases: LeaseTable, rows: Sequence[int]) -> set[int]:
-    """The addresses that several of these leases are of."""
-    addresses, counts = np.unique(leases.address[rows], return_counts=True)
-    return set(addresses[counts > 1].tolist())
+def _in_force(leases: LeaseTable, rows: NDArray[np.int64], now: float) -> NDArray[np.int64]:
+    """The leases that have not ended, the last one where a client has an address several times."""
+    rows = rows[~leases.expired(now)[rows]]
+    order = np.lexsort((leases.expires[rows], leases.address[rows], leases.machine[rows]))
+    rows = rows[order]
+    is_last = np.ones(len(rows), dtype=np.bool_)
+    alike = leases.machine[rows][1:] == leases.machine[rows][:-1]
+    is_last[:-1] = ~(alike & (leases.address[rows][1:] == leases.address[rows][:-1]))
+    return np.sort(rows[is_last])
 
 
 @dataclass
@@ -119,12 +125,16 @@ class _Adopting:
     leases: LeaseTable
     wanted: Wanted
     now: float
-    twice: set[int]
+    present: NDArray[np.int64]
+    """The leases in force there, wanted or not: each client's once."""
     clients: set[int] = field(default_factory=set)
     """Those that have been bound."""
 
     def of(self, rows: Sequence[int]) -> Iterator[Adopted | LeftOut]:
-        """What becomes of each."""
+        """What becomes of each; of a renewed lease, listed twice, only the last is one."""
+        kept = set(self.present.tolist())
+        ended = self.leases.expired(self.now)
+        rows = [row for row in rows if row in kept or ended[row]]
         bindings = Bindings([(self.pools.bindings, self.pools.bound_rows(self.place))])
         leases, chosen = self.leases, np.array(rows)
         own = bindings.addresses_of(
@@ -141,7 +151,7 @@ class _Adopting:
             if reason is not None or address is None:
                 yield LeftOut(row, reason or "no address is left where new ones are taken from")
                 continue
-            self.clients.add(int(leases.client[row]))
+            self.clients.add(int(leases.machine[row]))
             client, name = leases.client_at(row), leases.name[row]
             present, network = int(leases.address[row]), self.pools.names[self.place]
             at = self._changes_at(row) if address != present else None
@@ -157,7 +167,8 @@ class _Adopting:
         """The addresses that new bindings may have, ascending."""
         network = self.pools.networks[self.place]
         inside = AddressSet([network.subnet.hosts]) & (self.wanted.addresses or AddressSet())
-        left = inside - bindings.addresses - self.pools.taken(self.place)
+        leased = AddressSet.of_addresses(self.leases.address[self.present])
+        left = inside - bindings.addresses - leased - self.pools.taken(self.place)
         for span in left.spans():
             yield from range(span.first, span.last + 1)
 
@@ -167,7 +178,7 @@ class _Adopting:
             return "the lease has expired"
         if bound >= 0:
             return f"the client is bound to {format_address(bound)} already"
-        if int(leases.client[row]) in self.clients:
+        if int(leases.machine[row]) in self.clients:
             return "the client has another lease here, which was taken"
         if int(leases.client[row]) < FIRST_IDENTIFIER and mac != NO_MAC:
             if mac & _GROUP:
@@ -176,9 +187,15 @@ class _Adopting:
                 return "its MAC address is randomised, or set by hand: it may change"
         return None
 
+    @cached_property
+    def _twice(self) -> set[int]:
+        """The addresses of which several clients have a lease in force."""
+        addresses, counts = np.unique(self.leases.address[self.present], return_counts=True)
+        return set(addresses[counts > 1].tolist())
+
     def _why_not_address(self, address: int, bindings: Bindings) -> str | None:
         pools, network = self.pools, self.pools.networks[self.place]
-        if address in self.twice:
+        if address in self._twice:
             return "another client in the list has its address too"
         other = bindings.bound_to(address)
         if other is not None:

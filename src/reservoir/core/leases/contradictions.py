@@ -205,7 +205,7 @@ class _Checking:
         """Clients with two addresses in a network, and addresses that two clients have."""
         valid = np.flatnonzero(self._valid)
         home = self._homes.home[valid]
-        client, address = self._leases.client[valid], self._leases.address[valid]
+        client, address = self._leases.machine[valid], self._leases.address[valid]
         for group in repeated(home, address):
             rows = valid[group].tolist()
             if len({int(c) for c in client[group]}) > 1 and home[group[0]] >= 0:

@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.plan.hosts import FIRST_IDENTIFIER, Groups
+from reservoir.core.plan.hosts import FIRST_IDENTIFIER, Groups, as_machines
 from reservoir.core.values.clients import Client, Mac, format_client
 from reservoir.core.values.text_column import TextColumn
 
@@ -53,6 +53,11 @@ class LeaseTable:
     def label(self, row: int) -> str:
         """What people call the client: its name, or else itself."""
         return self.name[row] or self.client_text(row)
+
+    @cached_property
+    def machine(self) -> NDArray[np.int64]:
+        """The client of each row as a number, the same for a MAC and an identifier made of it."""
+        return as_machines(self.client, self.identifiers)
 
     @cached_property
     def networks(self) -> Words:

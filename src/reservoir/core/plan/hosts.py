@@ -14,11 +14,30 @@ import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.core.values.addresses import Span
-from reservoir.core.values.clients import Client, Mac, format_client
+from reservoir.core.values.clients import ETHERNET, Client, Mac, format_client
 from reservoir.core.values.text_column import TextColumn
 
 FIRST_IDENTIFIER = 1 << 48
 """Client numbers below this are MAC addresses; from here on they count client identifiers."""
+
+
+def as_machines(clients: NDArray[np.int64], identifiers: Sequence[bytes]) -> NDArray[np.int64]:
+    """Client numbers, with its MAC address for each identifier that is made of one, shape (n,).
+
+    That is a 1, the number of Ethernet's hardware type, and the address (RFC 2132 section 9.14).
+    """
+    beyond = np.flatnonzero(clients >= FIRST_IDENTIFIER)
+    if not len(beyond):
+        return clients
+    numbers = [
+        int.from_bytes(identifier[1:], "big")
+        if len(identifier) == 7 and identifier[0] == ETHERNET
+        else FIRST_IDENTIFIER + number
+        for number, identifier in enumerate(identifiers)
+    ]
+    found = clients.copy()
+    found[beyond] = np.array(numbers, dtype=np.int64)[clients[beyond] - FIRST_IDENTIFIER]
+    return found
 
 
 class Who(TypedDict):

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-from numpy.typing import NDArray
 
 from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan.hosts import FIRST_IDENTIFIER, HostTable, repeated
+from reservoir.core.plan.hosts import FIRST_IDENTIFIER, as_machines, repeated
 from reservoir.core.values.addresses import format_address
-from reservoir.core.values.clients import ETHERNET, Mac
+from reservoir.core.values.clients import Mac
 
 GROUP_BIT, LOCAL_BIT = 1 << 40, 1 << 41
 """In a MAC address's first byte: group address; locally administered (IEEE 802, clause 8)."""
@@ -39,7 +38,7 @@ class BindingClientTwice(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         pools, table = site.pools, site.pools.bindings
-        for group in repeated(table.network, machines(table)):
+        for group in repeated(table.network, as_machines(table.client, table.identifiers)):
             first = int(group[0])
             for row in group[1:].tolist():
                 one, other = int(table.address[first]), int(table.address[row])
@@ -59,21 +58,6 @@ class BindingClientTwice(Rule):
                         expected=format_address(one),
                     ),
                 )
-
-
-def machines(table: HostTable) -> NDArray[np.int64]:
-    """The clients of a table, shape (n,), a MAC and the identifier made from it as one number."""
-    same = {
-        FIRST_IDENTIFIER + place: int.from_bytes(identifier[1:], "big")
-        for place, identifier in enumerate(table.identifiers)
-        if len(identifier) == 7 and identifier[0] == ETHERNET
-    }
-    if not same:
-        return table.client
-    clients = table.client.copy()
-    for row in np.flatnonzero(clients >= FIRST_IDENTIFIER).tolist():
-        clients[row] = same.get(int(clients[row]), clients[row])
-    return clients
 
 
 class BindingNameTwice(Rule):
@@ -142,7 +126,7 @@ class ClientInvalid(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         pools, table = site.pools, site.pools.bindings
-        clients = machines(table)
+        clients = as_machines(table.client, table.identifiers)
         wrong = ((clients & GROUP_BIT) != 0) | (clients == 0)
         for row in np.flatnonzero(wrong & (clients < FIRST_IDENTIFIER)).tolist():
             number = int(clients[row])
@@ -182,7 +166,7 @@ class ClientRandomised(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         table, names = site.pools.bindings, site.pools.names
-        clients = machines(table)
+        clients = as_machines(table.client, table.identifiers)
         local = (clients & (GROUP_BIT | LOCAL_BIT)) == LOCAL_BIT
         for row in np.flatnonzero(local & (clients < FIRST_IDENTIFIER)).tolist():
             yield self.finding(
