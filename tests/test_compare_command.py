@@ -145,7 +145,8 @@ def test_present_clients_are_named(run: Run, runs: Path, tmp_path: Path) -> None
     assert "| odd | `10.99.0.1` | not known |" in table
     text_ = run(*again).out
     assert "cam at 10.84.31.80 by 2027-01-14 12:00 UTC: its address is not assignable" in text_
-    assert "6 leases: 2 new address, 1 at renewal, 1 not known, 2 notice nothing." in text_
+    assert "6 leases: 2 new address, 1 at renewal, 1 not known, 1 notice nothing" in text_
+    assert "1 had expired, the last at\n2026-01-01 00:00 UTC." in text_
 
 
 def test_a_wrong_lease_list_is_listed_whole(run: Run, runs: Path, tmp_path: Path) -> None:

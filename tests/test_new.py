@@ -261,7 +261,7 @@ def test_what_would_be_wrong_is_refused(run: Run, put: Put, tmp_path: Path) -> N
         assert (tmp_path / "plan.yaml").read_text() == PLAN
     exists = run("new", "--yes", "--network", "a", "--dns", "none", "-o", "plan.yaml")
     assert (exists.code, "exists; add to it with --into" in exists.err) == (2, True)
-    assert "Nothing can be suggested for --dns; none may be an answer." in run("new", "--yes").err
+    assert "Give --dns: there is nothing to suggest it from." in run("new", "--yes").err
     put("several.yaml", "devices: {" + ", ".join(f"box-{n}: {{}}" for n in range(10)) + "}\n")
     several = run("new", "--into", "several.yaml", "--yes")
     assert "Error: Choose one of 10 devices with --device: box-0, box-1" in several.err

@@ -236,7 +236,8 @@ def _answered(drafting: Drafting, answers: Answers, *, asks: bool) -> Answers:
             missing.append(f"--{question.name}")
     if missing:
         raise click.UsageError(
-            f"Nothing can be suggested for {', '.join(missing)}; none may be an answer."
+            f"Give {' and '.join(missing)}: there is nothing to suggest it from. "
+            "Where there is none, say so: none."
         )
     problem = why_not(drafting, answers)
     if problem is not None:

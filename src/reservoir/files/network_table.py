@@ -72,6 +72,8 @@ def read_networks(file: str, renamed: Mapping[str, str] | None = None) -> Networ
                 problems.append(Problem(where, f"{column}: {message}"))
         else:
             found.append(NetworkRow(answers, Place(file, lines[number + 1])))
+    if not rows[1:]:
+        problems.append(Problem(Place(file, 1), "the table names its columns, and no network"))
     return NetworksRead(
         found, problems, [name for i, name in enumerate(header) if i not in at.values()]
     )

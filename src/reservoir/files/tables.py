@@ -69,8 +69,13 @@ class TablePlaces:
 
     @cached_property
     def _line_starts(self) -> Sequence[int]:
-        """The offset of each line, and of one after the last."""
-        ends = np.flatnonzero(np.frombuffer(self.data, dtype=np.uint8) == ord("\n"))
+        """The offset of each line, and of one after the last; a line may end with CR alone."""
+        signs = np.frombuffer(self.data, dtype=np.uint8)
+        is_end = signs == ord("\n")
+        alone = (signs[:-1] == ord("\r")) & ~is_end[1:]
+        is_end[:-1] |= alone
+        is_end[-1:] |= signs[-1:] == ord("\r")
+        ends = np.flatnonzero(is_end)
         return array("q", [0, *(ends + 1).tolist(), len(self.data) + 1])
 
 

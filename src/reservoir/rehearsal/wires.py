@@ -107,7 +107,9 @@ class Wires:
         self._disturbance = disturbance or UNDISTURBED
         self._segments: dict[str, Segment] = {}
         self._at_port: dict[tuple[str, str], Segment] = {}
-        self._segment_of_client: dict[Mac, Segment] = {}
+        self._home: dict[Client, Segment] = {}
+        self._homes: dict[Mac, list[Segment]] = {}
+        """The segments on which a client of this MAC address is: one machine may be on several."""
         self._macs = {
             name: Mac(FIRST_DEVICE_MAC + number) for number, name in enumerate(pools.plan.devices)
         }
@@ -126,7 +128,10 @@ class Wires:
         """Connect a client to a network's segment."""
         segment = self._segments[network]
         segment.clients[client.mac] = client
-        self._segment_of_client[client.mac] = segment
+        self._home[client] = segment
+        homes = self._homes.setdefault(client.mac, [])
+        if segment not in homes:
+            homes.append(segment)
 
     def way(self, device: str, address: int) -> Way:
         """The way of a packet from a device to an address."""
@@ -136,7 +141,7 @@ class Wires:
 
     def broadcast(self, client: Client, message: Message) -> None:
         """Send a client's message to every port of its segment."""
-        segment = self._segment_of_client[client.mac]
+        segment = self._home[client]
         ends = 0, CLIENT_PORT, EVERYBODY, SERVER_PORT
         data = self._framed(message, ends, client.mac, EVERY_MAC)
         self._tell(message, "client", "everybody")
@@ -151,7 +156,7 @@ class Wires:
 
     def unicast(self, client: Client, message: Message, target: int) -> None:
         """Send a client's message to one address: on the segment, or by way of its gateway."""
-        segment = self._segment_of_client[client.mac]
+        segment = self._home[client]
         ends = client.address, CLIENT_PORT, target, SERVER_PORT
         data = self._framed(message, ends, client.mac, EVERY_MAC)
         self._tell(message, "client", format_address(target))
@@ -172,7 +177,7 @@ class Wires:
 
     def holder(self, client: Client, address: int) -> str:
         """Who else on a client's segment answers at an address; empty if nobody does."""
-        segment = self._segment_of_client[client.mac]
+        segment = self._home[client]
         other = segment.online.get(address)
         if other is not None and other is not client and other.is_online:
             return f"client {other.mac}"
@@ -214,18 +219,36 @@ class Wires:
             return
         segment = self._at_port.get((device.name, arrival.interface))
         if not arrival.is_unicast:
-            self._answered(device.name, reply)
+            self._answered(device.name, arrival, reply)
         if arrival.is_unicast:  # a renewal: the client is where its address is
-            segment = self._segment_of_client.get(reply.mac)
+            segment = self._segment_of(reply)
             way = self.way(device.name, reply.own_address)
             if way.is_lost:
                 self.note(reply, "", way.why(reply.own_address))
                 return
         self._to_client(device.name, arrival.own_address, segment, reply)
 
-    def _answered(self, server: str, reply: Message) -> None:
-        if reply.mac in self._segment_of_client:
-            segment = self._segment_of_client[reply.mac]
+    def _segment_of(
+        self, message: Message, interface: str = "", device: str = ""
+    ) -> Segment | None:
+        """The segment of the client that a message is from or for.
+
+        Of several that a client of its MAC address is on, it is the one at an interface, else that
+        with the relay's address or with the address that the client has.
+        """
+        homes = self._homes.get(message.mac, [])
+        if len(homes) < 2:
+            return homes[0] if homes else None
+        relays = self._topology.holders(message.relay) if message.relay else []
+        at = {self._at_port.get((a.device, a.interface)) for a in relays}
+        at |= set() if relays else {self._at_port.get((device, interface))}
+        own = message.own_address
+        there = [s for s in homes if s in at] or [s for s in homes if own and own in s.online]
+        return (there or homes)[0]
+
+    def _answered(self, server: str, arrival: Arrival, reply: Message) -> None:
+        segment = self._segment_of(reply, arrival.interface, server)
+        if segment is not None:
             segment.answered.setdefault(server, set()).add(reply.relay)
 
     def _reply_to_relay(self, device: StandIn, arrival: Arrival, reply: Message) -> None:
@@ -234,11 +257,11 @@ class Wires:
         self._tell(reply, device.name, f"relay {format_address(reply.relay)}")
         relay = self._end_of(device.name, reply.relay, reply, device.name)
         if relay is not None:
-            self._answered(device.name, reply)
+            self._answered(device.name, arrival, reply)
             self._carry(data, self._back_at_relay, relay)
-        elif reply.mac in self._segment_of_client:
+        elif (segment := self._segment_of(reply)) is not None:
             why = self.way(device.name, reply.relay).why(reply.relay)
-            self._segment_of_client[reply.mac].lost.setdefault(device.name, why)
+            segment.lost.setdefault(device.name, why)
 
     def forward(self, device: StandIn, source: int, target: int, message: Message) -> None:
         """Send a relayed request to a server."""
@@ -278,8 +301,8 @@ class Wires:
             self.note(message, "", why or f"nobody known holds {format_address(target)}")
             return None
         end = holders[0].device
-        if way.is_open and message.mac in self._segment_of_client:
-            segment = self._segment_of_client[message.mac]
+        segment = self._segment_of(message) if way.is_open else None
+        if segment is not None:
             key = server or end, message.relay
             segment.rests_on.setdefault(key, {})[way.why(target)] = None
         return end
@@ -296,8 +319,9 @@ class Wires:
         device = self.devices.get(port.device)
         if device is not None:
             arrived = message.decode(frame.decode(data).payload)
-            if arrived.mac in self._segment_of_client:
-                self._segment_of_client[arrived.mac].heard_by.add(port.device)
+            segment = self._segment_of(arrived, port.interface, port.device)
+            if segment is not None:
+                segment.heard_by.add(port.device)
             if arrived.relay:
                 is_unicast = False  # where a relayed request comes from, its relay address says
             device.hears(Arrival(arrived, port.interface, port.address, self.clock.now, is_unicast))
@@ -321,7 +345,7 @@ class Wires:
             self._carry(data, self._at_client, client)
 
     def _at_client(self, data: bytes, client: Client) -> None:
-        segment = self._segment_of_client[client.mac]
+        segment = self._home[client]
         before = client.address if client.is_online else 0
         client.receive(message.decode(frame.decode(data).payload))
         now = client.address if client.is_online else 0

@@ -206,7 +206,8 @@ def closing(comparison: Comparison, clients: Clients | None) -> Iterator[str]:
 
 
 def _clients_counted(clients: Clients) -> str:
-    counts = Counter(each.notice for each in clients.notices)
+    expired = [each for each in clients.notices if each.has_expired]
+    counts = Counter(each.notice for each in clients.notices if not each.has_expired)
     parts = [
         f"{counts[notice]:,} {notice.words}"
         for notice in sorted(Notice, key=lambda n: -n.weight)
@@ -214,8 +215,11 @@ def _clients_counted(clients: Clients) -> str:
     ]
     if counts[None]:
         parts.append(f"{counts[None]:,} not known")
-    if counts[Notice.NONE] or not parts:
+    if counts[Notice.NONE] or not (parts or expired):
         parts.append(f"{counts[Notice.NONE]:,} notice nothing")
+    if expired:
+        last = shown_moment(max(each.at or 0 for each in expired))
+        parts.append(f"{len(expired):,} had expired, the last at {last}")
     return f"{counted(len(clients.notices), 'lease')}: {', '.join(parts)}."
 
 

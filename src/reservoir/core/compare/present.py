@@ -21,6 +21,8 @@ from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import format_client
 from reservoir.core.wording import listed
 
+EXPIRED = "its lease has expired"
+
 
 class ClientNotices(NamedTuple):
     """What one client notices."""
@@ -32,8 +34,14 @@ class ClientNotices(NamedTuple):
     notice: Notice | None
     """None where nothing can be said."""
     at: float | None
-    """At the latest, in seconds since 1970; None if that isn't known, or at once."""
+    """At the latest, in seconds since 1970; None if that isn't known, or at once. Of a lease that
+    has expired, when it did."""
     because: str
+
+    @property
+    def has_expired(self) -> bool:
+        """Whether its lease has ended: nobody may be there any more."""
+        return self.because == EXPIRED
 
 
 def notices(
@@ -149,7 +157,8 @@ class _Network:
         because: str,
     ) -> ClientNotices:
         if self.leases.expires[row] <= self.now:
-            return ClientNotices(row, self.before.name, Notice.NONE, None, "its lease has expired")
+            ended = float(self.leases.expires[row])
+            return ClientNotices(row, self.before.name, Notice.NONE, ended, EXPIRED)
         is_dated = notice not in (Notice.NONE, Notice.CONFLICT)  # a conflict may come at once
         time = float(at[place]) if is_dated else None
         known = time if time is not None and np.isfinite(time) else None

@@ -58,6 +58,7 @@ RC: Any = {
     "hatch.color": INK,
     "svg.hashsalt": "reservoir",  # the same bytes for the same input
     "svg.fonttype": "path",
+    "text.parse_math": False,  # a name may have a dollar sign
 }
 
 
