@@ -111,7 +111,7 @@ def _unknown(rehearsal: Rehearsal) -> dict[str, list[str]]:
     for each in rehearsal.networks:
         if each.assumed:
             found.setdefault(f"served ({'; '.join(each.assumed)})", []).append(each.network)
-        if each.dns_unknown:
+        if each.dns_unknown and not each.dns_answers:
             found.setdefault(f"DNS server {each.dns_unknown}", []).append(each.network)
     return found
 
