@@ -92,10 +92,11 @@ def homes(plan: dict[str, Any]) -> dict[int, str]:
 
 
 def bound(plan: dict[str, Any], name: str) -> list[tuple[str, int]]:
-    """The MAC addresses that are bound in a network, with their addresses."""
+    """The MAC addresses that are bound in a network, by themselves or in an identifier."""
     found = []
     for binding in plan["networks"][name]["bindings"]:
-        mac = binding.get("mac", "")
+        digits = binding.get("client_id", "").removeprefix("hex:01")
+        mac = binding.get("mac", ":".join(digits[at : at + 2] for at in range(0, 12, 2)))
         found.append((mac, number_of(binding["address"])))
     return found
 

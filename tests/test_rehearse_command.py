@@ -17,8 +17,6 @@ from reservoir.core.checks import rules
 from reservoir.core.values.addresses import format_address, parse_address
 from reservoir.files.lease_list import lease_rows, read_leases
 from reservoir.rehearsal.day import rehearse_day
-from reservoir.rehearsal.rehearse import rehearse
-from reservoir.rehearsal.setting import start
 from test_rehearsal import LAN, RELAYED
 
 DEMO = Path(reservoir.__file__).parent / "demo"
@@ -409,14 +407,45 @@ def test_a_day_and_a_lease_list_as_people_get_them(run: Run, tmp_path: Path) -> 
     assert {(row.network, row.server, row.expires) for row in rows} == {("wifi", "pier", None)}
 
 
-def test_leases_of_a_pair_are_one(run: Run) -> None:
-    """Two servers in step never give one address twice, and any of them renews it."""
-    text = (Path(__file__).parent / "plans/sound.yaml").read_text()
-    (plan,) = (t for t in text.split("\n---\n") if "keep their leases in step" in t)
-    opened = reservoir.loads(plan)
-    started = {c.device: start(c.text, opened.sheets[c.device]) for c in reservoir.write(opened)}
-    found = rehearse(opened.pools, started)
-    assert not found.failed
-    (staff,) = (each for each in found.networks if each.network == "staff")
-    assert len(staff.servers) == 2
-    assert staff.filled == len(opened.pools.assignable_in(opened.pools.place_of("staff")))
+def test_a_pair_that_no_dialect_can_say_is_what_its_files_are(run: Run, tmp_path: Path) -> None:
+    """Two servers that know nothing of each other: the plan is told so, and rehearsed so."""
+    (tmp_path / "plan.yaml").write_text(PAIR)
+    checked = run("check", "plan.yaml")
+    assert checked.code == 1
+    assert checked.out.count("not-expressible") == 2
+    assert "2 errors in 1 network on 3 devices; 231 assignable addresses" in checked.out
+    assert run("write", "plan.yaml", "--despite-errors").code == 0
+    rules = []
+    for source in ("plan.yaml", "configuration"):
+        found = json.loads(run("rehearse", source, "--clients", "150", "--format", "json").out)
+        (staff,) = found["networks"]
+        assert "two machines, one address" in staff["failure"]["reason"]
+        rules.append(staff["failure"]["rule"])
+    assert rules == ["not-expressible", "pools-overlap"]
+
+
+PAIR = """\
+reservoir: 1
+defaults: {dns: [10.84.0.53], lease: 1d}
+devices:
+  core:
+    dialect: larkspur
+    interfaces:
+      servers: {address: 10.84.0.1/24}
+      staff: {address: 10.84.50.1/24, relay_to: [10.84.0.10, 10.84.0.11]}
+  one:
+    dialect: fulmar
+    interfaces: {lan: {address: 10.84.0.10/24}}
+    routes: [{to: 0.0.0.0/0, via: 10.84.0.1}]
+  two:
+    dialect: fulmar
+    interfaces: {lan: {address: 10.84.0.11/24}}
+    routes: [{to: 0.0.0.0/0, via: 10.84.0.1}]
+networks:
+  staff:
+    subnet: 10.84.50.0/24
+    gateway: 10.84.50.1
+    served_by: {pair: [one, two]}
+    ranges: [10.84.50.20-250]
+    demand: {devices: 150}
+"""

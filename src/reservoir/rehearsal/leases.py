@@ -115,12 +115,10 @@ def _free_place(taken: list[int], number: int) -> int:
 
 
 class PoolLeases:
-    """The leases of one pool; of both servers, where two keep theirs in step."""
+    """The leases of one pool."""
 
     def __init__(self, pool: ServingPool) -> None:
         """Nobody has a lease yet."""
-        self.is_shared = False
-        """Whether two servers keep them."""
         self.free = Free(pool.assignable)
         self.by_client: dict[bytes, Lease] = {}
         self.by_address: dict[int, Lease] = {}

@@ -304,7 +304,7 @@ class StandInServer:
         """Free what was offered to a client that chose another server."""
         for leases in dict.fromkeys(self.leases[pool] for pool in pools):
             lease = leases.by_client.get(message.identifier)
-            if lease is not None and lease.is_offer and not leases.is_shared:
+            if lease is not None and lease.is_offer:
                 leases.end(lease)
 
     def _reply(self, kind: Kind, arrival: Arrival, claim: _Claim) -> Message:

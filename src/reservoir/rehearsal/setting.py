@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping
 from functools import partial
 
 from reservoir.core.pools import Pools
 from reservoir.core.sizing.networks import lease_of
-from reservoir.core.values.addresses import Prefix
-from reservoir.dialects.behaviour.serving import Serving, ServingPool
+from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.rehearsal.leases import PoolLeases
@@ -34,19 +33,12 @@ def connect_devices(
             and route as the plan says, and serve nobody.
         complete: Whether all devices that matter are in the plan; else an unknown one may relay.
     """
-    leases: dict[ServingPool, PoolLeases] = {}
-    for name, serving in started.items():
-        partners = _partners(name, pools)
-        for pool in serving.pools:
-            names = partners.get(pool.subnet, ())
-            others = (started[partner] for partner in names if partner in started)
-            leases[pool] = _shared(pool, others, leases) or PoolLeases(pool)
     for name, device in pools.plan.devices.items():
         server, refusal = None, ""
         if name in started:
             started[name].adopt_names(device.interfaces)
             refusal = _refusal(name, started[name], pools, complete)
-            own = {pool: leases[pool] for pool in started[name].pools}
+            own = {pool: PoolLeases(pool) for pool in started[name].pools}
             if not refusal:
                 server = StandInServer(started[name], own, partial(wires.is_used, name))
         wires.devices[name] = StandIn(
@@ -63,27 +55,6 @@ def lease_in(pools: Pools, name: str, started: Mapping[str, Serving]) -> int:
     """The longest lease time of a network in seconds, as the plan or its devices have it."""
     behaviours = {device: serving.behaviour for device, serving in started.items()}
     return max(lease_of(pool, behaviours) for pool in pools.of(name))
-
-
-def _partners(device: str, pools: Pools) -> Mapping[Prefix, Sequence[str]]:
-    """The servers with which one keeps its leases in step, by the networks' subnets."""
-    found: dict[Prefix, list[str]] = {}
-    for planned in pools.served_by(device):
-        if planned.serving and planned.serving.partner is not None:
-            found.setdefault(planned.network.subnet.subnet, []).append(planned.serving.partner)
-    return found
-
-
-def _shared(
-    pool: ServingPool, partners: Iterable[Serving], leases: Mapping[ServingPool, PoolLeases]
-) -> PoolLeases | None:
-    """The leases of a partner's pool, where the plan has two servers keep theirs in step."""
-    for partner in partners:
-        for other in partner.pools_holding(pool.subnet.address):
-            if other in leases and other.assignable == pool.assignable:
-                leases[other].is_shared = True
-                return leases[other]
-    return None
 
 
 def _refusal(name: str, serving: Serving, pools: Pools, complete: bool) -> str:

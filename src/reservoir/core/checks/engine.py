@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import reduce
 
 import numpy as np
 
@@ -15,7 +16,8 @@ from reservoir.core.checks.rule import Rule, Site, families, rules
 from reservoir.core.checks.suggestions import with_tried_suggestions
 from reservoir.core.findings import Finding, Obstacle, Severity
 from reservoir.core.plan.model import Plan, PlanPath
-from reservoir.core.pools import Pools
+from reservoir.core.pools import Pool, Pools
+from reservoir.core.values.address_set import AddressSet
 
 
 @dataclass(frozen=True)
@@ -111,7 +113,7 @@ def check_plan(
         findings=tuple(_ordered(kept, plan)),
         networks=len(plan.networks),
         devices=len(plan.devices),
-        assignable=sum(len(pool.assignable) for pool in pools),
+        assignable=sum(map(_assignable, pools.by_network)),
         is_partial=bool(select or ignore or at),
         servers={
             name: [server.device for server in pools.topology.servers(name)]
@@ -202,3 +204,10 @@ def _ordered(found: list[Finding], plan: Plan) -> list[Finding]:
         [networks.get(found[leader].network or "", len(networks)) for leader in leaders],
     )  # for lexsort, the last counts first
     return [found[number] for number in np.lexsort(keys)]
+
+
+def _assignable(pools: Sequence[Pool]) -> int:
+    """Addresses of a network that any of its servers assigns."""
+    if len(pools) == 1:
+        return len(pools[0].assignable)
+    return len(reduce(AddressSet.__or__, (pool.assignable for pool in pools)))

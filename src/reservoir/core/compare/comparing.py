@@ -246,7 +246,7 @@ def knows_leases(device: str, other: str, before: NetworkSide, after: NetworkSid
 
 def _servers(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
     gone = [device for device in before.pools if device not in after.pools]
-    names = listed(before.pools), listed(after.pools)
+    names = before.servers, after.servers
     is_same = set(before.pools) == set(after.pools)
     at_risk = unaware(before, after)
     for device, addresses in at_risk.items():
@@ -256,6 +256,8 @@ def _servers(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
             yield Change("assignable", None, what, Notice.CONFLICT, because)
         else:
             yield Change("server", *names, Notice.CONFLICT, because)
+    if is_same and not at_risk and names[0] != names[1]:
+        yield Change("server", *names, Notice.NONE)
     if is_same or at_risk:
         return
     if any(before.pools[device].assignable for device in gone):

@@ -14,6 +14,7 @@ from reservoir.core.plan.model import Network, Plan
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix
+from reservoir.core.wording import listed
 
 Key = tuple[str, Prefix, int]
 """A network's VRF and subnet, and how many of the same came before it."""
@@ -56,6 +57,17 @@ class NetworkSide:
         return Bindings(
             [(self.origins[name].bindings, pool.bindings) for name, pool in self.pools.items()]
         )
+
+    @property
+    def servers(self) -> str:
+        """Who serves it, in words; those that keep their leases in step as a pair."""
+        pairs = {
+            name: pool.serving.partner if pool.serving else None
+            for name, pool in self.pools.items()
+        }
+        named = [name for name, partner in pairs.items() if partner is None]
+        both = sorted({tuple(sorted((n, p))) for n, p in pairs.items() if p is not None})
+        return listed([*named, *(f"the pair of {listed(pair)}" for pair in both)])
 
     @cached_property
     def gateways(self) -> set[int]:

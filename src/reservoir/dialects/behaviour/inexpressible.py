@@ -64,6 +64,14 @@ def inexpressible(pools: Pools, device: str, behaviour: Behaviour) -> Iterator[I
 
 def _of_pool(pool: Pool, pools: Pools, behaviour: Behaviour) -> Iterator[Inexpressible]:
     offer, sheet = pool.offer, behaviour.sheet
+    partner = pool.serving.partner if pool.serving else None
+    if partner is not None:  # no fact says it: each file would know nothing of the other
+        spans, servers = list(pool.assignable.spans()), (str(pool.server), partner)
+        address = spans[0].first if spans else None
+        both = Witness("answered-twice", pool.name, address, servers=servers)
+        nearest = "give each its own ranges, or let one serve"
+        what = f"pair with {partner} in {pool.name}"
+        yield Inexpressible(pool.server_path, what, nearest, both)
     if offer.options and "option" not in sheet.homes:
         first = dhcp_options.name_of(next(iter(offer.options)))
         unseen = Witness("offered-none", pool.name, option=first)
