@@ -119,7 +119,7 @@ def expected(plan: dict[str, Any], listed: list[Listed]) -> Counter[tuple[str, i
     for row, mac, address, server in inside:
         name = home[address]
         own = [a for who, a in bound(plan, name) if who == mac]
-        if address in own[:1] or (own and min(own) == address):
+        if address in own:  # of several, the one that it has
             continue
         anybody = {a for pool in walked.pools if pool.network == name for a in pool.assignable}
         found["lease-bound-elsewhere", row] += bool(own)
