@@ -259,6 +259,40 @@ def test_what_goes_on_and_on_is_refused_all_the_same(
     assert said in ended.err
 
 
+@pytest.mark.parametrize(
+    "call",
+    [
+        "check plan.yaml -o plan.yaml",
+        "check plan.yaml -o other-name.yaml",
+        "check plan.yaml -o clients.csv",
+        "compare plan.yaml plan.yaml -o plan.yaml",
+        "rehearse plan.yaml --clients 2 --capture plan.yaml",
+        "rehearse plan.yaml --clients 2 --leases-out clients.csv",
+        "map plan.yaml -o plan.yaml",
+        "report plan.yaml -o ./plan.yaml",
+        "read pier.larkspur -o pier.larkspur",
+        "convert pier.larkspur --to fulmar -o pier.larkspur",
+        "leases list.csv --plan plan.yaml -o list.csv",
+    ],
+)
+def test_no_output_takes_the_place_of_an_input(
+    call: str, run: Run, put: Put, tmp_path: Path
+) -> None:
+    """By no name: neither of the plan, nor of its table, nor of what was read."""
+    plan = "reservoir: 1\nbindings_from: [clients.csv]\ndevices:\n  pier: {dialect: larkspur, "
+    plan += "interfaces: {deck: {address: 10.84.30.1/24}}}\n" + NETWORK.partition("\n")[2]
+    put("plan.yaml", f"{plan}    gateway: 10.84.30.1\n    ranges: [10.84.30.20-10.84.30.30]\n")
+    put("clients.csv", "network,name,mac,address\ncrew,bell,00:00:5e:00:53:01,10.84.30.9\n")
+    put("pier.larkspur", "unit pier\npool crew\n  subnet 10.84.30.0/24\n")
+    put("list.csv", "mac,address\n00:00:5e:00:53:01,10.84.30.9\n")
+    (tmp_path / "other-name.yaml").symlink_to("plan.yaml")
+    before = {path: path.read_bytes() for path in tmp_path.iterdir()}
+    ended = run(*call.split())
+    assert "this file is an input, and would be overwritten" in ended.err
+    assert ended.code == 2
+    assert {path: path.read_bytes() for path in tmp_path.iterdir()} == before
+
+
 def test_what_a_pipe_gives_is_read_whole(run: Run, put: Put, tmp_path: Path) -> None:
     """Though the file is looked at first, to see what it is."""
     pools = "".join(

@@ -103,6 +103,8 @@ def command(
     import reservoir  # late: --help needs none of it
     from reservoir.rehearsal.wires import Disturbance
 
+    if capture == "-":
+        raise click.UsageError("A capture isn't text: give a file for --capture.")
     subject = subject_of(inputs, dialect)
     frames: list[tuple[float, bytes]] = []
     with progress("rehearsing") as watch:

@@ -186,7 +186,7 @@ def _save(stand_in: UdpStandIn, name: str, file: Path) -> None:
         )
         for pool, lease in stand_in.present()
     ]
-    write_whole(file, lease_list(rows))
+    write_whole(file, lease_list(rows), is_kept=True)
 
 
 def _restore(stand_in: UdpStandIn, file: Path) -> None:

@@ -27,6 +27,7 @@ from pathlib import Path
 
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.files.noted import noted
+from reservoir.files.texts import was_read
 
 JOURNAL = ".reservoir-change.json"
 """Names the temporary files of a change that is under way, and their targets."""
@@ -43,12 +44,21 @@ class UnfinishedChangeError(InputError):
         self.done = tuple(done)
 
 
-def write_whole(path: Path, text: str | bytes) -> None:
+def write_whole(path: Path, text: str | bytes, *, is_kept: bool = False) -> None:
     """Put a text, or bytes, in place of a file in one step.
 
+    Args:
+        path: The file.
+        text: What it is to hold.
+        is_kept: Whether the file is kept for this: what it held has been read and goes on.
+
     Raises:
-        InputError: the folder isn't there or can't be written to.
+        InputError: the folder isn't there or can't be written to; or the result would take the
+            place of something that it was made of.
     """
+    if not is_kept and was_read(path):
+        message = "this file is an input, and would be overwritten; name another for the output"
+        raise InputError([Problem(Place(str(path)), message)])
     change_files({path: text})
 
 

@@ -18,6 +18,9 @@ LONGEST_LINE = 16 * 1024 * 1024
 
 STANDARD_INPUT = "-"
 
+_read: set[tuple[int, int]] = set()
+"""The files that have been read, by device and inode."""
+
 _streams: dict[tuple[str, int, int], bytes] = {}
 """What pipes gave, by path, device and inode: they can be read once only."""
 
@@ -86,6 +89,15 @@ def read_files(folder: str) -> list[tuple[str, str]]:
     return found
 
 
+def was_read(file: Path) -> bool:
+    """Whether a file's text has been read, by whatever name."""
+    try:
+        status = file.stat()
+    except OSError:
+        return False
+    return (status.st_dev, status.st_ino) in _read
+
+
 def beginning(file: str, most: int) -> bytes:
     """The first bytes of a file, to see what it is; none if it can't be read.
 
@@ -111,6 +123,7 @@ def _read_bytes(file: str, most: int) -> bytes:
         if status.st_size > most:
             raise _too_large(file, most)
         if S_ISREG(status.st_mode):
+            _read.add((status.st_dev, status.st_ino))
             with path.open("rb") as stream:
                 return _drained(stream, file, most)
         key = file, status.st_dev, status.st_ino
