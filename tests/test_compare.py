@@ -149,14 +149,14 @@ networks:
             "withhold 10.84.50.1 to 10.84.50.19",
             "withhold 10.84.50.1 to 10.84.50.9",
             ("binding", "00:00:5e:00:53:01 10.84.50.10", None),
-            "wall does without binding bell: its address is not excluded",
+            "wall ignores binding bell: its address is not excluded",
         ),
         (
             "merganser",
             "    dns 10.84.0.53\n",
             "",
             ("server", "wall", None),
-            "wall does without pool staff: it has no DNS server",
+            "wall ignores pool staff: it has no DNS server",
         ),
     ],
 )

@@ -220,7 +220,7 @@ def test_what_a_device_cannot_do_is_no_equality(run: Run, tmp_path: Path) -> Non
     assert run("write", "plan.yaml", "--device", "pier", "--out", "running", "-q").code == 0
     (tmp_path / "plan.yaml").write_text(plan.replace("lease: 7d", "lease: infinite"))
     ended = run("compare", "plan.yaml", "running/pier.quillon")
-    assert "Left aside: pier" in " ".join(ended.out.split())
+    assert "Not compared: pier" in " ".join(ended.out.split())
 
 
 SITE = """\
@@ -316,7 +316,7 @@ def test_a_side_of_several_files(run: Run, tmp_path: Path) -> None:
         text + "lot crew2:\n    net 10.84.30 mask\n    lend some\ndone\n"
     )
     unread = run("compare", "plan.yaml", "now")
-    assert "not understood; what they do is not part of this." in unread.out
+    assert "not understood, and so not compared." in unread.out
 
 
 def test_what_differs_at_a_device_and_concerns_no_network() -> None:

@@ -332,7 +332,7 @@ def test_clients_are_chosen_and_get_other_addresses(put: Put, run: Run) -> None:
         each["because"] for each in found["left_out"]
     }
     none = run("adopt", "leases.csv", "--into", "plan.yaml", "--client", "nobody*", *MORNING)
-    assert "No lease is like what was asked for." in none.err
+    assert "No lease matches --client or --network." in none.err
     assert run("adopt", "leases.csv", "--into", "plan.yaml", "--network", "crw").code == 2
     assert run("adopt", "leases.csv", "--into", "-").code == 2
 

@@ -316,7 +316,7 @@ def test_configuration_is_rehearsed_as_it_runs(run: Run, tmp_path: Path) -> None
     file.write_text(text.replace("10.84.30.24", "10.84.30.27"))
     ended = run("rehearse", f"running/{file.name}")
     assert ended.code == 1
-    assert "pier does without binding bell: its address is in a range" in ended.out
+    assert "pier ignores binding bell: its address is in a range" in ended.out
     assert (
         "bell was given 10.84.30.20, but is bound to 10.84.30.27 (binding-placement)"
         in " ".join(ended.out.split())

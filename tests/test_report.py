@@ -173,7 +173,7 @@ def test_findings_come_with_their_remedies(run: Run, demo: Path) -> None:
             assert f"at {format_path(suggestion.path)} " in page.text
     assert "remedy: Bind one of them to another address." in page.text
     assert "No configuration is written: the plan has errors." in page.text
-    assert "staff: two have 10.84.50.0-10.84.50.127" in page.text
+    assert "staff: 10.84.50.0-10.84.50.127 claimed twice" in page.text
     assert page.pre == []
 
 

@@ -170,7 +170,7 @@ def test_the_map_marks_conflicts_without_colour(run: Run, put: Put) -> None:
     assert crew.split()[3:5] == ["70", "172"]
     (cabin,) = (line for line in shown.out.splitlines() if " cabin " in line)
     assert cabin.startswith("!")
-    assert "     two have 10.84.31.9\n" in shown.out
+    assert "     claimed twice: 10.84.31.9\n" in shown.out
     assert "no network; in use: 10.84.0.0-10.84.0.255" in shown.out
     assert all(len(line) <= 100 for line in shown.out.splitlines())
     only = run("map", "plan.yaml", "--network", "crew")

@@ -157,6 +157,8 @@ class _Moving:
 
     def _moved(self, move: _Move, kept: AddressSet) -> str:
         text = f"{move.name} moves from {listed(move.sources)} to {listed(move.targets)}"
+        if set(move.sources) == set(move.targets):
+            text = f"{move.name} is divided anew between {listed(move.targets)}"
         if not kept:
             return text
         pools = Pools(self._new).of(move.name)

@@ -136,7 +136,7 @@ def _say_done(adoption: Adoption, plan: str, in_place: bool) -> None:
 
     count = len(adoption.bindings)
     if not adoption.chosen:
-        talk("No lease is like what was asked for.")
+        talk("No lease matches --client or --network.")
     elif not count:
         talk("Nothing to change: no lease can become a binding.")
     elif in_place:

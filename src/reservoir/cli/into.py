@@ -121,8 +121,8 @@ def _tell_what_is_proved(written: Sequence[WrittenInto], what: str) -> None:
     talk(f"{what} was read back and matches the plan: pools, bindings and options.")
     lines = sum(unread.lines for one in written for unread in one.configuration.not_understood)
     if lines:
-        stay = "stays; what it does" if lines == 1 else "stay; what they do"
-        talk(f"{counted(lines, 'line')} not understood {stay} is not part of this.")
+        stays = "stays" if lines == 1 else "stay"
+        talk(f"{counted(lines, 'line')} not understood {stays} and could not be compared.")
 
 
 def _change(old: Mapping[Path, str], new: Mapping[Path, str]) -> str:

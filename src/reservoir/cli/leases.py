@@ -38,7 +38,8 @@ def command(
     FILE is a table with the columns mac or client_id, and address; name, network, server, starts
     and expires if it has them. Times are like 2027-03-31T12:00:00+00:00, or in seconds since 1970.
     Bound clients with another address, addresses that somebody else is bound to, that a machine
-    has, or that no pool assigns, are named with their line, and so is whoever is there twice.
+    has, or that no pool assigns, are listed with their line, and so are clients and addresses
+    that are listed twice.
 
     \b
     Examples:

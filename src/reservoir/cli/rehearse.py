@@ -164,7 +164,7 @@ def _say_next(rehearsal: Rehearsal, inputs: tuple[str, ...], trace: tuple[str, .
     failed = next((each for each in rehearsal.networks if each.failure), None)
     if failed is None or failed.failure is None:
         return
-    if failed.network not in trace:
+    if failed.network not in trace and " " not in failed.network:  # else an interface's clients
         talk(f"Next: reservoir rehearse {' '.join(inputs)} --trace {failed.network}")
     elif failed.failure.rule:
         talk(f"Next: reservoir explain {failed.failure.rule}")

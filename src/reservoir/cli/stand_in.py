@@ -76,7 +76,7 @@ def command(
     except OSError as error:
         raise click.UsageError(f"{listen} can't be used: {error.strerror}.") from None
     for line in serving.ignored:
-        complain(f"{name} does without {line}")
+        complain(f"{name} ignores {line}")
     file = Path(leases) if leases else None
     if file is not None and file.exists():
         _restore(stand_in, file)

@@ -286,7 +286,9 @@ class _Ordering:
                 raise self._stuck(undone)
         wrong = self._state.differs_from(self._after)
         if wrong:
-            raise UnsafeError(f"the statements lead elsewhere: {listed(wrong[:3])}")
+            raise UnsafeError(
+                f"the statements don't lead to the new configuration: {listed(wrong[:3])}"
+            )
         return self._lines
 
     def _advance(self, queue: list[Step], waiting: list[Step], *, may_interrupt: bool) -> bool:

@@ -39,7 +39,8 @@ def find_known(rehearsal: Rehearsal, findings: Sequence[Finding]) -> None:
     """
     by_network: dict[str, list[Finding]] = {}
     for finding in findings:
-        for name in dict.fromkeys((finding.network, *finding.concerns)):
+        at = " ".join(map(str, finding.at[1:4:2])) if finding.at[:1] == ("devices",) else None
+        for name in dict.fromkeys((finding.network, *finding.concerns, at)):
             if name is not None:
                 by_network.setdefault(name, []).append(finding)
     for each in rehearsal.networks:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from itertools import islice
 
+from reservoir.core.plan.model import Network
 from reservoir.core.pools import Pools
 from reservoir.core.sizing.size import clients_expected
 from reservoir.core.values.addresses import format_address
@@ -117,19 +118,26 @@ def rehearse(
     Returns:
         What the clients got, network by network, in the plan's order.
     """
+    planned = pools
+    if not complete and not only:  # a plan's relays that lead nowhere are the checks' affair
+        pools = _with_relayed(pools, started)
     wires = Wires(pools, seed, disturbance, complete=complete)
     wires.capture = capture
     connect_devices(wires, pools, started, complete=complete)
     tries = TRIES_IF_DISTURBED if disturbance else MOST_TRIES
     names = [name for name in pools.names if not only or name in only]
+    unplanned = set(pools.names) - set(planned.names)
     left_out = {
         name: why
         for name in names
+        if name not in unplanned
         if (why := _why_not(pools, name, started, complete))
         or (why := _too_many(pools, name, started) if clients is None else "")
     }
     casts = [
-        _cast(pools, name, started, wires, clients, tries) for name in names if name not in left_out
+        _cast(pools, name, started, wires, 1 if name in unplanned else clients, tries)
+        for name in names
+        if name not in left_out
     ]
     conversations = _listen(wires, casts, listen)
     _let_come(wires, casts, PATIENCE_IF_DISTURBED if disturbance else PATIENCE, watch)
@@ -151,6 +159,25 @@ def rehearse(
         seconds=wires.clock.now,
         leases=leases,
     )
+
+
+def _with_relayed(pools: Pools, started: Mapping[str, Serving]) -> Pools:
+    """The pools, with a network by the name of each interface that relays from none to a server.
+
+    Its clients ask, and the server has no pool for them.
+    """
+    topology, added = pools.topology, dict[str, Network]()
+    for attachment in topology.addressed:
+        targets = topology.interface(attachment).relay_to
+        asked = {holder.device for target in targets for holder in topology.holders(target)}
+        is_lost = topology.home_of(attachment) is None and topology.is_up(attachment)
+        if is_lost and asked & started.keys():
+            vrf = topology.interface(attachment).vrf
+            subnet = attachment.prefix.subnet
+            added[str(attachment)] = Network(subnet=subnet, vrf=vrf, served_by=())
+    if not added:
+        return pools
+    return Pools(replace(pools.plan, networks={**pools.plan.networks, **added}))
 
 
 def _why_not(pools: Pools, name: str, started: Mapping[str, Serving], complete: bool) -> str:
@@ -205,7 +232,8 @@ def _cast(
         others = max(_expected(pools, name, started) - len(cast.bound), 0)
         wanted = others if states_demand else min(WITHOUT_DEMAND, room)
     else:
-        wanted = clients if pools.topology.serving(name) or room or cast.bound else 0
+        is_meant = pools.topology.serving(name) or room or cast.bound or clients == 1
+        wanted = clients if is_meant else 0
     more = max(room + 1 - wanted, 0) if clients is None and 0 < room <= MOST_FILLED else 0
     first = FIRST_CLIENT_MAC + (index << 20)
     for number in range(wanted + more):

@@ -197,12 +197,9 @@ def closing(comparison: Comparison, clients: Clients | None) -> Iterator[str]:
             "their configuration is not among the files."
         )
     for sentence in comparison.left_aside:
-        yield f"Left aside: {sentence}."
+        yield f"Not compared: {sentence}."
     if comparison.not_understood:
-        yield (
-            f"{counted(comparison.not_understood, 'line')} not understood; what "
-            f"{'it does' if comparison.not_understood == 1 else 'they do'} is not part of this."
-        )
+        yield (f"{counted(comparison.not_understood, 'line')} not understood, and so not compared.")
 
 
 def _clients_counted(clients: Clients) -> str:

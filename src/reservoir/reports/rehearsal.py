@@ -53,7 +53,7 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
         yield f"{name} was not rehearsed: {why}."
     for device, ignored in rehearsal.ignored.items():
         for one in ignored:
-            yield f"{device} does without {one}"
+            yield f"{device} ignores {one}"
     if rehearsal.left_out or rehearsal.ignored:
         yield ""
     yield from wrapped(summary(rehearsal), width, "")
@@ -198,7 +198,7 @@ def _known(failure: Failure) -> str:
     """The rule that knows a failure, in its line."""
     if failure.rule is not None:
         return failure.rule
-    return f"perhaps from {failure.suspect}" if failure.suspect else "no rule knows it"
+    return f"perhaps from {failure.suspect}" if failure.suspect else "no rule of check finds it"
 
 
 def _failure(failure: Failure) -> FailureObject:

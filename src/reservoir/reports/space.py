@@ -81,7 +81,7 @@ def _block(
         pad = " " * (max(map(len, table)) - len(line))
         yield (styled(line, "error") if conflicts else line) + f"{pad}  [{_bar(one, bar)}]"
         if conflicts:
-            yield "     " + styled(f"two have {_some(conflicts)}", "error")
+            yield "     " + styled(f"claimed twice: {_some(conflicts)}", "error")
     if gaps:
         yield from _gap(space, Span(end, block.span.last))
 

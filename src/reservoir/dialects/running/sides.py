@@ -84,7 +84,7 @@ def _ignored(reads: Iterable[ConfigurationRead]) -> Iterator[str]:
     """What devices refuse or ignore of their configuration."""
     for read in reads:
         for ignored in read.effect.does_without:
-            yield f"{read.place(ignored.line, 1)}: {read.lifted.name} does without {ignored}"
+            yield f"{read.place(ignored.line, 1)}: {read.lifted.name} ignores {ignored}"
 
 
 def sides_with_plan(

@@ -201,7 +201,9 @@ def _map(space: Space) -> Iterator[Subsection]:
     for one in space.networks:
         if one.kinds["conflicting"]:
             spans = ", ".join(map(str, one.kinds["conflicting"].spans()))
-            blocks.append(Paragraph([Run(one.name, "strong"), Run(f": two have {spans}", "error")]))
+            blocks.append(
+                Paragraph([Run(one.name, "strong"), Run(f": {spans} claimed twice", "error")])
+            )
     yield Subsection("", blocks)
 
 
