@@ -63,6 +63,7 @@ ASSUMED = "the way depends on what the plan doesn't state"
         ("compare dialect-changed/old-nodns.yaml dialect-changed/new-nodns.yaml", 0, "1 cut off"),
         ("check ignored-binding/plan.yaml ignored-binding/run", 1, "1 error in 1 network"),
         ("rehearse ignored-binding/run", 1, "(binding-placement)"),
+        ("check none-on-purpose/w", 0, "2 warnings, 1 piece of advice"),
         ("rehearse relayed-without-pool/running", 1, "dhcp has no pool"),
         ("check pair/pair2.yaml", 1, "2 errors in 1 network on 3 devices; 220 assignable"),
         ("check pair/written-from-pair2", 1, "in 1 network on 3 devices; 220 assignable"),

@@ -59,6 +59,7 @@ class GatewayMissing(Obstructed):
                 path[:2],
                 Witness("offered-none", name, option="gateway", because="reaches-nothing"),
                 (Edit(path, None, format_address(router)),) if fits and router else (),
+                severity=None if site.complete else Severity.WARNING,  # it may be meant so
             )
 
 

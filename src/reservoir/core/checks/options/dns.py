@@ -80,6 +80,7 @@ class DnsMissing(Obstructed):
             f"clients of {name} are offered no DNS server",
             ("networks", name),
             Witness("offered-none", name, option="DNS server", because="resolves-nothing"),
+            severity=None if site.complete else Severity.WARNING,  # it may be meant so
         )
 
 
