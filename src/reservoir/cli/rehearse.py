@@ -34,7 +34,7 @@ class Share(click.FloatRange):
         """The share, 0 to 1."""
         text: Any = str(value).removesuffix("%")
         share = super().convert(text, param, ctx) / 100
-        if share != share:  # NaN is in every range
+        if not share <= 1:  # NaN, which a range lets pass
             self.fail(f"{value!r} is not a share of all frames.", param, ctx)
         return share
 
@@ -57,8 +57,8 @@ SHARE = Share(0, 100)
     "--clients",
     type=click.IntRange(0, 100_000),
     metavar="N",
-    help="Clients without a binding in each network, 100000 at most (default: as many as the demand "
-    "expects, then until the pool is full).",
+    help="Clients without a binding in each network, 100000 at most (default: as many as the "
+    "demand expects, then until the pool is full).",
 )
 @click.option("--capture", metavar="FILE", help="Save every frame as a packet capture.")
 @click.option("--day", is_flag=True, help="Let a day pass too, with all who come and go.")
