@@ -127,6 +127,9 @@ def rehearse(
     tries = TRIES_IF_DISTURBED if disturbance else MOST_TRIES
     names = [name for name in pools.names if not only or name in only]
     unplanned = set(pools.names) - set(planned.names)
+    asked = dict.fromkeys(unplanned, 1)
+    if clients is not None:  # nobody comes where nobody is meant to be served
+        asked |= {name: 0 for name in planned.names if not _is_meant(planned, name)}
     left_out = {
         name: why
         for name in names
@@ -135,7 +138,7 @@ def rehearse(
         or (why := _too_many(pools, name, started) if clients is None else "")
     }
     casts = [
-        _cast(pools, name, started, wires, 1 if name in unplanned else clients, tries)
+        _cast(pools, name, started, wires, asked.get(name, clients), tries)
         for name in names
         if name not in left_out
     ]
@@ -178,6 +181,13 @@ def _with_relayed(pools: Pools, started: Mapping[str, Serving]) -> Pools:
     if not added:
         return pools
     return Pools(replace(pools.plan, networks={**pools.plan.networks, **added}))
+
+
+def _is_meant(pools: Pools, name: str) -> bool:
+    """Whether anybody is to be served in a network: it has servers, ranges or bindings."""
+    index = pools.place_of(name)
+    has_bindings = len(pools.bound_rows(index)) > 0
+    return bool(pools.topology.serving(name) or pools.assignable_in(index)) or has_bindings
 
 
 def _why_not(pools: Pools, name: str, started: Mapping[str, Serving], complete: bool) -> str:
@@ -232,8 +242,7 @@ def _cast(
         others = max(_expected(pools, name, started) - len(cast.bound), 0)
         wanted = others if states_demand else min(WITHOUT_DEMAND, room)
     else:
-        is_meant = pools.topology.serving(name) or room or cast.bound or clients == 1
-        wanted = clients if is_meant else 0
+        wanted = clients
     more = max(room + 1 - wanted, 0) if clients is None and 0 < room <= MOST_FILLED else 0
     first = FIRST_CLIENT_MAC + (index << 20)
     for number in range(wanted + more):

@@ -53,8 +53,10 @@ def connect_devices(
 
 def lease_in(pools: Pools, name: str, started: Mapping[str, Serving]) -> int:
     """The longest lease time of a network in seconds, as the plan or its devices have it."""
-    behaviours = {device: serving.behaviour for device, serving in started.items()}
-    return max(lease_of(pool, behaviours) for pool in pools.of(name))
+    own = pools.of(name)
+    servers = (str(pool.server) for pool in own)
+    behaviours = {name: started[name].behaviour for name in servers if name in started}
+    return max(lease_of(pool, behaviours) for pool in own)
 
 
 def _refusal(name: str, serving: Serving, pools: Pools, complete: bool) -> str:

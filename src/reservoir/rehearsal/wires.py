@@ -303,6 +303,7 @@ class Wires:
         end = holders[0].device
         segment = self._segment_of(message) if way.is_open else None
         if segment is not None:
+            self.note(message, "", f"{way.why(target)}: it is taken to arrive", is_lost=False)
             key = server or end, message.relay
             segment.rests_on.setdefault(key, {})[way.why(target)] = None
         return end

@@ -90,17 +90,20 @@ def summary(rehearsal: Rehearsal) -> str:
     if not networks:
         return "No network was rehearsed."
     clients, served = sum(n.clients for n in networks), sum(n.served for n in networks)
+    sure = sum(n.served for n in networks if not n.assumed)
     bad = sum(bool(n.failures) for n in networks)
     fine = f"{bad:,} of {counted(len(networks), 'network')} failed" if bad else (
         f"{counted(len(networks), 'network')} rehearsed, no client failed"
     )  # fmt: skip
     assumed = [n.network for n in networks if n.assumed and not n.failures]
     if assumed and not bad:
-        fine = f"{len(networks) - len(assumed):,} of {counted(len(networks), 'network')} served"
+        tried = sum(bool(n.clients) for n in networks)
+        fine = f"{tried - len(assumed):,} of {counted(tried, 'network')} served"
     if assumed:
         fine += f"; for {listed_briefly(assumed)} the way depends on what the plan doesn't state"
+    certain = " for certain" if sure < served else ""
     return (
-        f"{fine}; {served:,} of {counted(clients, 'expected client')} served, "
+        f"{fine}; {sure:,} of {counted(clients, 'expected client')} served{certain}, "
         f"{counted(rehearsal.exchanges, 'client')} in all."
     )
 

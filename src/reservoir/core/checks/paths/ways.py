@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterator
+from functools import lru_cache
 
 from reservoir.core.checks.paths.relays import RelayedWay, relayed_ways
 from reservoir.core.checks.rule import Rule, Site
@@ -24,7 +25,7 @@ class RelayNoWayToServer(Rule):
     address.
 
     Remedy: Give the device that the finding names a route to the server. A device that learns its
-    routes can be listed without any: only one that lists some is checked.
+    routes can be listed without any: they count as not known then, which routes-unknown says.
     """
 
     severity = Severity.ERROR
@@ -108,7 +109,8 @@ class RelayNoWayBack(Rule):
     is lost, and the clients get no address.
 
     Remedy: Give the device that the finding names a route to the client network. A device that
-    learns its routes can be listed without any: only one that lists some is checked.
+    learns its routes can be listed without any: they count as not known then, which routes-unknown
+    says.
     """
 
     severity = Severity.ERROR
@@ -246,12 +248,22 @@ def _meant(site: Site, way: Way, address: int) -> Attachment | None:
     """
     if way.end is not End.BEYOND or None in site.routing.named_as_routers.get(way.hop or 0, ()):
         return None
-    own = [a for a in site.topology.attachments_of(way.at) if site.topology.is_up(a)]
-    for holder in site.topology.holders(address):
-        for beside in site.topology.attachments_of(holder.device):
-            if any(a.prefix.span.holds(beside.address) for a in own):
-                return beside
-    return None
+    links = (_link(site, way.at, holder.device) for holder in site.topology.holders(address))
+    return next((link for link in links if link is not None), None)
+
+
+@lru_cache(maxsize=256)
+def _link(site: Site, device: str, other: str) -> Attachment | None:
+    """The interface of another device that is on a link of a device; thousands of ways ask."""
+    own = [a for a in site.topology.attachments_of(device) if site.topology.is_up(a)]
+    return next(
+        (
+            beside
+            for beside in site.topology.attachments_of(other)
+            if any(a.prefix.span.holds(beside.address) for a in own)
+        ),
+        None,
+    )
 
 
 class RouteForgotten(Rule):
