@@ -297,15 +297,14 @@ class Wires:
             return way.at
         holders = [] if way.is_lost else self._topology.holders(target)
         if not holders:
-            why = way.why(target) if way.end is not End.ARRIVED else ""
-            self.note(message, "", why or f"nobody known holds {format_address(target)}")
+            nobody = f"nobody known holds {format_address(target)}"
+            self.note(message, "", way.why(target) or nobody)
             return None
         end = holders[0].device
-        segment = self._segment_of(message) if way.is_open else None
+        segment, why = self._segment_of(message) if way.is_open else None, way.why(target)
         if segment is not None:
-            self.note(message, "", f"{way.why(target)}: it is taken to arrive", is_lost=False)
-            key = server or end, message.relay
-            segment.rests_on.setdefault(key, {})[way.why(target)] = None
+            self.note(message, "", f"{why}: it is taken to arrive", is_lost=False)
+            segment.rests_on.setdefault((server or end, message.relay), {})[why] = None
         return end
 
     def _port_of(self, device: str, target: int, sender: str) -> Port:
