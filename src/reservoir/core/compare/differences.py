@@ -13,7 +13,7 @@ from reservoir.core.plan.model import option_text
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Offer, Pool, Pools
 from reservoir.core.values.address_set import AddressSet
-from reservoir.core.values.addresses import format_address
+from reservoir.core.values.addresses import Prefix, format_address, mask_of
 from reservoir.core.values.clients import Client, format_client
 
 
@@ -22,6 +22,7 @@ class Served:
     """What a server does for one network."""
 
     network: str
+    subnet: Prefix
     assignable: AddressSet
     bindings: frozenset[tuple[Client, int]]
     offer: Offer
@@ -29,7 +30,8 @@ class Served:
     @classmethod
     def of(cls, pool: Pool, pools: Pools) -> Served:
         """What the server of a pool does."""
-        return cls(pool.name, pool.assignable, frozenset(pools.clients_bound(pool)), pool.offer)
+        bindings = frozenset(pools.clients_bound(pool))
+        return cls(pool.name, pool.network.subnet, pool.assignable, bindings, pool.offer)
 
 
 class Unserved(NamedTuple):
@@ -75,7 +77,7 @@ class Offered(NamedTuple):
 
     network: str
     what: str
-    """A key of ``OFFERED``, or ``option`` and its number."""
+    """A key of ``OFFERED``, ``subnet mask``, or ``option`` and its number."""
     old: str | None
     """As a plan writes it; None if it is not offered."""
     new: str | None
@@ -145,6 +147,9 @@ def _between(old: Served, new: Served) -> Iterator[Difference]:
             yield Assignable(old.network, addresses, is_new)
     for client, address in sorted(old.bindings ^ new.bindings, key=lambda pair: pair[1]):
         yield Bound(old.network, client, address, (client, address) in new.bindings)
+    masks = [format_address(mask_of(served.subnet.bits)) for served in (old, new)]
+    if masks[0] != masks[1]:
+        yield Offered(old.network, "subnet mask", *masks)
     for what, was, is_now in offered_differently(old.offer, new.offer):
         yield Offered(old.network, what, was, is_now)
 

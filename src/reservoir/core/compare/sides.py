@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, reduce
 
 from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.bindings import Bindings
 from reservoir.core.compare.notice import NetworkSummary
+from reservoir.core.compare.pairing import Described, as_planned, same_networks
 from reservoir.core.hearing import Heard, Hearing
 from reservoir.core.plan.model import Network, Plan
 from reservoir.core.pools import Pool, Pools
@@ -120,7 +121,7 @@ class Side:
         self.plan = plan
         self.behaviours = behaviours
         self.is_complete = is_complete
-        self.networks = dict(_networks(parts))
+        self.networks = _networks(parts)
         self._pools = Pools(plan)
         self.topology = self._pools.topology
         self.hearing = Hearing(self._pools, behaviours, is_complete)
@@ -156,6 +157,13 @@ class Side:
 
     def _heard(self, there: NetworkSide) -> dict[str, Heard]:
         return {name: self.hearing.heard(name, there.network) for name in there.pools}
+
+    def described(self, networks: Mapping[Key, NetworkSide]) -> dict[Key, Described]:
+        """Some of the networks, by what they can be known by on another side."""
+        return {
+            key: Described.of(there.name, there.network, there.pools, self.topology)
+            for key, there in networks.items()
+        }
 
     def answering(self, address: int, vrf: str) -> set[str | None]:
         """The devices that answer at an address, and None for a static host that does."""
@@ -195,48 +203,70 @@ def unheard(
     return old._unheard(before, heard[1]), new._unheard(after, heard[0])
 
 
-def _networks(parts: Sequence[SidePart]) -> Iterator[tuple[Key, NetworkSide]]:
+def _networks(parts: Sequence[SidePart]) -> dict[Key, NetworkSide]:
     """The networks of several parts, in the order in which they come."""
     found: dict[Key, NetworkSide] = {}
-    by_subnet: dict[Prefix, list[Key]] = {}
     for part in parts:
-        seen: dict[tuple[str, Prefix], int] = {}
-        for place, pools in enumerate(part.pools.by_network):
-            network = pools[0].network
-            vrf, subnet = network.vrf, network.subnet.subnet
-            number = seen[vrf, subnet] = seen.get((vrf, subnet), -1) + 1
-            key = (vrf, subnet, number)
-            if key not in found and len(by_subnet.get(subnet, ())) == 1 and part is not parts[0]:
-                key = by_subnet[subnet][0]  # most devices' configuration names no VRF
-            side = found.get(key)
-            if side is None:
-                side = found[key] = NetworkSide(pools[0].name, network)
-                by_subnet.setdefault(subnet, []).append(key)
+        keys = _keys(part, found)
+        keys = _as_planned(part, keys, parts[0], found) if part is not parts[0] else keys
+        for place, (key, pools) in enumerate(zip(keys, part.pools.by_network, strict=True)):
+            network, side = pools[0].network, found.get(key)
+            if side is None or (
+                side.network.subnet.subnet != network.subnet.subnet and not side.pools
+            ):
+                name = pools[0].name if side is None else side.name
+                side = found[key] = NetworkSide(name, network)
             side.taken |= part.pools.taken(place)
             for pool in pools:
                 is_fit = (pool.server, pool.name) not in part.unfit
                 if pool.server is not None and pool.server in part.devices and is_fit:
                     side.pools[pool.server] = pool
                     side.origins[pool.server] = part.pools
-    yield from found.items()
+    return found
+
+
+def _keys(part: SidePart, known: Mapping[Key, NetworkSide]) -> list[Key]:
+    """The keys of a part's networks; one that only another VRF has, as that, if it is alone."""
+    by_subnet: dict[Prefix, list[Key]] = {}
+    for key in known:
+        by_subnet.setdefault(key[1], []).append(key)
+    seen: dict[tuple[str, Prefix], int] = {}
+    keys: list[Key] = []
+    for pools in part.pools.by_network:
+        vrf, subnet = pools[0].network.vrf, pools[0].network.subnet.subnet
+        number = seen[vrf, subnet] = seen.get((vrf, subnet), -1) + 1
+        key = (vrf, subnet, number)
+        if key not in known and len(by_subnet.get(subnet, ())) == 1:
+            key = by_subnet[subnet][0]  # most devices' configuration names no VRF
+        keys.append(key)
+    return keys
+
+
+def _as_planned(
+    part: SidePart, keys: Sequence[Key], planned: SidePart, known: Mapping[Key, NetworkSide]
+) -> list[Key]:
+    """The keys of a part's networks, where one is a planned one with another subnet as that."""
+    free = {known[key].name: key for key in known if key not in keys}
+    if not free or all(key in known for key in keys):
+        return list(keys)
+    same = as_planned(planned.pools, part.pools)
+    names = [pools[0].name for pools in part.pools.by_network]
+    return [
+        key if key in known else free.get(same.get(name, ""), key)
+        for name, key in zip(names, keys, strict=True)
+    ]
 
 
 def paired(old: Side, new: Side) -> list[tuple[NetworkSide | None, NetworkSide | None]]:
-    """The networks of two sides that are the same: of one subnet, else of one name.
+    """The networks of two sides that are the same, in the order of the new side.
 
-    In the order of the new side; those that only the old side has come last.
+    Those that only the old side has come last.
     """
-    before = dict(old.networks)
-    pairs: list[tuple[NetworkSide | None, NetworkSide | None]] = []
-    left: list[tuple[int, NetworkSide]] = []
-    for key, side in new.networks.items():
-        same = before.pop(key, None)
-        if same is None:
-            left.append((len(pairs), side))
-        pairs.append((same, side))
-    by_name = {side.name: key for key, side in before.items()}
-    for place, side in left:
-        key_there = by_name.pop(side.name, None)
-        if key_there is not None:
-            pairs[place] = (before.pop(key_there), side)
+    before = {key: side for key, side in old.networks.items() if key not in new.networks}
+    after = {key: side for key, side in new.networks.items() if key not in old.networks}
+    same = same_networks(old.described(before), new.described(after))
+    pairs: list[tuple[NetworkSide | None, NetworkSide | None]] = [
+        (before.pop(same[key]) if key in same else old.networks.get(key), side)
+        for key, side in new.networks.items()
+    ]
     return [*pairs, *((side, None) for side in before.values())]

@@ -47,6 +47,7 @@ class Lowered:
         return {
             name: Served(
                 network=pool.pool.name,
+                subnet=pool.pool.network.subnet,
                 assignable=pool.assignable,
                 bindings=frozenset(_clients(pool, self.bindings)),
                 offer=pool.offered.offer,

@@ -18,6 +18,7 @@ from reservoir.core.compare.differences import (
     differences,
 )
 from reservoir.core.compare.facts import interface_differences
+from reservoir.core.compare.pairing import as_planned
 from reservoir.core.findings import Witness
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
@@ -52,12 +53,12 @@ def otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Otherwise]:
     """
     device, lifted = read.lifted.name, read.effect  # what it ignores, it doesn't do
     running = Pools(lifted.plan())
-    known = {(n.vrf, n.subnet.subnet): name for name, n in pools.plan.networks.items()}
+    known = as_planned(pools, running)
     old = {served.network: served for served in lower(pools, device, read.sheet).served.values()}
     new: dict[str, Served] = {}
     lines: dict[str, int] = {}
     for pool in running:
-        name = known.get((pool.network.vrf, pool.network.subnet.subnet), "")
+        name = known.get(pool.name, "")
         line = lifted.origins[pool.name].pools[0].line
         if name in old and pool.server is not None:
             new[name] = replace(Served.of(pool, running), network=name)

@@ -9,6 +9,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 
+from reservoir.core.compare.pairing import as_planned
 from reservoir.core.findings import Obstacle, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Device, Network, Plan, PlanPath, Service
@@ -16,7 +17,6 @@ from reservoir.core.plan.offered import DEFAULTS
 from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import LineChange, Subject
-from reservoir.core.topology import Topology
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.parse.not_understood import NotUnderstood
@@ -67,12 +67,13 @@ class ReadSubject(Subject):
         A network in both gets the servers too that only the configuration has, each with its
         ranges.
         """
-        by_subnet, topology = _by_subnet(planned), Topology(planned)
+        pools = Pools(planned)
+        same, topology = as_planned(pools, Pools(read)), pools.topology
         networks = dict(planned.networks)
         for name, network in read.networks.items():
-            same = by_subnet.get((network.vrf, network.subnet.subnet))
-            if same is not None:
-                networks[same] = _with_servers(networks[same], network, topology.serving(same))
+            if name in same:
+                known = topology.serving(same[name])
+                networks[same[name]] = _with_servers(networks[same[name]], network, known)
                 continue
             values = {key: getattr(network, key) or getattr(read.defaults, key) for key in DEFAULTS}
             free = name if name not in networks else f"{name}-{network_device(network) or 'read'}"
@@ -149,8 +150,8 @@ class ReadSubject(Subject):
         """Bindings that one of a network's servers lacks; a plan tells what each should have."""
         planned = self._planned.plan.networks if self._planned is not None else {}
         for found in bindings_missing(self.reads):
-            name = self._by_subnet[found.subnet]
-            if name not in planned:
+            name = self._by_subnet.get(found.subnet)
+            if name is not None and name not in planned:
                 at: PlanPath = ("devices", found.device, LINES, found.line, 1)
                 message = f"{found.device} {found.lacks} in {name}, but {found.other} does"
                 witness = replace(found.witness, network=name)
@@ -191,6 +192,9 @@ class ReadSubject(Subject):
         """The name that a device's network has in the plan; None for none."""
         if not name:
             return None
+        planned = self._as_planned.get(read.lifted.name, {})
+        if name in planned:
+            return planned[name]
         network = read.lifted.networks[name]
         key = network.vrf, network.subnet.subnet
         for known in (f"{name}-{read.lifted.name}", name):
@@ -198,6 +202,14 @@ class ReadSubject(Subject):
             if there is not None and (there.vrf, there.subnet.subnet) == key:
                 return known
         return self._by_subnet[key]
+
+    @cached_property
+    def _as_planned(self) -> Mapping[str, Mapping[str, str]]:
+        """The plan's networks that those of each device are, by the device's names for them."""
+        if self._planned is None:
+            return {}
+        pools = Pools(self._planned.plan)
+        return {name: as_planned(pools, Pools(r.lifted.plan())) for name, r in self._reads.items()}
 
     def lines_of(self, edit: Edit) -> Sequence[LineChange]:
         """None beside a plan: that is what is to be edited then."""
