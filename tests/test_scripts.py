@@ -16,6 +16,7 @@ import reservoir
 from conftest import Run, examples
 from met import meets, met
 from oracle import number_of, text_of
+from reservoir import Severity
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.render.present_text import PresentText
 from reservoir.dialects.render.statements import applied
@@ -105,6 +106,9 @@ def test_it_is_safe_to_stop_after_each_statement(
         assert same(folder, text, made.new, dialect)
         stop = data.draw(st.integers(0, len(made.script.lines)))
         text = states[stop]
+        if 0 < stop < len(made.script.lines):
+            known = errors(folder, made.old, dialect) | errors(folder, made.new, dialect)
+            assert errors(folder, text, dialect) - known <= set(made.script.lines[stop - 1].wrong)
         met("ten lines", len(made.script.lines) >= 10)
         met("back from the middle", 0 < stop < len(made.script.lines))
         for line in reversed(made.script.lines[:stop]):
@@ -113,6 +117,21 @@ def test_it_is_safe_to_stop_after_each_statement(
                 for subnet, addresses in walked(text, dialect).items():
                     assert addresses <= ends[0].get(subnet, set()) | ends[1].get(subnet, set())
         assert same(folder, text, made.old, dialect)
+
+
+OF_TEXTS = {"line-not-understood", "goes-live-before-exclusions"}
+"""Rules about a block that isn't finished, and the order of lines in a text."""
+
+
+def errors(folder: Path, text: str, dialect: str) -> set[tuple[str, str]]:
+    """The errors that a check finds in what a configuration serves."""
+    (folder / "server").write_text(text)
+    reads = reservoir.read(folder / "server", dialect)
+    served = {name for name, network in reads[0].effect.networks.items() if network.servers}
+    found = (f for f in reservoir.check(reservoir.combine(reads)) if f.severity is Severity.ERROR)
+    return {(f.rule, f.network or "") for f in found if f.network in served} - {
+        (rule, name) for rule in OF_TEXTS for name in served
+    }
 
 
 def same(folder: Path, one: str, other: str, dialect: str) -> bool:

@@ -47,8 +47,8 @@ from .core.problems import UnknownNameError as UnknownNameError
 from .core.values.addresses import format_address as format_address
 from .core.values.addresses import parse_address as parse_address
 from .dialects.reading import ConfigurationRead as ConfigurationRead
-from .dialects.scripting import DeviceScript as DeviceScript
-from .dialects.scripting import Stage as Stage
+from .dialects.scripting.script import DeviceScript as DeviceScript
+from .dialects.scripting.script import Stage as Stage
 from .dialects.writing import DeviceConfiguration as DeviceConfiguration
 from .files.mending import Mended as Mended
 from .rehearsal.result import Rehearsal as Rehearsal

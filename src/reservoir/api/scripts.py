@@ -8,7 +8,8 @@ from reservoir.api.plans import pools_of, sheets_of
 from reservoir.core.pools import Pools
 from reservoir.core.subject import Subject
 from reservoir.dialects.running.subject import ReadSubject
-from reservoir.dialects.scripting import DeviceScript, UnsafeError, device_script
+from reservoir.dialects.scripting.ordering import UnsafeError
+from reservoir.dialects.scripting.script import DeviceScript, device_script
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.writing import DeviceConfiguration, write_device
 

@@ -23,7 +23,8 @@ from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.durations import INFINITE, format_duration
 from reservoir.core.wording import counted, listed
 from reservoir.dialects.running.subject import ReadSubject
-from reservoir.dialects.scripting import DeviceScript, Stage, UnsafeError, device_script
+from reservoir.dialects.scripting.ordering import UnsafeError
+from reservoir.dialects.scripting.script import DeviceScript, Stage, device_script
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.writing import write_device
 

@@ -189,7 +189,7 @@ def _write_scripts(
     from pathlib import Path
 
     import reservoir
-    from reservoir.dialects.scripting import UnsafeError
+    from reservoir.dialects.scripting.ordering import UnsafeError
     from reservoir.files.deliveries import Delivery, deliver
     from reservoir.reports.scripts import STEPS, steps_text
 

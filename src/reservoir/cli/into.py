@@ -150,6 +150,8 @@ def _said(one: WrittenInto) -> Iterator[tuple[Place, str]]:
         yield read.place(line, 1), f"{label} is removed, since it is not in the plan"
     for line, label in placed.others:
         yield read.place(line, 1), f"{label} stays: in the plan this device doesn't serve it"
+    for line, name, old, new in placed.readdressed:
+        yield read.place(line, 1), f"{name} gets {new} instead of {old}"
     for line, found, planned in placed.left:
         yield read.place(line, 1), f"{found!r} stays, but the plan has {planned!r}"
     for unread in one.configuration.not_understood:

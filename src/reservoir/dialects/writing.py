@@ -9,6 +9,7 @@ from dataclasses import dataclass
 
 from reservoir.core.compare.differences import Difference, Relayed, Served
 from reservoir.core.compare.differences import differences as compare
+from reservoir.core.compare.pairing import as_planned
 from reservoir.core.findings import Obstacle, Witness
 from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
@@ -80,8 +81,9 @@ def write_device(
             it serves in the plan.
         remove_others: Whether no other networks may be served.
     """
-    planned = _planned(pools, device, alone=existing is None or remove_others)
     present = PresentText.of(existing, sheet) if existing is not None else None
+    there = lift(present.reading.device, sheet, device) if present is not None else None
+    planned = _planned(pools, device, there, alone=existing is None or remove_others)
     taken = _names_that_stay(present, planned) if present is not None else ()
     lowered = lower(pools, device, sheet, taken)
     written = write_configuration(lowered.device, sheet)
@@ -89,7 +91,8 @@ def write_device(
     if present is None:
         text, reading = written.text, read_configuration(written.text, sheet)
     else:
-        before = lift(present.reading.device, sheet, device).not_understood(present.reading)
+        assert there is not None
+        before = there.not_understood(present.reading)
         odd = (each for each in before if not each.states.isdisjoint(("option", "binding")))
         present.leave({(each.line, each.column) for each in odd})
         placed = merge_into(present, written.text, planned, sheet)
@@ -203,11 +206,16 @@ def _not_written(
         yield Obstacle(NOT_EXPRESSIBLE, message, path, witness)
 
 
-def _planned(pools: Pools, device: str, *, alone: bool) -> Planned:
-    """What a device's configuration may be changed for."""
-    served = (pool.network.subnet.span for pool in pools if pool.server == device)
-    known = (network.subnet.span for network in pools.networks)
-    return Planned(AddressSet(served), AddressSet(known), alone)
+def _planned(pools: Pools, device: str, there: Lifted | None, *, alone: bool) -> Planned:
+    """What a device's configuration, as it is there, may be changed for."""
+    served = AddressSet(pool.network.subnet.span for pool in pools if pool.server == device)
+    known = AddressSet(network.subnet.span for network in pools.networks)
+    left = AddressSet()
+    if there is not None:
+        running = Pools(there.plan())
+        same = as_planned(pools, running)
+        left = AddressSet(running.plan.networks[name].subnet.span for name in same) - known
+    return Planned(served | left, known | left, left, alone)
 
 
 def _names_that_stay(present: PresentText, planned: Planned) -> Iterator[str]:

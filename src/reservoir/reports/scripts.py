@@ -6,7 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted, listed
-from reservoir.dialects.scripting import DeviceScript, ScriptLine, Stage
+from reservoir.dialects.scripting.ordering import ScriptLine
+from reservoir.dialects.scripting.script import DeviceScript, Stage
 
 
 def texts(made: DeviceScript) -> Mapping[str, str]:
@@ -25,8 +26,10 @@ def texts(made: DeviceScript) -> Mapping[str, str]:
 
 
 def _head(device: str, lines: Sequence[ScriptLine]) -> Iterator[str]:
-    yield f"{counted(len(lines), 'statement')} for {device}; it is safe to stop after each"
-    yield from gaps(lines)
+    meanwhile = list(gaps(lines))
+    where = ", but for what is said here" if meanwhile else ""
+    yield f"{counted(len(lines), 'statement')} for {device}; it is safe to stop after each{where}"
+    yield from meanwhile
 
 
 def _undo_head(device: str, lines: Sequence[ScriptLine]) -> Iterator[str]:
@@ -37,6 +40,11 @@ def gaps(lines: Sequence[ScriptLine]) -> Iterator[str]:
     """What is otherwise for a while than on both sides, and from when to when."""
     yield from _periods([line.unserved for line in lines], "not served")
     yield from _periods([line.held_back for line in lines], "excluded")
+    wrong = [
+        [f"{rule} of {network}" if network else rule for rule, network in line.wrong]
+        for line in lines
+    ]
+    yield from _periods(wrong, "an error")
 
 
 def _periods(lists: Sequence[Sequence[str]], state: str) -> Iterator[str]:

@@ -122,6 +122,11 @@ def check_plan(
     )
 
 
+def errors_of(site: Site) -> list[Finding]:
+    """The errors that all rules find, without causes and suggestions."""
+    return [finding for finding in _found(site) if finding.severity is Severity.ERROR]
+
+
 def _found(site: Site, watch: Callable[[float], None] | None = None) -> list[Finding]:
     """What all rules find, as severe as the plan grades it."""
     found: list[Finding] = []

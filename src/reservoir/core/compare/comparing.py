@@ -120,8 +120,10 @@ def _changes(
     if None not in tags and tags[0] != tags[1]:
         yield Change("vlan", str(tags[0]), str(tags[1]), Notice.NONE)
     if before.network.subnet != after.network.subnet:
-        subnets = str(before.network.subnet), str(after.network.subnet)
-        yield Change("subnet", *subnets, Notice.AT_RENEWAL, "clients have the old mask until then")
+        subnets = before.network.subnet, after.network.subnet
+        is_mask = subnets[0].bits != subnets[1].bits
+        because = "clients have the old mask until then" if is_mask else ""
+        yield Change("subnet", str(subnets[0]), str(subnets[1]), Notice.AT_RENEWAL, because)
     deaf = unheard(before, after, old, new)
     path = _path(before, after, *deaf)
     yield from facts.of_network(before, after, path.notice if path is not None else Notice.NONE)

@@ -9,10 +9,12 @@ networks and all that is about other things, byte for byte.
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Collection, Hashable, Iterable, Iterator, Sequence
+from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
@@ -52,9 +54,11 @@ class Planned:
     """What a text may be changed for."""
 
     served: AddressSet
-    """The subnets of the networks that the device serves."""
+    """The subnets of the networks that the device serves, and those that they have now."""
     known: AddressSet
-    """Those of all networks in the plan."""
+    """Those of all networks in the plan, and those that they have now."""
+    left: AddressSet = AddressSet()
+    """Those that they have now and won't have."""
     alone: bool = False
     """Whether nothing else may be served."""
 
@@ -76,6 +80,8 @@ class Merged:
     """What isn't there and can't be added, since something else is in its place."""
     left: tuple[tuple[int, str, str], ...] = ()
     """What isn't about DHCP and stands otherwise there: its line, what it says, the plan's."""
+    readdressed: tuple[tuple[int, str, str, str], ...] = ()
+    """Interfaces that get other addresses: their lines, their names, the old and the new ones."""
 
 
 def merge_into(present: PresentText, new: str, planned: Planned, sheet: Sheet) -> Merged:
@@ -86,6 +92,7 @@ def merge_into(present: PresentText, new: str, planned: Planned, sheet: Sheet) -
     text = present.text if has_end else present.text + "\n"
     merging = _Merging(text, present, planned, sheet)
     reading, wanted, merging.new_said = read_nodes(new, sheet)
+    merging.interfaces = {f.get("name"): f for f in reading.device.of_kind("interface")}
     merging.needed = _needed(reading.device, planned)
     merging.inside((), present.nodes.top, wanted.top)
     placed = sheet.notation.edited(text, merging.edits)
@@ -97,6 +104,7 @@ def merge_into(present: PresentText, new: str, planned: Planned, sheet: Sheet) -
         added=tuple(merging.added),
         missing=tuple(merging.missing),
         left=tuple(merging.left),
+        readdressed=tuple(merging.readdressed),
     )
 
 
@@ -140,6 +148,9 @@ _Pair = tuple[Node, Node | None]
 _LISTED = ("pool", "binding")
 """Kinds of which people are told what was removed, and what stays."""
 
+_HELD = frozenset(("address", "addresses", "secondary"))
+"""The fields of an interface that say which addresses it holds."""
+
 _SMALL = ("range", "exclusion", "option", "binding")
 """Kinds of which one may be changed into another; nothing about other things is inside."""
 
@@ -156,9 +167,12 @@ class _Merging:
     others: list[tuple[int, str]] = field(default_factory=list)
     added: list[tuple[str, str]] = field(default_factory=list)
     missing: list[str] = field(default_factory=list)
+    interfaces: Mapping[Any, Fact] = field(default_factory=dict)
+    """Those that are wanted, by name."""
     needed: Collection[str] = ()
-    """The interfaces that the networks need, by name."""
+    """The names of those that the networks need."""
     left: list[tuple[int, str, str]] = field(default_factory=list)
+    readdressed: list[tuple[int, str, str, str]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.said = self.present.said
@@ -247,6 +261,9 @@ class _Merging:
             self.edits += self.sheet.notation.swap(self.text, around, there, wanted)
         elif _is_same(old, new):
             self.inside((*around, there), there.children, wanted.children)
+        elif self._comes_instead(old):
+            self._tell_new_address(there, old.fact, new.fact)
+            self.edits += self.sheet.notation.swap(self.text, around, there, wanted)
         else:
             self.left.append((there.line, there.text, wanted.text))
             self.inside((*around, there), there.children, wanted.children)
@@ -263,7 +280,7 @@ class _Merging:
     def _new(self, node: Node, numbers: _Numbers) -> list[Node]:
         """What of a node that isn't there is to be put there."""
         said = self.new_said[node]
-        if self._serves(said):
+        if self._serves(said) or self._is_held(said):
             return [numbers.numbered(node, said)]
         if said.row.is_frame:
             new = [one for child in node.children for one in self._new(child, _Numbers())]
@@ -298,7 +315,10 @@ class _Merging:
         """Take out what is about DHCP, and nothing that a plan cannot model."""
         said = self.said[node]
         kept = KINDS[kind_of(said.row)].kept
-        if not said.row.about_dhcp:
+        if self._comes_instead(said):
+            self._tell_new_address(node, said.fact, self.interfaces[said.fact.get("name")])
+            self.edits += self.sheet.notation.cut(self.text, around, node)
+        elif not said.row.about_dhcp:
             self.inside((*around, node), node.children, ())
         elif not (said.row.mentioned and said.row.mentioned <= set(kept)):
             self.edits += self.sheet.notation.cut(self.text, around, node)
@@ -322,6 +342,37 @@ class _Merging:
     def _is_way(self, said: Said) -> bool:
         """Whether something is an interface that the networks need, or of one."""
         return said.row.kind == "interface" and said.fact.get("name") in self.needed
+
+    def _comes_instead(self, there: Said) -> bool:
+        """Whether another address in the same network comes instead of those that a line states.
+
+        Only of an interface that the networks need; what else it holds stays.
+        """
+        wanted = self.interfaces.get(there.fact.get("name"))
+        if wanted is None or not self._is_held(there):
+            return False
+        held = [v for value in there.values.values() for v in _each(value) if isinstance(v, Prefix)]
+        held = held or list(addresses_of(there.fact))  # a line may state a part of the address
+        come = [prefix for prefix in addresses_of(wanted) if prefix not in addresses_of(there.fact)]
+        stay = addresses_of(wanted)
+        return bool(come) and all(
+            any(new.span.holds(prefix.address) or prefix.span.holds(new.address) for new in come)
+            or prefix.address in self.planned.left
+            for prefix in held
+            if prefix not in stay
+        )
+
+    def _is_held(self, said: Said) -> bool:
+        """Whether a line states nothing but what an interface holds that the networks need."""
+        states = said.row.mentioned
+        is_needed = said.fact.kind == "interface" and said.fact.get("name") in self.needed
+        return is_needed and bool(states) and states <= _HELD
+
+    def _tell_new_address(self, node: Node, there: Fact, wanted: Fact) -> None:
+        name = there.get("name")
+        old, new = (" ".join(map(str, addresses_of(fact))) for fact in (there, wanted))
+        if all(told[1] != name for told in self.readdressed):
+            self.readdressed.append((node.line, name, old, new))
 
     def _serves(self, said: Said) -> bool:
         """Whether something is about DHCP; letting DHCP into a zone is, too."""
@@ -370,6 +421,10 @@ def renumbered(row: Row, text: str, number: int) -> str:
     found = row.pattern.match(text)
     place = [slot.field for slot in row.pattern.slots].index(RUNNING_NUMBER) + 1
     return text[: found.start(place)] + str(number) + text[found.end(place) :]
+
+
+def _each(value: object) -> tuple[object, ...]:
+    return value if isinstance(value, tuple) else (value,)
 
 
 def _is_same(old: Said, new: Said) -> bool:

@@ -85,7 +85,9 @@ class _Between:
     def _changed(self, around: tuple[Line, ...], old: Node, new: Node) -> Iterator[Step]:
         """Two nodes that are about the same thing."""
         was, is_now = line_of(old, self.sheet), line_of(new, self.sheet)
-        if was == is_now:
+        if was == is_now and self._is_elsewhere(old, new):
+            yield from self._replaced(around, old, new)
+        elif was == is_now:
             inner = inner_of(old, self.sheet), inner_of(new, self.sheet)
             yield from self.inside((*around, was), *inner)
         elif new not in self.new.said:
@@ -93,9 +95,22 @@ class _Between:
         elif is_single(self.new.said[new].row):
             yield Step(Statement(around, is_now), self.new.said[new].row)
         else:
-            undone = self._undone(around, old)
-            yield undone
-            yield from self._stated(around, new, undone.statement)
+            yield from self._replaced(around, old, new)
+
+    def _is_elsewhere(self, old: Node, new: Node) -> bool:
+        """Whether two nodes are a pool before and after it moved to another subnet."""
+        if old not in self.old.said or self.old.said[old].row.kind != "pool":
+            return False
+        was, is_now = self.old.said[old].fact.get("subnet"), self.new.said[new].fact.get("subnet")
+        if was is None or is_now is None:
+            return False
+        return not (was.span.holds(is_now.network) or is_now.span.holds(was.network))
+
+    def _replaced(self, around: tuple[Line, ...], old: Node, new: Node) -> Iterator[Step]:
+        """A node that is undone, and another one that is stated instead."""
+        undone = self._undone(around, old)
+        yield undone
+        yield from self._stated(around, new, undone.statement)
 
     def _stated(
         self, around: tuple[Line, ...], node: Node, after: Statement | None
@@ -105,7 +120,7 @@ class _Between:
             return  # about other things, or not understood: whoever put it there sees to it
         yield Step(Statement(around, line), said[node].row, after)
         for child in inner_of(node, self.sheet):
-            yield from self._stated((*around, line), child, None)
+            yield from self._stated((*around, line), child, after)
 
     def _undone(self, around: tuple[Line, ...], node: Node) -> Step:
         said, line = self.old.said, line_of(node, self.sheet)
@@ -209,8 +224,8 @@ def applied(present: PresentText, said: str, sheet: Sheet) -> str:
         there = _there(inside, statement.line, present, sheet)
         return sheet.notation.edited(text, sheet.notation.cut(text, around, there))
     new, row = _node(statement.line), _row_of(said, sheet)
-    same = next((n for n in inside if _is_of(n, row, present)), None) if row else None
-    if same is not None and row is not None and is_single(row):
+    same = next((node for node in inside if _is_replaced(node, statement.line, present)), None)
+    if same is not None:
         return sheet.notation.edited(text, sheet.notation.swap(text, around, same, new))
     new.kind = kind_of(row) if row is not None else ""
     alike = [node for node in inside if node.kind == new.kind] or inside
@@ -218,8 +233,10 @@ def applied(present: PresentText, said: str, sheet: Sheet) -> str:
     return sheet.notation.edited(text, sheet.notation.put(text, spot, [new]))
 
 
-def _is_of(node: Node, row: Row, present: PresentText) -> bool:
-    return node in present.said and present.said[node].row is row
+def _is_replaced(node: Node, line: Line, present: PresentText) -> bool:
+    """Whether a new line states another value of the one field that a node states."""
+    said = present.said.get(node)
+    return said is not None and is_single(said.row) and said.row.pattern.read(line[0]) is not None
 
 
 def _there(inside: Sequence[Node], line: Line, present: PresentText, sheet: Sheet) -> Node:
