@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
+from reservoir.api.comparisons import sides_of
 from reservoir.api.plans import pools_of, sheets_of
+from reservoir.core.compare.comparing import changed_pairs
 from reservoir.core.pools import Pools
 from reservoir.core.subject import Subject
 from reservoir.dialects.running.subject import ReadSubject
@@ -22,15 +24,62 @@ def scripts(old: Subject, new: Subject) -> list[DeviceScript]:
         new: What they are to run. A plan's networks are all that a device serves then.
 
     Raises:
-        UnsafeError: a device can't do what it should.
+        UnsafeError: a device can't do what it should, or has no safe script.
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
-    return [
-        device_script(name, sheet, before, after)
-        for name, sheet, before in device_texts(old)
-        for after in _after(new, name, sheet, before if isinstance(old, ReadSubject) else None)
-        if after != before
+    made, kept_back = scripts_apart(old, new)
+    for device, why in kept_back.items():
+        raise UnsafeError(f"{device}: {why}")
+    return made
+
+
+def scripts_apart(old: Subject, new: Subject) -> tuple[list[DeviceScript], dict[str, str]]:
+    """The scripts of the devices that can be changed; why the others of those that change can't.
+
+    A device that changes a network together with one that can't be changed can't be, either.
+
+    Args:
+        old: What the devices run; a plan for what they would if it was written.
+        new: What they are to run. A plan's networks are all that a device serves then.
+
+    Raises:
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
+    """
+    made: list[DeviceScript] = []
+    kept_back: dict[str, str] = {}
+    was_read = isinstance(old, ReadSubject)
+    for name, sheet, before in device_texts(old):
+        try:
+            for after in _after(new, name, sheet, before if was_read else None):
+                if after != before:
+                    made.append(device_script(name, sheet, before, after))
+        except UnsafeError as error:
+            kept_back[name] = str(error)
+    if made and kept_back:
+        kept_back |= _depending(old, new, [each.device for each in made], kept_back)
+    return [each for each in made if each.device not in kept_back], kept_back
+
+
+def _depending(
+    old: Subject, new: Subject, devices: Iterable[str], kept_back: Iterable[str]
+) -> dict[str, str]:
+    """The devices that change a network together with one that is kept back, each with why."""
+    sides = sides_of(old, new)
+    changing = [
+        (there.name, sides.old.devices_of(before) | sides.new.devices_of(after))
+        for before, after in changed_pairs(sides.old, sides.new)
+        for there in [after or before]
+        if there is not None
     ]
+    waiting, found, lost = list(devices), dict[str, str](), list(kept_back)
+    while lost:
+        other = lost.pop()
+        for name, together in changing:
+            for device in [d for d in waiting if other in together and d in together]:
+                waiting.remove(device)
+                found[device] = f"{other}, which has no script, changes {name} with it"
+                lost.append(device)
+    return found
 
 
 def unscripted(old: Subject, new: Subject) -> Iterator[str]:
@@ -88,5 +137,5 @@ def required_text(written: DeviceConfiguration) -> str:
     missing = list(written.placed.missing) if written.placed is not None else []
     wrong = [*losses, *missing, *written.faults]
     if wrong:
-        raise UnsafeError(f"{written.device}: {wrong[0]}")
+        raise UnsafeError(wrong[0])
     return written.text

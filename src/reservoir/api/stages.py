@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import reduce
 
 from reservoir.api.comparisons import sides_of
 from reservoir.api.plans import sheets_of
 from reservoir.api.scripts import (
     device_texts,
     required_text,
-    scripts,
+    scripts_apart,
 )
 from reservoir.core.compare.comparing import unaware
 from reservoir.core.compare.sides import paired, unheard
@@ -68,7 +69,8 @@ def stages(old: Subject, new: Subject, leases: LeaseTable | None = None) -> list
     """
     moves = list(_moves(old, new))
     if not moves:
-        return [Stage((), scripts(old, new), 0, "")]
+        made, kept_back = scripts_apart(old, new)
+        return [Stage((), made, 0, "", kept_back)]
     if isinstance(new, ReadSubject):
         names = listed(move.name for move in moves)
         raise UnsafeError(f"{names} moves to another server; give the new side as a plan")
@@ -134,11 +136,13 @@ class _Moving:
                 for name, network in self._new.networks.items()
             },
         )
-        what = tuple(self._moved(move, kept[move.name]) for move in self._moves)
         wait = max(min(move.lease, SHORT) if move in long else move.lease for move in self._moves)
         until = "the last lease of the old servers has ended"
         if wait >= INFINITE:
             wait, until = 0, "every client that has a lease without end was restarted"
+        what = tuple(
+            sentence for m in self._moves for sentence in self._moved(m, kept[m.name], wait)
+        )
         targets = {target for move in self._moves for target in move.targets}
         made = sorted(self._to(between), key=lambda each: each.device not in targets)
         yield Stage(what, made, wait, until)
@@ -148,7 +152,8 @@ class _Moving:
             for move in self._moves
             if kept[move.name]
         )
-        yield Stage(last, list(self._to(self._new)), 0, "")
+        if last:
+            yield Stage(last, list(self._to(self._new)), 0, "")
 
     def _kept(self, move: _Move) -> AddressSet:
         """The addresses that somebody may have a lease of from the old servers."""
@@ -156,16 +161,30 @@ class _Moving:
             return move.addresses
         return move.addresses & AddressSet.of_addresses(self._leases.address)
 
-    def _moved(self, move: _Move, kept: AddressSet) -> str:
+    def _moved(self, move: _Move, kept: AddressSet, wait: int) -> Iterator[str]:
+        """How a network moves, and what is left of it for a while."""
         text = f"{move.name} moves from {listed(move.sources)} to {listed(move.targets)}"
         if set(move.sources) == set(move.targets):
             text = f"{move.name} is divided anew between {listed(move.targets)}"
         if not kept:
-            return text
+            yield text
+            return
+        yield f"{text}, without {counted(len(kept), 'address')} that may have a lease"
         pools = Pools(self._new).of(move.name)
-        left = len([p for p in pools if p.assignable - kept])
-        more = "" if left else "; new clients get no address meanwhile"
-        return f"{text}, without {counted(len(kept), 'address')} that may have a lease{more}"
+        whole = reduce(AddressSet.__or__, (pool.assignable for pool in pools))
+        left, clients = len(whole - kept), counted(len(kept), "client")
+        until = f" for {format_duration(wait)}" if wait else ""
+        remain = f"{left:,} of {counted(len(whole), 'address')} can be assigned{until}"
+        if self._leases is None:
+            yield f"{remain}; --leases tells which of the others are in use"
+            return
+        lacking = f": {len(kept) - left:,} of them get none" if left < len(kept) else ""
+        yield f"{remain}, and up to {clients} ask for one{lacking}"
+        if lacking:
+            yield (
+                f"another way: `reservoir adopt` binds the clients of {move.name} in the plan to "
+                "the addresses that they have; then none is kept back"
+            )
 
     def _shortened(self, moves: Sequence[_Move]) -> Iterator[DeviceScript]:
         names = {move.old for move in moves}
@@ -189,11 +208,12 @@ class _Moving:
         """A device's script to what a plan says; the next one begins where it leads."""
         before = self._texts[device]
         present = before if self._was_read or not others else None
-        after = required_text(write_device(Pools(plan), device, sheet, present, others))
-        if after != before:
+        try:
+            after = required_text(write_device(Pools(plan), device, sheet, present, others))
             made = device_script(device, sheet, before, after)
-            if made.why_not:
-                raise UnsafeError(f"{device}: {made.why_not}")
+        except UnsafeError as error:
+            raise UnsafeError(f"{device}: {error}") from None
+        if after != before:
             script = made.script
             self._texts[device] = after if script is None else script.given_to(before, sheet)
             yield made

@@ -21,6 +21,7 @@ from reservoir.cli.output import (
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
+    from pathlib import Path
 
     from reservoir import Stage
     from reservoir.core.compare.notice import Comparison
@@ -185,36 +186,50 @@ def _say_who_is_cut_off(comparison: Comparison) -> None:
 def _write_scripts(
     before: Subject, after: Subject, leases: LeaseTable | None, folder: str, force: bool
 ) -> None:
-    """Write what leads each device from old to new; nothing, if one has no safe script."""
+    """Write what leads each device from old to new, as far as there are safe scripts."""
     from pathlib import Path
 
     import reservoir
     from reservoir.dialects.scripting.ordering import UnsafeError
-    from reservoir.files.deliveries import Delivery, deliver
-    from reservoir.reports.scripts import STEPS, steps_text
 
     try:
         stages = reservoir.stages(before, after, leases)
-        for made in (made for stage in stages for made in stage.scripts if made.why_not):
-            raise UnsafeError(f"{made.device}: {made.why_not}")
     except UnsafeError as error:
         complain(f"No script is safe at every step: {error}.")
         talk("No script was written.")
         raise click.exceptions.Exit(1) from None
     for sentence in reservoir.unscripted(before, after):
         talk(f"Without a script: {sentence}.")
+    kept_back = {device: why for stage in stages for device, why in stage.kept_back.items()}
+    for device, why in kept_back.items():
+        complain(f"No script for {device}: {why}.")
     deliveries = [d for number, _ in enumerate(stages) for d in _delivered(stages, number)]
     if not deliveries:
-        talk("No device's configuration changes, so there is no script.")
-        return
+        none = (
+            "No script was written."
+            if kept_back
+            else ("No device's configuration changes, so there is no script.")
+        )
+        talk(none)
+    else:
+        _deliver_scripts(stages, deliveries, Path(folder), force)
+    if kept_back:
+        raise click.exceptions.Exit(1)
+
+
+def _deliver_scripts(
+    stages: Sequence[Stage], deliveries: list[Delivery], root: Path, force: bool
+) -> None:
+    from reservoir.files.deliveries import Delivery, deliver
+    from reservoir.reports.scripts import STEPS, steps_text
+
     text = steps_text(stages)
     if len(stages) > 1:
         deliveries.append(Delivery(STEPS, text))
-    root = Path(folder)
     finish_what_was_cut_off(*dict.fromkeys([root, *(root / d.folder for d in deliveries)]))
     deliver(root, deliveries, force)
     talk(text.rstrip("\n"))
-    talk(f"The scripts are in {folder}.")
+    talk(f"The scripts are in {root}.")
 
 
 def _delivered(stages: Sequence[Stage], number: int) -> Iterator[Delivery]:

@@ -73,6 +73,13 @@ def compare(
     return Comparison(compared, elsewhere, left_out, not_understood, left_aside)
 
 
+def changed_pairs(old: Side, new: Side) -> list[tuple[NetworkSide | None, NetworkSide | None]]:
+    """The networks of two sides that differ, each as it is on both."""
+    facts = FactsCompared(old, new, None)
+    pairs = paired(old, new)
+    return [pair for pair in pairs if any(True for _ in _changes(*pair, old, new, facts))]
+
+
 def _is_touched(
     before: NetworkSide | None,
     after: NetworkSide | None,
@@ -84,8 +91,7 @@ def _is_touched(
     for there, side in ((before, old), (after, new)):
         if there is None:
             continue
-        attached = (a.device for a in side.topology.attachments(there.network))
-        if not devices.isdisjoint(chain(there.pools, attached)):
+        if not devices.isdisjoint(side.devices_of(there)):
             return True
     return False
 

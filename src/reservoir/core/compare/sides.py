@@ -158,6 +158,12 @@ class Side:
     def _heard(self, there: NetworkSide) -> dict[str, Heard]:
         return {name: self.hearing.heard(name, there.network) for name in there.pools}
 
+    def devices_of(self, there: NetworkSide | None) -> set[str]:
+        """The devices that serve a network or have an interface in it."""
+        if there is None:
+            return set()
+        return {*there.pools, *(a.device for a in self.topology.attachments(there.network))}
+
     def described(self, networks: Mapping[Key, NetworkSide]) -> dict[Key, Described]:
         """Some of the networks, by what they can be known by on another side."""
         return {

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 from reservoir.dialects.parts import parts_that_differ
 from reservoir.dialects.render.present_text import PresentText
@@ -41,8 +41,6 @@ class DeviceScript:
     """None where the dialect has no lines that undo others: the file is replaced as a whole."""
     comment: str
     """What begins a comment there; empty if nothing does."""
-    why_not: str = ""
-    """Why there is no safe script, if there is none."""
 
 
 @dataclass(frozen=True)
@@ -56,6 +54,8 @@ class Stage:
     """Seconds until the next stage may begin; 0 for none."""
     until: str
     """What has happened by then."""
+    kept_back: Mapping[str, str] = field(default_factory=dict)
+    """The devices that change and get no script, each with the reason."""
 
 
 def script(old: str, new: str, sheet: Sheet, device: str) -> Script:
@@ -82,15 +82,14 @@ def script(old: str, new: str, sheet: Sheet, device: str) -> Script:
 
 
 def device_script(name: str, sheet: Sheet, before: str, after: str) -> DeviceScript:
-    """The script from one text of a device's configuration to another."""
+    """The script from one text of a device's configuration to another.
+
+    Raises:
+        UnsafeError: there is none that is safe.
+    """
     comment = next(iter(sheet.notation.comments), "")
-    made, why_not = None, ""
-    if sheet.undo_words:
-        try:
-            made = script(before, after, sheet, name)
-        except UnsafeError as error:
-            why_not = str(error)
-    return DeviceScript(name, sheet.name, before, after, made, comment, why_not)
+    made = script(before, after, sheet, name) if sheet.undo_words else None
+    return DeviceScript(name, sheet.name, before, after, made, comment)
 
 
 def _ended(text: str) -> str:
