@@ -13,7 +13,7 @@ import subprocess
 import sys
 from functools import cache
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import real_talk
 
@@ -28,7 +28,7 @@ mount -o remount,ro,bind /sys
 mount -t tmpfs tmpfs /run
 mkdir -p /run/systemd/network /run/systemd/netif /run/netns
 chown systemd-network /run/systemd/netif
-cp "$FOLDER"/* /run/systemd/network/
+cp -r "$FOLDER"/* /run/systemd/network/
 ip link set lo up
 ip netns add client
 ip link add srv type veth peer name cli netns client
@@ -107,7 +107,7 @@ def answers(configuration: Path, clients: list[str], scratch: Path) -> list[Answ
     return found
 
 
-def talked_with(configuration: Path, scratch: Path, conversation: str) -> list[tuple[str, ...]]:
+def talked_with(configuration: Path, scratch: Path, conversation: str) -> list[tuple[Any, ...]]:
     """What is heard in a conversation with a service that has this configuration."""
     told = {"PYTHON": sys.executable, "TALK": real_talk.__file__, "CONVERSATION": conversation}
     heard = _run(configuration, scratch, THEY_TALK, **told)

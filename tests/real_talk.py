@@ -26,6 +26,8 @@ LARGE_POOL = [f"10.85.20.{number}" for number in range(20, 36)]
 BOUND = {"00:00:5e:00:53:61": "10.85.20.99"}
 LAST = "00:00:5e:00:53:62"
 """A client that is bound too, so that it is always answered."""
+ROOM = 576 + 64
+"""Bytes of the smallest message with the options that are sent in :func:`rooms`."""
 OTHER_NETWORK, OUT_OF_POOL, OTHER_SERVER = "10.99.0.5", "10.85.20.200", "10.85.20.2"
 
 
@@ -125,6 +127,36 @@ def places(ask: Ask) -> list[tuple[str, str]]:
     return list(zip(own, map(takes, clients), strict=True))
 
 
+def wishes(ask: Ask) -> list[tuple[int, int, int]]:
+    """The lease times that clients ask for, and those that they are offered and given."""
+    found: list[tuple[int, int, int]] = []
+    for number, wish in enumerate((0, 60, 3600, 7200, 10**6)):
+        mac = f"02:00:00:00:55:{number:02x}"
+        told: list[int] = []
+        wanted: dict[str, str] = {}
+        for kind in (Kind.DISCOVER, Kind.REQUEST):
+            sent = asked(mac, kind, **wanted)
+            if wish:
+                sent.options[Option.LEASE_TIME] = wish.to_bytes(4, "big")
+            reply = ask(sent)
+            assert reply is not None
+            told.append(reply.number(Option.LEASE_TIME) or 0)
+            wanted = {"requested_address": format_address(reply.your_address), "server": SERVER}
+        found.append((wish, told[0], told[1]))
+    return found
+
+
+def rooms(ask: Ask) -> list[tuple[int, bool]]:
+    """Whether there is an answer, by the largest message that the client says it takes."""
+    found: list[tuple[int, bool]] = []
+    for largest in (0, 300, 576, *range(ROOM - 2, ROOM + 3), 1400):
+        sent = asked("02:00:00:00:56:01", Kind.DISCOVER)
+        if largest:
+            sent.options[Option.LARGEST_MESSAGE] = largest.to_bytes(2, "big")
+        found.append((largest, ask(sent) is not None))
+    return found
+
+
 def ask_by(interface: str) -> Ask:
     """Sends frames on an interface; another client's answer shows that there will be none."""
     wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
@@ -142,6 +174,7 @@ def ask_by(interface: str) -> Ask:
             ping = ["busybox", "ping", "-c", "1", "-W", "5", "-I", own, SERVER]
             subprocess.run(ping, check=True, stdout=subprocess.DEVNULL)
         last = asked(LAST, Kind.DISCOVER)  # once that is answered, nothing comes any more
+        last.options[Option.LARGEST_MESSAGE] = (1400).to_bytes(2, "big")
         send(sent)
         send(last)
         answer = None
@@ -161,5 +194,5 @@ def ask_by(interface: str) -> Ask:
 HEADERS = 14 + 20 + 8
 
 if __name__ == "__main__":
-    talk = {talk.__name__: talk for talk in (conversation, places)}[sys.argv[2]]
+    talk = {talk.__name__: talk for talk in (conversation, places, wishes, rooms)}[sys.argv[2]]
     print(json.dumps(talk(ask_by(sys.argv[1]))))

@@ -11,9 +11,20 @@ import reservoir
 from conftest import Run
 from real_clients import predicted
 from real_host import Answer, answers, talked_with
-from real_talk import BOUND, LARGE_POOL, LAST, POOL, SERVER, Ask, conversation, places
+from real_talk import (
+    BOUND,
+    LARGE_POOL,
+    LAST,
+    POOL,
+    SERVER,
+    Ask,
+    conversation,
+    places,
+    rooms,
+    wishes,
+)
 from reservoir.core.pools import Pools
-from reservoir.core.values.addresses import parse_address
+from reservoir.core.values.addresses import format_address, parse_address
 from reservoir.dialects.sheet.library import Library
 from reservoir.rehearsal import message
 from reservoir.rehearsal.leases import PoolLeases
@@ -205,3 +216,50 @@ def test_both_assign_each_client_its_own_place_or_the_next_free_above(tmp_path: 
             round_from_it = [*LARGE_POOL[place:], *LARGE_POOL[:place]]
             assert taken == next(address for address in round_from_it if address in free)
             free.remove(taken)
+
+
+def test_both_grant_the_lease_time_that_is_asked_for(tmp_path: Path) -> None:
+    """Up to the longest: the pool's, or the service's own."""
+    folder = files_with(LARGE_POOL, tmp_path)
+    file = folder / "50-srv.network"
+    for lines in ("", "DefaultLeaseTimeSec=10min\nMaxLeaseTimeSec=20min\n"):
+        file.write_text(file.read_text().replace("PoolOffset", f"{lines}PoolOffset"))
+        told = wishes(stand_in(folder))
+        assert told == talked_with(folder, tmp_path, "wishes")
+        assert told[-1][1] == (1200 if lines else 43200)
+
+
+@pytest.mark.parametrize("spare", [0, 1, 2])
+def test_both_send_nothing_where_the_options_have_no_room(spare: int, tmp_path: Path) -> None:
+    """To the byte, whatever the client says it takes."""
+    folder = files_with(LARGE_POOL, tmp_path)
+    file = folder / "50-srv.network"
+    rest = 64 + 308 - 27 - spare
+    texts = f"SendOption=224:string:{'x' * 198}", f"SendOption=225:string:{'x' * (rest - 202)}"
+    lines = "\n".join(["[DHCPServer]", "EmitTimezone=no", *texts])
+    file.write_text(file.read_text().replace("[DHCPServer]", lines, 1))
+    told = rooms(stand_in(folder))
+    assert told == talked_with(folder, tmp_path, "rooms")
+    assert {answered for _, answered in told} == {True, False}
+
+
+def test_of_two_files_for_one_interface_the_first_counts(tmp_path: Path) -> None:
+    """And what a folder beside it adds, of which the last word counts."""
+    folder = tmp_path / "files"
+    (folder / "50-srv.network.d").mkdir(parents=True)
+    text = "[Match]\nName=srv\n[Network]\nAddress=10.85.20.1/24\nDHCPServer=on\n[DHCPServer]\n"
+    (folder / "50-srv.network").write_text(f"{text}PoolOffset=20\nPoolSize=2\nDNS=10.1.1.1\n")
+    (folder / "60-srv.network").write_text(f"{text}PoolOffset=90\nPoolSize=9\n")
+    (folder / "50-srv.network.d/more.conf").write_text(
+        "[DHCPServer]\nPoolSize=3\nDefaultLeaseTimeSec=5min\nDNS=10.1.1.2\nEmitRouter=n\n"
+    )
+    (read,) = reservoir.read(folder)
+    (pool,) = Pools(read.lifted.plan())
+    found = [answer.told for answer in answers(folder, bindable(4), tmp_path) if answer.told]
+    assert {parse_address(told["ip"]) for told in found} == set(pool.assignable.addresses())
+    assert {told["dns"] for told in found} == {"10.1.1.1 10.1.1.2"}
+    assert [format_address(server) for server in pool.offer.dns] == ["10.1.1.1", "10.1.1.2"]
+    assert {told["lease"] for told in found} == {"300"} == {str(pool.offer.lease)}
+    assert not any("router" in told for told in found)
+    assert pool.offer.gateway is None
+    assert [unread.line for unread in read.not_understood] == [17]

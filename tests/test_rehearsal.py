@@ -147,6 +147,86 @@ def test_an_address_in_use_is_declined_and_never_assigned_again() -> None:
     assert [client.address & 255, other.address & 255] == [28, 27]
 
 
+def test_what_was_declined_comes_back_after_a_while() -> None:
+    """It isn't lost for ever; until then nobody gets it."""
+    wires, _ = wired(LAN.replace("DIALECT", "larkspur"))
+    declined = parse_address("10.84.30.29")
+    taken = answer(wires, Message(Kind.DISCOVER, 1, Mac(2)))
+    assert taken is not None
+    assert taken.your_address == declined
+    answer(wires, Message(Kind.DECLINE, 2, Mac(2), {50: declined.to_bytes(4, "big")}))
+    for hours, is_back in ((23, False), (25, True)):
+        asked = Message(Kind.DISCOVER, 3, Mac(3 + hours))
+        again = answer(wires, asked, now=hours * 3600.0)
+        assert again is not None
+        assert (again.your_address == declined) == is_back
+
+
+@pytest.mark.parametrize(("dialect", "remembers"), [("larkspur", True), ("thimble", False)])
+def test_who_comes_back_after_its_lease_gets_the_same_address(
+    dialect: str, remembers: bool
+) -> None:
+    """If it is free, before any other (RFC 2131 section 4.3.1); a new client gets another."""
+    wires, _ = wired(LAN.replace("DIALECT", dialect))
+    (first, _), (second, mac) = (
+        (client.address, client.mac) for number in (2, 3) for client in [switched_on(wires, number)]
+    )
+    later = wires.clock.now + 2 * 3600  # both leases have ended
+    back = answer(wires, Message(Kind.DISCOVER, 5, mac), now=later)
+    assert back is not None
+    assert back.your_address == (second if remembers else first)
+    wished = {50: second.to_bytes(4, "big")}
+    rebooted = answer(wires, Message(Kind.REQUEST, 6, mac, wished), now=later + 100)
+    assert (rebooted is not None and rebooted.your_address == second) == remembers
+    newcomer = answer(wires, Message(Kind.DISCOVER, 7, Mac(9)), now=later + 200)
+    assert newcomer is not None
+    assert newcomer.your_address == first
+
+
+SIZED = """\
+reservoir: 1
+devices: {pier: {dialect: DIALECT, interfaces: {deck: {address: 10.84.30.1/24}}}}
+networks:
+  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, lease: 1h, ranges: [10.84.30.20-29],
+    options: {OPTIONS}}
+"""
+
+
+@meets("all fits", "something left out", "nothing sent", "in other fields")
+@given(
+    dialect=st.sampled_from(["larkspur", "fulmar", "linux-host"]),
+    sizes=st.lists(st.integers(1, 180), max_size=5),
+    largest=st.sampled_from([0, 0, 576, 700, 1500]),
+)
+@settings(max_examples=examples(150))
+def test_an_answer_fits_what_the_client_takes(dialect: str, sizes: list[int], largest: int) -> None:
+    """All options are there, or the family does without some; a check says so before."""
+    wanted = {224 + number: b"x" * size for number, size in enumerate(sizes)}
+    options = ", ".join(f"{code}: {{text: {data.decode()}}}" for code, data in wanted.items())
+    text = SIZED.replace("DIALECT", dialect).replace("OPTIONS", options)
+    wires, _ = wired(text)
+    said = {57: largest.to_bytes(2, "big")} if largest else {}
+    reply = answer(wires, Message(Kind.DISCOVER, 1, Mac(2), dict(said)))
+    assert (reply is None) <= (dialect == "linux-host")
+    told = message.decode(reply.encode()).options if reply is not None else {}
+    missing = wanted.keys() - told.keys()
+    assert all(told[code] == data for code, data in wanted.items() if code in told)
+    headers = 0 if dialect == "linux-host" and largest <= 576 else 28
+    room = max(largest, 576) - headers
+    if reply is not None:
+        assert len(reply.encode()) <= max(room, message.SHORTEST)
+    found = [f for f in reservoir.check(reservoir.loads(text)) if f.rule == "options-too-long"]
+    if largest <= 576:
+        severe = [f for f in found if f.severity > reservoir.Severity.ADVICE]
+        assert bool(severe) == bool(missing)
+    needed = 27 + sum(len(data) + 2 for data in wanted.values())
+    assert bool(missing) <= (needed + 241 > room)
+    met("all fits", not missing and bool(wanted))
+    met("something left out", bool(missing) and reply is not None)
+    met("nothing sent", reply is None)
+    met("in other fields", not missing and needed + 241 > room)
+
+
 def test_leases_are_renewed_rebound_and_lost() -> None:
     """At T1 with the server alone, at T2 with anybody, at the end not at all (RFC 2131 4.4.5)."""
     wires, _ = wired(LAN.replace("DIALECT", "larkspur"))
@@ -195,12 +275,14 @@ def test_who_comes_back_on_another_network_is_told_so() -> None:
     assert (client.state, format_address(client.address)) == (State.BOUND, "10.84.31.29")
 
 
-def answer(wires: Wires, sent: Message, relay: str = "", device: str = "pier") -> Message | None:
+def answer(
+    wires: Wires, sent: Message, relay: str = "", device: str = "pier", now: float = 0.0
+) -> Message | None:
     """What a device's server answers to a message."""
     server = wires.devices[device].server
     assert server is not None
     sent.relay = parse_address(relay) if relay else 0
-    return server.answer(Arrival(sent, "deck", parse_address("10.84.30.1"), 0.0)).reply
+    return server.answer(Arrival(sent, "deck", parse_address("10.84.30.1"), now)).reply
 
 
 def test_what_is_sent_back_as_it_came() -> None:
@@ -308,7 +390,7 @@ def opened_in(plan: dict[str, Any], dialect: str) -> reservoir.OpenedPlan | None
 
 @meets("a rule", "a suspect", "all served")
 @given(plan=plans(), dialect=st.sampled_from(Library().names))
-@settings(max_examples=examples(100))
+@settings(max_examples=examples(200))
 def test_clients_fail_only_where_the_checks_know_why(plan: dict[str, Any], dialect: str) -> None:
     """In small plans full of mistakes, in every dialect."""
     opened = opened_in(plan, dialect)

@@ -98,7 +98,7 @@ class Family:
         found_by = {sheet.trait("pool-found-by") for sheet in sheets}
         return cls(
             leases=tuple(lease for lease in LEASES if all(_can_say(s, lease) for s in sheets)),
-            own_interfaces_only=bool(found_by & {"interface", "order"}),
+            own_interfaces_only=bool(found_by & {"interface", "arrival", "order"}),
             most_networks=1 if "order" in found_by else 3,
             pieces=3 if all(_most_exclusions(sheet) == 3 for sheet in sheets) else 1,
             exclusions=min(_most_exclusions(sheet) for sheet in sheets),

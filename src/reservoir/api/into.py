@@ -94,9 +94,9 @@ class WrittenInto:
         """Copies of what is changed; of a folder's files in a folder of their own beside it."""
         there, folder = self.present, backup_of(self.present.file)
         return {
-            folder / path.name if there.is_several else backup_of(path): with_mark_of(
-                path, there.originals[path]
-            )
+            folder / path.relative_to(there.file)
+            if there.is_several
+            else backup_of(path): with_mark_of(path, there.originals[path])
             for path in self.changed
             if path in there.originals
         }

@@ -60,6 +60,7 @@ def _say(result: ConfigurationRead) -> None:
         f"{result.file}: {result.lifted.name}, {result.dialect}{_how_sure(result)}; {networks} "
         f"from {counted(reading.lines, 'line')}"
         + (f", {reading.foreign:,} not about DHCP" if reading.foreign else "")
+        + (f", {reading.of_ipv6:,} about IPv6, which isn't covered" if reading.of_ipv6 else "")
         + (f", {result.lines_not_understood:,} not understood" if result.not_understood else "")
     )
     about: dict[str, list[str]] = {}

@@ -13,6 +13,14 @@ class DeviceBehaviour(Protocol):
         """The lease time in seconds where a pool has none."""
 
     @property
+    def long_answer(self) -> str:
+        """What becomes of options without room: ``overloaded``, ``left-out`` or ``silent``."""
+
+    @property
+    def headers_counted(self) -> int:
+        """Bytes of headers that it takes off what a client takes that says nothing of it."""
+
+    @property
     def skips_own_address(self) -> bool:
         """Whether it never assigns an address that it holds itself."""
 

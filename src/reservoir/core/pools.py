@@ -57,6 +57,15 @@ class Offer:
         """The same with another value of a key."""
         return replace(self, values={**self.values, key: value})
 
+    def encoded(self) -> dict[int, bytes]:
+        """All of it that is sent as options, by their codes."""
+        values = {
+            field.option: field.encode(self.values[key])
+            for key, field in OFFERED.items()
+            if field.option is not None and self.values.get(key) not in (None, ())
+        }
+        return {**values, **self.options}
+
 
 @dataclass(frozen=True)
 class Pool:

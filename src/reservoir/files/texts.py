@@ -79,11 +79,21 @@ def _require_lines(data: bytes, file: str) -> None:
 def read_files(folder: str) -> list[tuple[str, str]]:
     """Names and texts of a folder's files, sorted; hidden ones left out.
 
+    After a file come those of a folder of its name with ``.d`` behind.
+
     Raises:
         InputError: as for :func:`read_text`; or there are none.
     """
     paths = sorted(path for path in Path(folder).iterdir() if path.is_file())
-    found = [(p.name, read_text(str(p))) for p in paths if not p.name.startswith(".")]
+    paths = [
+        file
+        for path in paths
+        for more in [path.with_name(f"{path.name}.d")]
+        for file in (path, *(sorted(filter(Path.is_file, more.iterdir())) if more.is_dir() else ()))
+    ]
+    found = [
+        (str(p.relative_to(folder)), read_text(str(p))) for p in paths if not p.name.startswith(".")
+    ]
     if not found:
         raise _unusable(folder, "this folder has no files")
     return found

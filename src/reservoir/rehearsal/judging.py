@@ -82,7 +82,8 @@ class _Judge:
     ) -> NetworkRehearsed:
         result, tried = self.result, [*(client for client, _ in bound), *expected]
         online = [client for client in tried if client.is_online]
-        result.clients, result.served = len(tried), len(online)
+        result.clients = len(tried)
+        result.served = sum(self._is_of_this_lan(client.address) for client in online)
         result.refused = len(tried) - len(online)
         result.bindings = len(bound)
         result.bindings_right = sum(c.is_online and c.address == own for c, own in bound)
@@ -107,6 +108,11 @@ class _Judge:
         result.failures += [f for f in unserved if f.event != "unanswered"]
         result.failures = [self._placed(failure) for failure in result.failures]
         return result
+
+    def _is_of_this_lan(self, address: int) -> bool:
+        """Whether an address is in a subnet of the LAN: what is in none serves nobody there."""
+        networks = (self.pools.plan.networks[name] for name in self.segment.networks)
+        return any(network.subnet.span.holds(address) for network in networks)
 
     def _placed(self, failure: Failure) -> Failure:
         return replace(failure, at_message=self.wires.last_frame.get(failure.client))

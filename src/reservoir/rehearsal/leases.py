@@ -122,11 +122,15 @@ class PoolLeases:
         self.free = Free(pool.assignable)
         self.by_client: dict[bytes, Lease] = {}
         self.by_address: dict[int, Lease] = {}
+        self.former: dict[bytes, int] = {}
+        """The addresses that clients had whose leases have ended, and that nobody had since."""
+        self._had: dict[int, bytes] = {}
+        """The same by address."""
         self._ends: list[tuple[float, int, Lease]] = []
         self._count = 0
 
     def __iter__(self) -> Iterator[Lease]:
-        return iter(self.by_address.values())
+        return (lease for lease in self.by_address.values() if lease.identifier)
 
     def expire(self, now: float) -> None:
         """Forget what has expired."""
@@ -139,6 +143,8 @@ class PoolLeases:
         """Keep an address for a client that was offered it."""
         lease = Lease(identifier, mac, address, until, is_offer=True)
         self.by_client[identifier] = self.by_address[address] = lease
+        self._forget(self._had.get(address), address)
+        self._forget(identifier, self.former.get(identifier))
         self.free.take(address)
         self._remember(lease)
         return lease
@@ -153,13 +159,26 @@ class PoolLeases:
         self.by_client.pop(lease.identifier, None)
         self.by_address.pop(lease.address, None)
         self.free.give_back(lease.address)
+        if not lease.is_offer and lease.identifier:
+            self.former[lease.identifier] = lease.address
+            self._had[lease.address] = lease.identifier
 
-    def abandon(self, address: int) -> None:
-        """Never assign an address again: somebody else has it."""
+    def _forget(self, identifier: bytes | None, address: int | None) -> None:
+        """Forget who had an address once."""
+        if identifier is not None and address is not None:
+            self.former.pop(identifier, None)
+            self._had.pop(address, None)
+
+    def abandon(self, address: int, until: float = NEVER) -> None:
+        """Assign an address to nobody for a while: somebody else has it."""
         lease = self.by_address.pop(address, None)
         if lease is not None:
             self.by_client.pop(lease.identifier, None)
+        self._forget(self._had.get(address), address)
         self.free.take(address)
+        if until < NEVER:
+            given_up = self.by_address[address] = Lease(b"", Mac(0), address, until, is_offer=False)
+            self._remember(given_up)
 
     def _remember(self, lease: Lease) -> None:
         if lease.expires < NEVER:

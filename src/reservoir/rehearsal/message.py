@@ -100,6 +100,8 @@ class Message:
     hops: int = 0
     seconds: int = 0
     flags: int = 0
+    fields: tuple[bytes, bytes] = (b"", b"")
+    """What is sent in ``file`` and ``sname``; where options were found there, they are above."""
 
     @property
     def is_reply(self) -> bool:
@@ -135,8 +137,8 @@ class Message:
             self.next_server,
             self.relay,
             self.mac.to_bytes(6, "big"),
-            b"",
-            b"",
+            self.fields[1],
+            self.fields[0],
             _COOKIE,
         )
         parts = [fixed, b"\x35\x01", bytes((self.kind,))]
@@ -150,6 +152,11 @@ class Message:
                 parts.append(_encoded(code, data))
         parts += last, b"\xff"
         return b"".join(parts).ljust(SHORTEST, b"\0")
+
+
+def list_of_options(options: Mapping[int, bytes]) -> bytes:
+    """Options with their codes, lengths and end mark, as they are sent in a field."""
+    return b"".join(_encoded(code, data) for code, data in options.items()) + bytes((_END,))
 
 
 def _encoded(code: int, data: bytes) -> bytes:

@@ -2,18 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Offer
 from reservoir.core.values.addresses import format_address, mask_of
 from reservoir.core.values.clients import Client
 from reservoir.core.values.durations import INFINITE, format_duration
+from reservoir.core.values.message_room import in_fields, left_out, room_in, size_of
+from reservoir.core.wording import listed
 from reservoir.dialects.behaviour.serving import BoundClient, Serving, ServingPool
 from reservoir.rehearsal.leases import NEVER, Lease, PoolLeases
-from reservoir.rehearsal.message import BROADCAST_FLAG, Kind, Message, Option
+from reservoir.rehearsal.message import (
+    BROADCAST_FLAG,
+    Kind,
+    Message,
+    Option,
+    list_of_options,
+    option_name,
+)
 
 _SENT_BACK = (Option.CLIENT_IDENTIFIER, Option.RELAY_AGENT)
 
@@ -77,6 +85,7 @@ class StandInServer:
         self.leases = leases
         self._is_used = is_used
         self._options: dict[tuple[int, int], dict[int, bytes]] = {}
+        self._fitting: dict[tuple[object, ...], _Fitting] = {}
 
     def answer(self, arrival: Arrival) -> Decision:
         """Decide what to do with a client's message."""
@@ -89,7 +98,7 @@ class StandInServer:
         if message.kind is Kind.REQUEST:
             return self._request(arrival, pools)
         if message.kind is Kind.DECLINE:
-            return self._decline(message, pools)
+            return self._decline(message, pools, arrival.now)
         if message.kind is Kind.RELEASE:
             return self._release(message)
         if message.kind is Kind.INFORM:
@@ -116,8 +125,8 @@ class StandInServer:
             until = arrival.now + OFFER_HELD
             leases.hold(identifier, arrival.message.mac, claim.address, until)
         shown = format_address(claim.address)
-        reply = self._reply(Kind.OFFER, arrival, claim)
-        return Decision(f"offers {shown} from {claim.pool.label}: {claim.why}", reply)
+        said = f"offers {shown} from {claim.pool.label}: {claim.why}"
+        return self._reply(Kind.OFFER, arrival, claim, said)
 
     def _claim(self, arrival: Arrival, pools: Sequence[ServingPool]) -> _Claim | None:
         """The address that a client should have: bound, its own of before, wished for, the next."""
@@ -130,6 +139,10 @@ class StandInServer:
             lease = self.leases[pool].by_client.get(message.identifier)
             if lease is not None:
                 return _Claim(pool, lease.address, pool.offer, "the client has it already", lease)
+        for pool in open_pools:  # RFC 2131 section 4.3.1: its previous one, if it is free
+            former = self._former(message, pool)
+            if former is not None and not self._in_use(arrival, pool, former):
+                return _Claim(pool, former, pool.offer, "the client had it before, and it is free")
         wished = message.address(Option.REQUESTED_ADDRESS)
         if not self.serving.behaviour.offers_requested_address:
             wished = None
@@ -142,6 +155,13 @@ class StandInServer:
             if address is not None:
                 return _Claim(pool, address, pool.offer, "the next free address")
         return None
+
+    def _former(self, message: Message, pool: ServingPool) -> int | None:
+        """The address that a client had before its lease ended, if it is free and remembered."""
+        if not self.serving.behaviour.remembers_clients:
+            return None
+        former = self.leases[pool].former.get(message.identifier)
+        return former if former is not None and former in self.leases[pool].free else None
 
     def _bound(self, message: Message, pools: Sequence[ServingPool]) -> _Claim | None:
         """The address to which the client is bound, unless another has it."""
@@ -163,7 +183,7 @@ class StandInServer:
             address = behaviour.next_address(leases.free, arrival.message.identifier)
             if address is None or not self._in_use(arrival, pool, address):
                 return address
-            leases.abandon(address)
+            leases.abandon(address, arrival.now + behaviour.declined_for)
 
     def _in_use(self, arrival: Arrival, pool: ServingPool, address: int) -> bool:
         """Whether a probe finds an address in use; False where the device doesn't probe."""
@@ -238,6 +258,8 @@ class StandInServer:
             lease = self.leases[pool].by_address.get(address)
             if lease is not None and lease.identifier == message.identifier:
                 return _Claim(pool, address, pool.offer, "it is this client's", lease)
+            if lease is None and self._former(message, pool) == address:
+                return _Claim(pool, address, pool.offer, "it was this client's, and it is free")
         return None
 
     def _knows(self, message: Message, pools: Sequence[ServingPool]) -> bool:
@@ -250,11 +272,11 @@ class StandInServer:
         lease = claim.lease or leases.hold(
             message.identifier, message.mac, claim.address, arrival.now
         )
-        seconds = claim.offer.lease or self.serving.behaviour.default_lease
+        seconds = self._lease_time(claim, message)
         leases.confirm(lease, NEVER if seconds >= INFINITE else arrival.now + seconds)
         shown = format_address(claim.address)
-        why = f"acknowledges {shown} for {format_duration(seconds)}: {claim.why}"
-        return Decision(why, self._reply(Kind.ACK, arrival, claim))
+        said = f"acknowledges {shown} for {format_duration(seconds)}: {claim.why}"
+        return self._reply(Kind.ACK, arrival, claim, said)
 
     def _refuse(self, arrival: Arrival, why: str) -> Decision:
         message = arrival.message
@@ -270,14 +292,14 @@ class StandInServer:
 
     # What needs no address.
 
-    def _decline(self, message: Message, pools: Sequence[ServingPool]) -> Decision:
+    def _decline(self, message: Message, pools: Sequence[ServingPool], now: float) -> Decision:
         address = message.address(Option.REQUESTED_ADDRESS)
         for pool in pools:
             lease = self.leases[pool].by_address.get(address or 0)
             if lease is not None and lease.identifier == message.identifier:
                 if not self.serving.behaviour.abandons_declined:
                     return Decision(f"keeps {format_address(lease.address)} for this client")
-                self.leases[pool].abandon(lease.address)
+                self.leases[pool].abandon(lease.address, now + self.serving.behaviour.declined_for)
                 return Decision(f"gives {format_address(lease.address)} up: somebody else has it")
         return Decision("ignores it: the declined address is not this client's")
 
@@ -295,10 +317,11 @@ class StandInServer:
         if not self.serving.behaviour.answers_inform:
             return Decision("ignores an INFORM")
         claim = _Claim(pools[0], 0, pools[0].offer, "it asks only for options")
-        reply = self._reply(Kind.ACK, arrival, claim)
-        reply.own_address = arrival.message.own_address
-        reply.options.pop(Option.LEASE_TIME, None)
-        return Decision(f"tells the options of {pools[0].label}", reply)
+        made = self._reply(Kind.ACK, arrival, claim, f"tells the options of {pools[0].label}")
+        if made.reply is not None:
+            made.reply.own_address = arrival.message.own_address
+            made.reply.options.pop(Option.LEASE_TIME, None)
+        return made
 
     def _withdraw(self, message: Message, pools: Sequence[ServingPool]) -> None:
         """Free what was offered to a client that chose another server."""
@@ -307,21 +330,51 @@ class StandInServer:
             if lease is not None and lease.is_offer:
                 leases.end(lease)
 
-    def _reply(self, kind: Kind, arrival: Arrival, claim: _Claim) -> Message:
+    def _reply(self, kind: Kind, arrival: Arrival, claim: _Claim, said: str) -> Decision:
+        """Answer with an address and what goes with it, as far as the client has room for it."""
         message = arrival.message
         options: dict[int, bytes] = {Option.SERVER: arrival.own_address.to_bytes(4, "big")}
-        options |= self._offered(claim) | _echoed(message)
-        return Message(
+        options |= self._offered(claim)
+        options[Option.LEASE_TIME] = self._lease_time(claim, message).to_bytes(4, "big")
+        options |= _echoed(message)
+        fitting = self._fitted(options, message.options.get(Option.LARGEST_MESSAGE, b""))
+        if fitting.why_not:
+            return Decision(fitting.why_not)
+        reply = Message(
             kind,
             message.transaction,
             message.mac,
-            options,
+            {code: data for code, data in options.items() if code not in fitting.moved}
+            if fitting.moved
+            else options,
             own_address=message.own_address if kind is Kind.ACK else 0,
             your_address=claim.address,
             next_server=claim.offer.values.get("next_server") or 0,
             relay=message.relay,
             flags=message.flags,
+            fields=fitting.fields,
         )
+        if fitting.overload:
+            reply.options[Option.OVERLOAD] = bytes((fitting.overload,))
+        return Decision(said + fitting.said, reply)
+
+    def _fitted(self, options: dict[int, bytes], largest: bytes) -> _Fitting:
+        """How the options of an answer fit into what the client takes; worked out once."""
+        key = (largest, tuple(map(len, options.values())), *options)
+        if key not in self._fitting:
+            behaviour = self.serving.behaviour
+            room = room_in(int.from_bytes(largest, "big"), behaviour.headers_counted)
+            self._fitting[key] = _fitting(options, room, behaviour.long_answer)
+        return self._fitting[key]
+
+    def _lease_time(self, claim: _Claim, message: Message) -> int:
+        """The lease time in seconds: the pool's, or what the client asks for up to the longest."""
+        seconds = claim.offer.lease or self.serving.behaviour.default_lease
+        wished = message.number(Option.LEASE_TIME)
+        if not wished or not self.serving.behaviour.grants_requested_lease:
+            return seconds
+        longest = claim.pool.fact.get("longest") or self.serving.behaviour.longest_lease
+        return min(wished, max(longest, seconds))
 
     def _offered(self, claim: _Claim) -> dict[int, bytes]:
         """The options of a pool or of a binding, made once."""
@@ -338,6 +391,40 @@ class StandInServer:
         return f"has no pool for {where}"
 
 
+class _Fitting(NamedTuple):
+    """What becomes of the options of an answer that a client has no room for."""
+
+    moved: Collection[int] = ()
+    """Those that are not among the options, by code."""
+    fields: tuple[bytes, bytes] = (b"", b"")
+    """Those that are sent in other fields."""
+    overload: int = 0
+    """What says so (RFC 2132 section 9.3)."""
+    said: str = ""
+    why_not: str = ""
+    """Why nothing is sent; empty if something is."""
+
+
+def _fitting(options: dict[int, bytes], room: int, how: str) -> _Fitting:
+    needed = sum(map(size_of, options.values()))
+    if needed <= room:
+        return _Fitting()
+    if how == "silent":
+        why = f"sends nothing: the options need {needed - room} bytes more than the client takes"
+        return _Fitting(why_not=why)
+    fields, moved, overload = [b"", b""], set[int](), 0
+    if how == "overloaded":
+        for field, codes in enumerate(in_fields(options, room)):
+            if codes:
+                fields[field] = list_of_options({code: options[code] for code in codes})
+                moved |= set(codes)
+                overload |= field + 1
+    stay = {code: data for code, data in options.items() if code not in moved}
+    gone = left_out(stay, room - (size_of(b"0") if overload else 0))
+    said = f"; leaves out {listed(map(option_name, gone))}: no room" if gone else ""
+    return _Fitting({*moved, *gone}, (fields[0], fields[1]), overload, said)
+
+
 def _names(message: Message) -> Sequence[Client]:
     """The names by which a client may be bound: its identifier, its hardware address."""
     identifier = message.options.get(Option.CLIENT_IDENTIFIER)
@@ -352,9 +439,4 @@ def _echoed(message: Message) -> dict[int, bytes]:
 
 def option_bytes(offer: Offer, bits: int) -> dict[int, bytes]:
     """What clients in a subnet with a mask of so many bits are offered, as options by code."""
-    options: dict[int, bytes] = {Option.MASK: mask_of(bits).to_bytes(4, "big")}
-    for key, field in OFFERED.items():
-        value = offer.values.get(key)
-        if field.option is not None and value not in (None, ()):
-            options[field.option] = field.encode(value)
-    return {**options, **offer.options}
+    return {Option.MASK: mask_of(bits).to_bytes(4, "big"), **offer.encoded()}

@@ -28,6 +28,8 @@ def parse_address(text: str) -> int:
         MalformedValueError: not four decimal numbers from 0 to 255 without leading zeros.
     """
     address = address_or_none(text)
+    if address is None and is_ipv6(text):
+        raise MalformedValueError(f"{text!r} is an IPv6 address: IPv6 isn't covered")
     if address is None:
         raise MalformedValueError(f"{text!r} is not an IPv4 address: {_why_no_quad(text)}")
     return address
@@ -40,6 +42,17 @@ def address_or_none(text: str) -> int | None:
         return None
     a, b, c, d = quad.groups()
     return int(a) << 24 | int(b) << 16 | int(c) << 8 | int(d)
+
+
+def is_ipv6(text: str) -> bool:
+    """Whether a text is an IPv6 address (RFC 4291 section 2.2), perhaps with a prefix length."""
+    from ipaddress import IPv6Interface  # late: only what can't be read needs it
+
+    try:
+        IPv6Interface(text)
+    except ValueError:
+        return False
+    return True
 
 
 def _why_no_quad(text: str) -> str:

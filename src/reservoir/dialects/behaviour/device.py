@@ -8,6 +8,7 @@ from typing import Protocol
 
 from reservoir.core.plan.offered import OfferedField
 from reservoir.core.values.durations import parse_duration
+from reservoir.core.values.message_room import HEADERS
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.sheet.model import Sheet
@@ -178,12 +179,12 @@ class Behaviour:
     @property
     def answers_relays(self) -> bool:
         """Whether it answers relayed requests."""
-        return self.sheet.trait("pool-found-by") not in ("interface", "order")
+        return self.sheet.trait("pool-found-by") not in ("interface", "arrival", "order")
 
     @property
     def joins_pools_to_interfaces(self) -> bool:
         """Whether a pool names its interface."""
-        return self.sheet.trait("pool-found-by") in ("joined-interface", "interface")
+        return self.sheet.trait("pool-found-by") in ("joined-interface", "interface", "arrival")
 
     @property
     def assigns_by_secondary(self) -> bool:
@@ -221,6 +222,51 @@ class Behaviour:
     def default_lease(self) -> int:
         """The lease time in seconds where a pool has none."""
         return parse_duration(self.sheet.trait("blank-lease"))
+
+    @property
+    def offers_own_timezone(self) -> bool:
+        """Whether clients that ask for a time zone get the device's own, unless told otherwise."""
+        return self.sheet.mentions("pool", "own_timezone")
+
+    @property
+    def grants_requested_lease(self) -> bool:
+        """Whether a client gets the lease time that it asks for, up to the longest."""
+        return self.sheet.trait("requested-lease") == "granted"
+
+    @property
+    def longest_lease(self) -> int:
+        """The longest lease time in seconds where a pool has none."""
+        return parse_duration(self.sheet.trait("blank-longest"))
+
+    @property
+    def long_answer(self) -> str:
+        """What becomes of options without room: ``overloaded``, ``left-out`` or ``silent``."""
+        return self.sheet.trait("long-answer")
+
+    @property
+    def headers_counted(self) -> int:
+        """Bytes of headers that it takes off what a client takes that says nothing of it."""
+        return HEADERS if self.sheet.trait("smallest-message") == "with-headers" else 0
+
+    @property
+    def remembers_clients(self) -> bool:
+        """Whether a client whose lease has ended is offered its former address, if it is free."""
+        return self.sheet.trait("former-address") == "offered"
+
+    @property
+    def declined_for(self) -> int:
+        """Seconds for which nobody is assigned an address that was declined."""
+        return parse_duration(self.sheet.trait("declined-for"))
+
+    @property
+    def refuses_impossible_pools(self) -> bool:
+        """Whether it refuses a pool that leaves its subnet, or binds an address twice."""
+        return self.sheet.trait("impossible-pool") == "refused"
+
+    @property
+    def assigns_by_arrival(self) -> bool:
+        """Whether it answers a relayed request as if a client had sent it to its interface."""
+        return self.sheet.trait("pool-found-by") == "arrival"
 
     @property
     def offers_own_gateway(self) -> bool:

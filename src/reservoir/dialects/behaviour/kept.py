@@ -47,6 +47,8 @@ def _text(kind: str, value: Any) -> str:
         return "yes" if value else "no"
     if kind == "duration":
         return format_duration(value)
+    if kind == "ip":
+        return format_address(value)
     return ", ".join(map(format_address, value)) if kind == "ips" else str(value)
 
 
@@ -95,4 +97,6 @@ def _value(kind: str, text: str) -> Any:
         return text == "yes"
     if kind == "duration":
         return parse_duration(text)
+    if kind == "ip":
+        return parse_address(text)
     return tuple(map(parse_address, text.split(", "))) if kind == "ips" else text

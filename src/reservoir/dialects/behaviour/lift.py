@@ -25,8 +25,9 @@ from reservoir.dialects.behaviour.kept import kept_of
 from reservoir.dialects.behaviour.lift_offer import OfferLifter
 from reservoir.dialects.behaviour.lifted import Lifted, Note, Origin, SwitchedOff
 from reservoir.dialects.behaviour.lower import called
-from reservoir.dialects.behaviour.own_ranges import with_own_ranges
+from reservoir.dialects.behaviour.own_ranges import passed_over, with_own_ranges, without
 from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
+from reservoir.dialects.behaviour.unsaid import with_unsaid_apart
 from reservoir.dialects.facts.by_address import FactsByAddress, addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import backward_ranges, each_span, idle_exclusions, notes_of
@@ -50,13 +51,17 @@ class _Lifting:
     def __init__(self, device: Fact, sheet: Sheet, otherwise_called: str) -> None:
         self.sheet = sheet
         self.behaviour = Behaviour(sheet)
-        self.facts = device = with_own_ranges(device, self.behaviour)
+        unused = passed_over(device, self.behaviour)
+        device = without(device, unused)
+        self.facts = device = with_unsaid_apart(with_own_ranges(device, self.behaviour))
         self.interfaces = {
             fact.get("name"): fact for fact in device.of_kind("interface") if fact.get("name")
         }
         self.name = device.get("name") or otherwise_called
         self._offers = OfferLifter(device, self.behaviour, self._note, self._leave_out)
         self.result = Lifted(self.name, Device())
+        for fact in unused:
+            self._leave_out(fact, "an earlier file is for the same interface", *EVERYTHING)
         self.result.device = self._device()
         self.result.interfaces = self.interfaces
         self.result.zones, self.result.routes = self._zones(), self._routes()

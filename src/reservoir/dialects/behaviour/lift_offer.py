@@ -12,6 +12,7 @@ from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.values.durations import format_duration
 from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.unsaid import is_unsaid
 from reservoir.dialects.facts.fact import NOTHING, Fact
 from reservoir.dialects.facts.options import option_data
 
@@ -43,6 +44,8 @@ class OfferLifter:
         elif pool.get("longest", lease) != lease:
             longest = format_duration(pool.get("longest"))
             self.note(pool, f"clients that ask for it get a lease of up to {longest}")
+        if self.behaviour.offers_own_timezone and pool.get("own_timezone") is not False:
+            self.note(pool, "clients that ask for it get the device's own time zone (option 101)")
         return {
             **{key: pool.get(key) for key in OFFERED},
             "gateway": self._gateway(pool, own),
@@ -65,6 +68,8 @@ class OfferLifter:
 
     def _gateway(self, pool: Fact, own: AddressSet) -> int | None:
         gateway = pool.get("gateway")
+        if is_unsaid(pool, "gateway"):
+            return None
         if gateway is not None:
             return None if gateway == NOTHING else int(gateway)
         if self.behaviour.offers_own_gateway and own:
@@ -74,6 +79,8 @@ class OfferLifter:
 
     def _dns(self, pool: Fact, own: AddressSet) -> tuple[int, ...]:
         dns: tuple[int, ...] | None = pool.get("dns")
+        if is_unsaid(pool, "dns"):
+            return ()
         if dns is not None:
             return dns
         if self.behaviour.offers_own_dns and own:

@@ -22,6 +22,7 @@ from reservoir.dialects.behaviour.fit import FittedDevice, FittedPool, fit_devic
 from reservoir.dialects.behaviour.kept import put_back
 from reservoir.dialects.behaviour.names import NameFitter
 from reservoir.dialects.behaviour.specimens import specimens
+from reservoir.dialects.behaviour.unsaid import with_switches
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
@@ -114,6 +115,10 @@ class _Lowering:
             pools[self._called(facts[0], pool)] = pool
         self._switch()
         put_back(self.device.kept, self.called)
+        for name, facts in self.called.items():
+            if name.startswith("pool "):
+                for fact in facts:
+                    with_switches(fact)
         return Lowered(
             device=self.top,
             obstacles=self.fitted.obstacles,
@@ -225,6 +230,8 @@ class _Lowering:
         fields = dict(self._common(pool))
         if self.behaviour.has_pool_switches:
             fields["active"] = True
+        if self.behaviour.offers_own_timezone:
+            fields["own_timezone"] = False  # clients are offered what the plan says, and no more
         network, most = pool.pool.network, self.behaviour.limit("pool.range")
         spans = list(pool.ranges.spans())
         parts = [spans]

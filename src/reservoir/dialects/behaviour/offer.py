@@ -68,8 +68,7 @@ class _Fitter:
             return offer
         if self.attachment is None or not self.behaviour.offers_own_gateway:
             return offer
-        if self.sheet.says_nothing("pool", "gateway"):
-            fields["gateway"] = NOTHING
+        if self._says_none("gateway", fields):
             return offer
         own, wanted = self.attachment.address, self.pool.network.has_no_gateway
         address = format_address(own)
@@ -116,8 +115,7 @@ class _Fitter:
             return offer
         if not (own_address or resolvers):
             return offer
-        if self.sheet.says_nothing("pool", "dns"):
-            fields["dns"] = NOTHING
+        if self._says_none("dns", fields):
             return offer
         own = self.attachment.address if self.attachment and own_address else None
         what = "its own address" if own_address else "the DNS servers that it uses itself"
@@ -154,6 +152,16 @@ class _Fitter:
         if self.sheet.mentions("pool", "longest"):
             fields["longest"] = lease
         return offer.with_value("lease", lease)
+
+    def _says_none(self, key: str, fields: dict[str, Any]) -> bool:
+        """Whether the dialect can say that there is none; then it is said."""
+        if self.sheet.says_nothing("pool", key):
+            fields[key] = NOTHING
+        elif self.sheet.mentions("pool", f"says_{key}"):
+            fields[f"says_{key}"] = False
+        else:
+            return False
+        return True
 
     def _offered(self, option: str, value: str) -> Witness:
         return Witness("offered", self.pool.name, option=option, value=value)

@@ -7,6 +7,7 @@ it fills in, and which pool serves whom.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -14,13 +15,13 @@ from functools import cached_property
 from reservoir.core.plan.model import Interface
 from reservoir.core.pools import Offer
 from reservoir.core.values.address_set import EMPTY, AddressSet
-from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.by_subnet import BySubnet
 from reservoir.core.values.clients import Client
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift_offer import OfferLifter
 from reservoir.dialects.behaviour.lifted import Ignored
-from reservoir.dialects.behaviour.own_ranges import with_own_ranges
+from reservoir.dialects.behaviour.own_ranges import passed_over, with_own_ranges, without
 from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
@@ -70,6 +71,7 @@ class Serving:
     def __init__(self, device: Fact, sheet: Sheet) -> None:
         """Start a device from the facts of its configuration."""
         self.behaviour = Behaviour(sheet)
+        device = without(device, passed_over(device, self.behaviour))
         device = with_own_ranges(device, self.behaviour)
         self._ignored: dict[Ignored, None] = {}
         self._own_names: dict[str, str] = {}
@@ -172,7 +174,7 @@ class Serving:
         return self._found[key]
 
     def _pools_for(self, interface: str, relay: int) -> Sequence[ServingPool]:
-        if relay:
+        if relay and not self.behaviour.assigns_by_arrival:
             if not self.behaviour.answers_relays:
                 return ()
             return self.pools_holding(relay)
@@ -251,6 +253,13 @@ class Serving:
         if self.behaviour.refuses_bridge_members and interface and self._is_member(interface):
             self.ignore(fact, f"{interface} is a member of a bridge")
             return None
+        if self.behaviour.refuses_impossible_pools:
+            around = self.interfaces.get(fact.get("interface"))
+            bindings = [b for owner in (fact, around) if owner for b in owner.of_kind("binding")]
+            why = _why_impossible(fact, subnet, bindings)
+            if why:
+                self.ignore(fact, why)
+                return None
         own = self.own_addresses.clipped(subnet.span)
         offer = self._offer(fact, own)
         if self.behaviour.refuses_pool_without_dns and not offer.dns:
@@ -361,6 +370,16 @@ class Serving:
     def _leave_out(self, fact: Fact, why: object, *_: str, within: Fact | None = None) -> None:
         label = fact.label if within is None else f"{fact.label} of {within.label}"
         self._ignored[Ignored(fact.line, label, str(why))] = None
+
+
+def _why_impossible(pool: Fact, subnet: Prefix, bindings: Sequence[Fact]) -> str:
+    """Why a pool can't be as it is configured; empty if it can."""
+    named = AddressSet(each_span(pool.of_kind("range"), subnet.span.first))
+    if not named <= AddressSet([subnet.span]):
+        return f"its range leaves {subnet.subnet}"
+    bound = Counter(binding.get("address") for binding in bindings)
+    twice = next((a for a, count in bound.items() if a is not None and count > 1), None)
+    return f"it binds {format_address(twice)} twice" if twice is not None else ""
 
 
 def _unsaid(fact: Fact, text: str) -> None:

@@ -114,6 +114,11 @@ KINDS: Mapping[str, Kind] = {
         | {
             "longest": Field("duration", is_derived=True, is_kept=True, restates="lease"),
             "active": Field("bool"),
+            "own_timezone": Field("bool", is_optional=True),
+            "says_gateway": Field("bool", is_derived=True),
+            "says_dns": Field("bool", is_derived=True),
+            "unsaid_gateway": Field("ip", is_kept=True),
+            "unsaid_dns": Field("ips", is_kept=True),
             "probe": Field("bool", is_kept=True),
         },
         True,

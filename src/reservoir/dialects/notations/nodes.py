@@ -36,6 +36,10 @@ class Nesting:
     """What stands between a key and its value; blanks around it are free when it is read."""
     files: str = ""
     """How the names of files begin where a device's configuration is several; else nothing."""
+    also: str = ""
+    """What ends the name of a file's folder with more files, which are read after it."""
+    once: str = ""
+    """The sections that are one however often they begin: what is said last there counts."""
 
     def is_opening(self, line: str) -> bool:
         """Whether a line opens a block, where blocks are closed by a word."""

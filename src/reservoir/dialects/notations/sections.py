@@ -26,7 +26,7 @@ from reservoir.dialects.notations.nodes import (
 class Sections(ByLines):
     """Sections and their lines; lines before the first section stand at the top."""
 
-    words: ClassVar[tuple[str, ...]] = ("assign", "files")
+    words: ClassVar[tuple[str, ...]] = ("assign", "files", "also", "once")
 
     def read(self, text: str) -> Nodes:
         root = Node("")
@@ -36,17 +36,33 @@ class Sections(ByLines):
         for node in nodes:
             if self.nesting.files and node.text.startswith(FILE_MARK):
                 node.text = self._bare_name(node.text.removeprefix(FILE_MARK))
-                root.children.append(node)
-                around = section = node
+                around = section = self._file(node, root)
             elif self.is_comment(node.text):
                 comments += 1
             elif node.text.startswith("["):
-                around.children.append(node)
-                section = node
+                section = self._section(node, around)
             else:
                 node.text = self.normal(node.text)
                 section.children.append(node)
         return Nodes(root.children, comments, [])
+
+    def _file(self, node: Node, root: Node) -> Node:
+        """The file that begins with a node; that which a file of its folder adds to."""
+        name, is_more, _ = node.text.partition(f"{self.nesting.also}/")
+        same = (file for file in root.children if file.text == name)
+        found = next(same, None) if is_more and self.nesting.also else None
+        if found is None:
+            root.children.append(node)
+        return found or node
+
+    def _section(self, node: Node, around: Node) -> Node:
+        """The section that begins with a node; the first of its name, where that is one."""
+        if node.text.strip("[]") in self.nesting.once.split():
+            for section in around.children:
+                if section.text == node.text:
+                    return section
+        around.children.append(node)
+        return node
 
     def _bare_name(self, name: str) -> str:
         """A file's name without what puts files into order: ``50-deck`` is ``deck``."""

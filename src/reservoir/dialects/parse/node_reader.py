@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from types import MappingProxyType
 from typing import Any
 
-from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.addresses import MalformedValueError, is_ipv6
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node, all_nodes
@@ -67,6 +67,8 @@ class NodeReader:
         self.diagnostics = Diagnostics()
         self.foreign: set[int] = set()
         """Lines about other things."""
+        self.of_ipv6: set[int] = set()
+        """Lines that name an IPv6 address, which nothing here is about."""
         self.misshapen = 0
         """Nodes about DHCP that match no row; a wrong value doesn't count."""
         self.has_undone = False
@@ -101,6 +103,8 @@ class NodeReader:
             self._best(matches, node, block)
         elif matches:
             self._accept(*matches[0], node, block)
+        elif _names_ipv6(text):
+            self.of_ipv6.update(inner.line for inner in (node, *all_nodes(node.children)))
         elif misread:
             row, fault = misread[0]
             self.diagnostics.whole(node, block, row, fault.message, fault.column)
@@ -224,6 +228,7 @@ class NodeReader:
         if self.said is not None and trial.said is not None:
             self.said.update(trial.said)
         block.given_up.pop("", None)
+        self.of_ipv6 |= trial.of_ipv6
         block.fact.children += copy.fact.children
         block.waiting += copy.waiting
         block.waiting_for.update(copy.waiting_for)
@@ -329,6 +334,10 @@ class NodeReader:
                 *fields.get(name, ()),
                 *(value if type(value) is tuple else (value,)),
             )
+        elif self.sheet.notation.nesting.once and name in block.said:
+            is_list = type(value) is tuple
+            fields[name] = (*fields[name], *value) if is_list else value
+            block.said[name] = node.line
         elif name in block.said and fields[name] != value:
             owner, what = block.label or "the device", name.partition(":")[0]
             message = f"{owner} already has its {what} (line {block.said[name]})"
@@ -379,6 +388,17 @@ class NodeReader:
         where = f", inside {block.label} (line {block.line})" if block.label else ""
         message = f"not understood{where}: {node.text!r}{meant.hint}"
         self.diagnostics.whole(node, block, meant.row, message)
+
+
+def _names_ipv6(text: str) -> bool:
+    """Whether a line names an IPv6 address."""
+    if text.count(":") < 2:
+        return False
+    words = _NOT_IPV6.split(text)
+    return any(word.count(":") > 1 and is_ipv6(word.strip("./")) for word in words)
+
+
+_NOT_IPV6 = re.compile(r"[^0-9A-Fa-f:./]+")
 
 
 def _lacks_rows(row: Row, node: Node) -> bool:

@@ -33,6 +33,8 @@ class Reading:
     foreign: int
     """Lines that have nothing to do with DHCP; no fault of theirs."""
     comments: int
+    of_ipv6: int = 0
+    """Lines that name IPv6 addresses: they stay, and nothing is said of them."""
     damaged: tuple[tuple[int, int], ...] = ()
     """The first and last line of each stretch that broken notation may have made a mess of."""
 
@@ -95,6 +97,7 @@ def _understood(
         understood=len(_lines_understood(nodes.top, sheet, set())),
         foreign=len(reader.foreign),
         comments=nodes.comments,
+        of_ipv6=len(reader.of_ipv6),
         damaged=tuple((fault.since or fault.line, fault.line) for fault in nodes.faults),
     )
 

@@ -191,7 +191,8 @@ class _Merging:
         pairs: list[_Pair] = []
         for node in wanted:
             same = waiting[identity_of(self.new_said[node])]
-            pairs.append((node, same.pop(0) if same else None))
+            last_counts = bool(self.sheet.notation.nesting.once)
+            pairs.append((node, same.pop(-1 if last_counts else 0) if same else None))
         every = [node for nodes in waiting.values() for node in nodes]
         gone = [node for node in every if self._may_go(self.said[node])]
         self.others += [

@@ -95,10 +95,11 @@ TRAITS: Mapping[str, Trait] = {
             "subnet-or-relay": "By the subnet of the interface or of the relay address.",
             "joined-interface": "By the interface that the pool names, or the relay address.",
             "interface": "By the interface; it doesn't answer relays.",
+            "arrival": "By the interface, also for what is relayed: whatever network it is from.",
             "order": "The first with a free address; it doesn't answer relays.",
         },
         "subnet-or-relay",
-        {"joined-interface": (_AT_INTERFACE,), "interface": (_AT_INTERFACE,)},
+        dict.fromkeys(("joined-interface", "interface", "arrival"), (_AT_INTERFACE,)),
     ),
     "shared-segment": Trait(
         "Which pools serve a LAN on which the device has several addresses.",
@@ -123,6 +124,14 @@ TRAITS: Mapping[str, Trait] = {
         "Pools that share addresses.",
         {"accepted": "The device accepts them.", "refused": "The device refuses the second."},
         "accepted",
+    ),
+    "impossible-pool": Trait(
+        "A pool whose range leaves its subnet, or that binds two clients to one address.",
+        {
+            "served-in-part": "The device serves what is in the subnet, and the first client.",
+            "refused": "The device doesn't serve the pool.",
+        },
+        "served-in-part",
     ),
     "bridge-member": Trait(
         "DHCP service on an interface that is a bridge member.",
@@ -170,6 +179,29 @@ TRAITS: Mapping[str, Trait] = {
         "nothing",
     ),
     "blank-lease": Trait("The lease time if a pool has none.", {}, "1d"),
+    "requested-lease": Trait(
+        "Whether a client gets the lease time that it asks for.",
+        {"ignored": "No: always the pool's.", "granted": "Yes, up to the longest of the pool."},
+        "ignored",
+    ),
+    "blank-longest": Trait("The longest lease time that is granted if a pool has none.", {}, "1d"),
+    "smallest-message": Trait(
+        "How the 576 bytes are counted that a client takes which says nothing of it.",
+        {
+            "with-headers": "With the IP and UDP headers (RFC 2131, section 2).",
+            "without-headers": "Without them: a client may not take what it is sent.",
+        },
+        "with-headers",
+    ),
+    "long-answer": Trait(
+        "What becomes of options that a client's message has no room for.",
+        {
+            "overloaded": "The fields for a boot file and a name take them, or they are left out.",
+            "left-out": "The last ones are left out.",
+            "silent": "Nothing is sent.",
+        },
+        "left-out",
+    ),
     "service": Trait(
         "How the DHCP service is enabled.",
         {
@@ -225,9 +257,17 @@ TRAITS: Mapping[str, Trait] = {
         },
         "answered",
     ),
+    "former-address": Trait(
+        "Whether a client whose lease has ended is offered the address that it had.",
+        {"offered": "It is, if the address is free.", "forgotten": "No: it is a new client."},
+        "offered",
+    ),
+    "declined-for": Trait(
+        "How long an address that was declined is assigned to nobody, if it is abandoned.", {}, "1d"
+    ),
     "declined-address": Trait(
         "What becomes of an address that a client declines, as another machine has it.",
-        {"abandoned": "It is not assigned again.", "kept": "Its client is offered it again."},
+        {"abandoned": "Nobody gets it for a while.", "kept": "Its client is offered it again."},
         "abandoned",
     ),
     "inform": Trait(
