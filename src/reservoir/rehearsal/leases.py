@@ -143,8 +143,6 @@ class PoolLeases:
         """Keep an address for a client that was offered it."""
         lease = Lease(identifier, mac, address, until, is_offer=True)
         self.by_client[identifier] = self.by_address[address] = lease
-        self._forget(self._had.get(address), address)
-        self._forget(identifier, self.former.get(identifier))
         self.free.take(address)
         self._remember(lease)
         return lease
@@ -152,6 +150,8 @@ class PoolLeases:
     def confirm(self, lease: Lease, until: float) -> None:
         """Give a client the address that it was offered, or has already, for longer."""
         lease.is_offer, lease.expires = False, until
+        self._forget(self._had.get(lease.address), lease.address)
+        self._forget(lease.identifier, self.former.get(lease.identifier))
         self._remember(lease)
 
     def end(self, lease: Lease) -> None:
