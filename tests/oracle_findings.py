@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Callable, Iterator
-from ipaddress import IPv4Address, IPv4Interface
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network
+from itertools import combinations
 from typing import Any
 
 from oracle import Walked, number_of, walk
@@ -298,6 +299,8 @@ def of_held_addresses(w: Walked) -> Found:
                 ports = {port.partition(".address")[0] for port in holders.get(address, ())}
                 for _ in ports:  # one that lists its address twice says the same twice
                     yield "address-held-twice", f"{path}.address"
+                if address in w.virtual(vrf):
+                    yield "address-held-twice", f"{path}.address"
             machine = owner or name
             if address in w.anycast():
                 continue
@@ -398,6 +401,8 @@ def of_dns(w: Walked) -> Found:
             alike = [other for other in w.networks if w.vrf(other) == vrf]
             homes = [other for other in alike if address in w.addresses(other)]
             edges = set().union(*(w.addresses(other) - w.hosts(other) for other in alike))
+            if not homes and astray(w, address, vrf, {number_of(server) for server in dns}):
+                yield "dns-not-held", f"networks.{name}.dns[{i}]"
             if not homes or address in edges or IPv4Address(text).is_loopback:
                 continue
             held = {a for _, a, _ in (*w.interfaces(vrf), *w.static(vrf))} | w.virtual(vrf)
@@ -407,6 +412,35 @@ def of_dns(w: Walked) -> Found:
             known |= set().union(*pools)
             if address not in known:
                 yield "dns-not-held", f"networks.{name}.dns[{i}]"
+
+
+def astray(w: Walked, typed: int, vrf: str, offered: set[int]) -> bool:
+    """Whether an address is nowhere, and one static host a slip away that isn't offered too."""
+    vrfs = {"", *map(w.vrf, w.networks)}
+    vrfs |= {each.get("vrf", "") for each in w.plan["devices"]["a"]["interfaces"].values()}
+    held = [(address, bits) for v in vrfs for _, address, bits in w.interfaces(v)]
+    spaces = [IPv4Interface(one).network for one in held]
+    spaces += [IPv4Network(n["subnet"], strict=False) for n in w.networks.values()]
+    if any(IPv4Address(typed) in space for space in spaces):
+        return False
+    hosts = {address for _, address, _ in w.static(vrf)}
+    if typed in hosts | w.anycast() or any(typed in w.virtual(v) for v in vrfs):
+        return False
+    near = {host for host in hosts if any(IPv4Address(host) in space for space in spaces)}
+    near &= slips_of(typed)
+    return len(near) == 1 and not near & offered
+
+
+def slips_of(typed: int) -> set[int]:
+    """The addresses that one slip makes of another: of its digits, or of two octets."""
+    text, octets = str(IPv4Address(typed)), str(IPv4Address(typed)).split(".")
+    digits = [text[:i] + d + text[j:] for i in range(len(text)) for j in (i, i + 1) for d in DIGITS]
+    digits += [text + d for d in DIGITS] + [text[:i] + text[i + 1 :] for i in range(len(text))]
+    for one, other in combinations(range(4), 2):
+        moved = octets.copy()
+        moved[one], moved[other] = octets[other], octets[one]
+        digits.append(".".join(moved))
+    return {number_of(slip) for slip in {*digits, *swapped(text)} if is_address(slip)} - {typed}
 
 
 def of_bound_infrastructure(w: Walked) -> Found:

@@ -256,6 +256,7 @@ DefaultLeaseTimeSec=43200
 MaxLeaseTimeSec=43200
 Router=10.84.30.1
 DNS=10.84.0.53
+EmitTimezone=no
 UplinkInterface=:none
 
 [DHCPServerStaticLease]

@@ -13,6 +13,7 @@ from typing import NamedTuple
 from reservoir.core.values.addresses import (
     MalformedValueError,
     Prefix,
+    address_or_none,
     format_address,
     parse_address,
     parse_prefix,
@@ -55,7 +56,7 @@ REGISTRY: Mapping[str, RegisteredOption] = {
         (46, "netbios_node_type", "u8"),
         (47, "netbios_scope", "text"),
         (60, "vendor_class", "text"),
-        (66, "tftp_server_name", "text"),
+        (66, "tftp_server_name", "text", "boot server"),
         (67, "boot_file", "text"),
         (69, "smtp_servers", "ips", "mail server"),
         (70, "pop3_servers", "ips", "mail server"),
@@ -63,13 +64,16 @@ REGISTRY: Mapping[str, RegisteredOption] = {
         (100, "posix_timezone", "text"),  # RFC 4833
         (101, "tzdb_timezone", "text"),  # RFC 4833
         (108, "ipv6_only_wait", "u32"),  # RFC 8925
-        (114, "captive_portal", "text"),  # RFC 8910
+        (114, "captive_portal", "text", "captive portal"),  # RFC 8910
         (119, "domain_search", "hex"),  # RFC 3397, compressed names
         (121, "classless_routes", "routes"),  # RFC 3442
         (138, "capwap_controllers", "ips", "wireless controller"),  # RFC 5417
         (150, "tftp_server_addresses", "ips", "boot server"),  # RFC 5859
     )
 }
+_HOST = re.compile(rb"(?:[a-z]+://)?([0-9.]+)(?::[0-9]+)?(?:/.*)?", re.DOTALL)
+"""A text that names a host by its address."""
+
 _KIND_OF_CODE = {option.code: option.kind for option in REGISTRY.values()}
 _NAME_OF_CODE = {option.code: name for name, option in REGISTRY.items()}
 _SERVER_OF_CODE = {option.code: option.server for option in REGISTRY.values()}
@@ -248,7 +252,14 @@ def routes_in(data: bytes) -> list[tuple[Prefix, int]]:
 
 
 def addresses_in(code: int, data: bytes) -> list[int]:
-    """The addresses that an option of a registered kind holds; none if it holds no addresses."""
+    """The addresses that an option of a registered kind holds; none if it holds no addresses.
+
+    A server may be named by a text or a URL that is, or begins with, its address.
+    """
+    if kind_of(code) == "text" and _SERVER_OF_CODE.get(code):
+        named = _HOST.fullmatch(data)
+        address = address_or_none(named[1].decode()) if named else None
+        return [] if address is None else [address]
     whole = len(data) == 4 if kind_of(code) == "ip" else len(data) % 4 == 0
     if kind_of(code) not in ("ip", "ips") or not whole:
         return []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import lru_cache
+from itertools import chain, combinations
 
 from reservoir.core.values.addresses import (
     Prefix,
@@ -20,12 +21,12 @@ FEW = 100
 def likely_meant(address: int, subnet: Prefix) -> int | None:
     """The one address of the subnet's hosts that a typo would have turned into ``address``.
 
-    Typos are tried in the order of how often hands make them: two digits swapped, then one octet
-    wrong, then one digit wrong, missing or extra. The first kind that leads to a single address
-    decides; one that leads to several says nothing.
+    Two digits swapped are tried first, since hands do that most often; then one octet wrong, two
+    octets swapped, one digit wrong, missing or extra. What leads to several says nothing.
     """
     text, hosts = format_address(address), subnet.hosts
-    for slips in (_swapped(text), _one_octet(address, subnet), _one_digit(text)):
+    others = chain(_one_octet(address, subnet), _octets_swapped(address), _one_digit(text))
+    for slips in (_swapped(text), others):
         fitting = {meant for meant in slips if hosts.holds(meant)}
         if len(fitting) == 1:
             return fitting.pop()
@@ -38,7 +39,8 @@ def is_slip(typed: int, meant: int) -> bool:
     """Whether a typo may have made one address of another."""
     text = format_address(typed)
     octets = sum((typed ^ meant) >> shift & 255 > 0 for shift in (0, 8, 16, 24))
-    return octets == 1 or meant in _swapped(text) or meant in _one_digit(text)
+    swapped = (*_swapped(text), *_octets_swapped(typed))
+    return octets == 1 or meant in swapped or meant in _one_digit(text)
 
 
 def transpositions(address: int) -> set[int]:
@@ -47,9 +49,9 @@ def transpositions(address: int) -> set[int]:
 
 
 def slips(address: int) -> set[int]:
-    """The addresses that come of two digits swapped, or of one wrong, missing or extra digit."""
+    """The addresses that come of two digits or octets swapped, or of one digit wrong or amiss."""
     text = format_address(address)
-    return {*_swapped(text), *_one_digit(text)} - {address}
+    return {*_swapped(text), *_one_digit(text), *_octets_swapped(address)} - {address}
 
 
 def likely_range(span: Span, subnet: Prefix) -> Span | None:
@@ -78,6 +80,16 @@ def _swapped(text: str) -> Iterator[int]:
                 yield text[:i] + text[i + 1] + text[i] + text[i + 2 :]
 
     return _readable(swaps())
+
+
+def _octets_swapped(address: int) -> Iterator[int]:
+    """Two whole octets swapped."""
+    octets = list(address.to_bytes(4, "big"))
+    for one, other in combinations(range(4), 2):
+        if octets[one] != octets[other]:
+            swapped = octets.copy()
+            swapped[one], swapped[other] = octets[other], octets[one]
+            yield int.from_bytes(swapped, "big")
 
 
 def _one_octet(address: int, subnet: Prefix) -> Iterator[int]:

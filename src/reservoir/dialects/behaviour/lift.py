@@ -118,7 +118,8 @@ class _Lifting:
         for number, pool in enumerate(pools_of(self.facts, self.interfaces)):
             subnet = self._subnet(pool)
             if subnet is None:
-                self._leave_out(pool, "it has no subnet", "pool")
+                around = self.interfaces.get(pool.get("interface"))  # whose address may be unread
+                self._leave_out(pool, "it has no subnet", "pool", within=around)
                 continue
             parts = self.behaviour.spreads_ranges_over_pools
             found.setdefault(subnet.subnet if parts else number, []).append(_Pool(pool, subnet))

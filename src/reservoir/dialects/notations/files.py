@@ -55,4 +55,4 @@ class FileMarks:
     def file_and_line(self, line: int) -> tuple[str, int]:
         """The file in which a line of the text stands, and its number there."""
         at = bisect(self._lines, line) - 1
-        return self._names[at], max(line - self._lines[at], 1)  # its mark stands for its first line
+        return self._names[at], line - self._lines[at]

@@ -78,7 +78,12 @@ def stated_by(row: Row | None) -> frozenset[str]:
     if not row.adds_fields:
         return frozenset({kind})
     is_lost = kind not in _MANY_SIDED or row.mentioned & {*KINDS[kind].identity}
-    return row.mentioned | {kind} if is_lost else row.mentioned
+    states = row.mentioned | {"address"} if row.mentioned & _ADDRESSES else row.mentioned
+    return states | {kind} if is_lost else states
+
+
+_ADDRESSES = frozenset(("addresses", "secondary"))
+"""Fields that state addresses of an interface together."""
 
 
 _MANY_SIDED = ("device", "interface", "pool")

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from reservoir.core.checks.agreement import is_lone_typo
 from reservoir.core.checks.remedies import corrected, free_address
 from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.checks.statics.placed import NAMELESS
@@ -24,6 +25,7 @@ class BindingOutsideSubnet(Obstructed):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     rests_on = ("subnet", "pool", "address", "interface")
     example = """
           networks:
@@ -50,6 +52,7 @@ class BindingOutsideSubnet(Obstructed):
                 path,
                 Witness("bound", name, address, **table.who(row), because="outside-subnet"),
                 right.edits,
+                is_certain=is_lone_typo(site, name, address, table),
             )
 
 

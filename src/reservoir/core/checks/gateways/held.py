@@ -255,7 +255,10 @@ class AddressHeldTwice(Rule):
 
     def _static_and_interfaces(self, site: Site) -> Iterator[Finding]:
         table = site.pools.static
-        for attachment in site.topology.addressed:
+        shared = {  # of those that share an address, the first is told of
+            (site.topology.interface(a).vrf, a.address): a for a in reversed(site.topology.virtual)
+        }
+        for attachment in (*site.topology.addressed, *shared.values()):
             interface = site.topology.interface(attachment)
             if interface.vrf not in site.pools.vrf_of or not interface.enabled:
                 continue
@@ -264,7 +267,8 @@ class AddressHeldTwice(Rule):
             vrf = site.pools.vrf_of[interface.vrf]
             for row in site.pools.static_by_address.at(vrf, attachment.address):
                 name = table.name[row]
-                if name and site.pools.device_at(row) != attachment.device:  # else it is listed
+                holders = {a.device for a in site.topology.holders(attachment.address)}
+                if name and site.pools.device_at(row) not in holders:  # else it is listed
                     network = site.pools.names[int(table.network[row])]
                     path = (*table.path(row), "address")
                     yield self._twice(attachment.address, str(attachment), name, path, [network])

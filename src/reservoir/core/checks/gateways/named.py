@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from reservoir.core.checks.agreement import is_backed
 from reservoir.core.checks.remedies import corrected, exclude, range_holding
 from reservoir.core.checks.rule import (
     Obstructed,
@@ -93,7 +94,9 @@ class GatewayOutsideSubnet(Rule):
                 path,
                 Witness.of_gateway(name, gateway, "outside-subnet"),
                 right.edits,
-                is_certain=meant is not None and _may_route(site, network, meant),
+                is_certain=meant is not None
+                and _may_route(site, network, meant)
+                and is_backed(site, name),
             )
 
 

@@ -57,6 +57,7 @@ class VirtualOutsideSubnet(Rule):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     rests_on = ("interface", "address")
     blames = ("placement",)
     example = """

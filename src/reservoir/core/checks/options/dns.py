@@ -266,8 +266,8 @@ class DnsUnrouted(Rule):
         network = site.plan.networks[name]
         return [
             attachment.device
-            for attachment in site.topology.attachments(network)
-            if attachment.address == network.gateway and site.plan.devices[attachment.device].routes
+            for attachment in site.topology.answering(network.gateway or 0, network.vrf)
+            if site.plan.devices[attachment.device].states_routes
         ]
 
 

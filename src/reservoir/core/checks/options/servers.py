@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from functools import cache, partial
+from typing import NamedTuple
 
+from reservoir.core.checks.agreement import is_nowhere
 from reservoir.core.checks.options.dns import dns_servers, why_no_host
 from reservoir.core.checks.options.written import options_as_written
 from reservoir.core.checks.rule import Rule, Site, replaced
@@ -12,7 +14,7 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.values.addresses import format_address
-from reservoir.core.values.options import REGISTRY, addresses_in, name_of
+from reservoir.core.values.options import REGISTRY, addresses_in, name_of, servers_in
 from reservoir.core.values.typos import slips
 
 BROADCAST = REGISTRY["broadcast_address"].code
@@ -53,7 +55,8 @@ class DnsNotHeld(Rule):
     """A DNS server's address is in a network of the plan, and nobody there has it.
 
     Why: If no server answers there, clients resolve no names. Where a typo leads to a machine that
-    is there, it is a warning; else the server may just not be listed, and it is advice.
+    is there, it is a warning, in whatever subnet the address is; else the server may just not be
+    listed, and it is advice.
 
     Remedy: Correct the address, or list the server as a static host.
     """
@@ -81,6 +84,7 @@ class DnsNotHeld(Rule):
             shown = format_address(address)
             homes = unheld(address, site.plan.networks[name].vrf)
             if not homes:
+                yield from self._astray(site, path, address, name)
                 continue
             home = name if name in homes else next(iter(homes))
             meant = meant_by(address, home)
@@ -93,6 +97,89 @@ class DnsNotHeld(Rule):
                 severity=None if meant else Severity.ADVICE,
                 concerns=tuple(other for other in homes if other != name),
             )
+
+    def _astray(self, site: Site, path: PlanPath, address: int, name: str) -> Iterator[Finding]:
+        """A server in no network, if a machine of the plan is a typo away."""
+        machine = machine_meant(site, address, site.plan.networks[name].vrf)
+        if machine is not None and machine.address not in site.pools.offer_in(name).dns:
+            shown, meant = format_address(address), format_address(machine.address)
+            yield self.finding(
+                f"the DNS server {shown} is in no network of the plan; {machine.name} has {meant}",
+                path,
+                Witness.of_dns(name, address, "not-held"),
+                replaced(path, shown, meant),
+            )
+
+
+class OptionAddressMistyped(Rule):
+    """A server that clients are told of is in no network, but a static host a typo away is.
+
+    Why: The clients' requests to it are lost.
+
+    Remedy: Correct the address, or accept the finding if the server exists.
+    """
+
+    severity = Severity.WARNING
+    rests_on = ("subnet", "networks", "address", "holder")
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              static: [{name: clock, address: 10.84.30.123}]
+              ranges: [10.84.30.20]
+        -     options: {ntp: [10.48.30.123]}
+        +     options: {ntp: [10.84.30.123]}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for option in options_as_written(site):
+            if not option.networks:
+                continue
+            server, addresses = servers_in(option.code, option.data)
+            for address in addresses if server else ():
+                network = site.plan.networks[option.networks[0]]
+                machine = machine_meant(site, address, network.vrf)
+                if machine is not None and machine.address not in addresses:
+                    shown, meant = format_address(address), format_address(machine.address)
+                    yield self.finding(
+                        f"the {server} {shown} is in no network of the plan; {machine.name} has "
+                        f"{meant}",
+                        option.path,
+                        Witness(
+                            "offered",
+                            option.networks[0],
+                            address,
+                            option=f"option {name_of(option.code)}",
+                            value=shown,
+                            because="no-device",
+                        ),
+                        concerns=option.networks[1:],
+                    )
+
+
+class Machine(NamedTuple):
+    """A static host of the plan."""
+
+    name: str
+    address: int
+
+
+def machine_meant(site: Site, address: int, vrf: str) -> Machine | None:
+    """The one static host a typo away from an address that is in no network and on no link."""
+    if not is_nowhere(site, address) or site.topology.holders(address):
+        return None
+    table, there = (
+        site.pools.static,
+        partial(site.pools.static_by_address.at, site.pools.vrf_of[vrf]),
+    )
+    if address in site.plan.anycast or there(address):
+        return None
+    found = [
+        Machine(table.name[rows[0]] or "a static host", other)
+        for other in slips(address)
+        if (rows := [r for r in there(other) if not is_nowhere(site, other)])
+    ]
+    return found[0] if len(found) == 1 else None
 
 
 def _homes_without(site: Site, address: int, vrf: str) -> Mapping[str, None]:

@@ -8,6 +8,7 @@ from functools import lru_cache
 from itertools import islice
 from operator import itemgetter
 
+from reservoir.core.checks.agreement import networks_met
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
@@ -143,6 +144,7 @@ class InterfaceMaskDiffers(Rule):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     rests_on = ("subnet", "networks")
     rests_here = ("placement",)
     rests_at = ("holder",)
@@ -177,8 +179,24 @@ class InterfaceMaskDiffers(Rule):
                     *replaced(path, address, Prefix(address.address, subnet.bits)),
                     *self._other_way(site, name, address),
                 ),
+                is_certain=self._is_contradicted(site, name, attachment),
                 concerns=others_there(site, attachment, name),
             )
+
+    def _is_contradicted(self, site: Site, name: str, attachment: Attachment) -> bool:
+        """Whether something else shows that the interface's mask is wrong, not the network's.
+
+        Another interface has the network's mask; or the network's ranges, or other networks, are
+        where the interface's subnet would end, or go on.
+        """
+        network, own = site.plan.networks[name], attachment.prefix
+        others = [a for a in site.topology.attachments(network) if a is not attachment]
+        if any(other.prefix.bits == network.subnet.bits for other in others):
+            return True
+        if own.bits > network.subnet.bits:
+            spans = network.ranges if network.ranges != "all" else ()
+            return any(not own.span.holds(end) for s in spans for end in (s.first, s.last))
+        return networks_met(site, own) > 1
 
     def _other_way(self, site: Site, name: str, address: Prefix) -> tuple[Edit, ...]:
         """The interface's subnet for the network's, if it is larger and nothing contradicts it."""

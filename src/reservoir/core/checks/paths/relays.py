@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from functools import lru_cache
 from typing import NamedTuple
 
+from reservoir.core.checks.agreement import is_astray
 from reservoir.core.checks.paths.meant import network_of_relay, networks_by_tag
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
@@ -92,6 +93,7 @@ class RelayMisplaced(Rule):
     """
 
     severity = Severity.ERROR
+    is_certain = True
     blames = ("relay_to", "placement")
     rests_on = ("subnet",)
     example = """
@@ -126,6 +128,9 @@ class RelayMisplaced(Rule):
                 relay.path[:-1],
                 self._witness(relay, networks[0] if networks else None, bool(meant)),
                 replaced(path, attachment.prefix, typo and typo[1]),
+                is_certain=typo is not None
+                and typo[1].address == site.plan.networks[typo[0]].gateway
+                and is_astray(site, attachment),
                 concerns=tuple(networks[1:]),
             )
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from reservoir.core.checks.agreement import is_lone_typo
 from reservoir.core.checks.remedies import corrected
 from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
@@ -36,6 +37,7 @@ class ExclusionOutsideSubnet(Rule):
     """
 
     severity = Severity.WARNING
+    is_certain = True
     blames = ("exclusion",)
     rests_on = ("subnet",)
     follows = ("range-outside-subnet",)
@@ -61,6 +63,10 @@ class ExclusionOutsideSubnet(Rule):
                 path,
                 Witness("excluded-anyway", name, outside.first),
                 right.edits,
+                is_certain=all(
+                    subnet.span.holds(end) or is_lone_typo(site, name, end)
+                    for end in (span.first, span.last)
+                ),
             )
 
 

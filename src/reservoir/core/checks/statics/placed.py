@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from reservoir.core.checks.agreement import is_lone_typo
 from reservoir.core.checks.remedies import corrected, free_address
 from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
@@ -26,6 +27,7 @@ class StaticOutsideSubnet(Rule):
     """
 
     severity = Severity.WARNING
+    is_certain = True
     rests_on = ("subnet",)
     example = """
           networks:
@@ -52,6 +54,7 @@ class StaticOutsideSubnet(Rule):
                 path,
                 Witness("has", name, address, name=who, because="outside-network"),
                 right.edits,
+                is_certain=is_lone_typo(site, name, address, table),
             )
 
 
