@@ -61,7 +61,7 @@ class Hearing:
         self._topology = pools.topology
         self._behaviours = behaviours
         self._is_complete = is_complete
-        self._routing = Routing(pools, is_complete=is_complete)
+        self.routing = Routing(pools, is_complete=is_complete)
 
     def why_not(self, server: str, network: Network) -> str | None:
         """Why a server doesn't hear a network's clients; None if it does, or may."""
@@ -120,8 +120,8 @@ class Hearing:
         behaviour = self._behaviours.get(server)
         if behaviour is not None and not behaviour.answers_relays:
             return Heard(f"{server} doesn't answer relays")
-        there = Open(self._routing.way(through.device, target), target)
-        back = Open(self._routing.way(server, through.address), through.address)
+        there = Open(self.routing.way(through.device, target), target)
+        back = Open(self.routing.way(server, through.address), through.address)
         closed = (self._why_closed(entered) for entered in there.way.entered)
         reason = next((why for why in closed if why is not None), None)
         reason = _why_lost(there) or reason or _why_lost(back)

@@ -23,6 +23,7 @@ from reservoir.core.compare.notice import (
     NetworkCompared,
     Notice,
 )
+from reservoir.core.compare.resolving import dns_changes
 from reservoir.core.compare.sides import NOTHING, NetworkSide, Side, paired, unheard
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import format_address
@@ -138,6 +139,7 @@ def _changes(
             yield _served_on_one_side(before, after)
         return
     yield from _gateways(before, after, old, new)
+    yield from dns_changes(before, after, old, new)
     if path is not None:
         yield path
     if len(deaf[0]) < len(before.pools) and len(deaf[1]) < len(after.pools):

@@ -86,6 +86,8 @@ class _Network:
     rows: NDArray[np.int64]
     now: float
     devices: Collection[str] | None
+    unheard_before: Collection[str] = ()
+    """The servers that didn't hear the clients on the old side."""
 
     def notices(self) -> Iterator[ClientNotices]:
         """What the network's clients notice, in the order of the list."""
@@ -129,6 +131,11 @@ class _Network:
         self, device: str, rows: NDArray[np.int64], addresses: NDArray[np.int64], ends: Ends
     ) -> Iterator[ClientNotices]:
         """What the clients of one server notice."""
+        if not self.before.pools and (self.after is None or not self.after.pools):
+            because = f"nothing serves {self.before.name} before or after"
+            for place, row in enumerate(rows.tolist()):
+                yield self._told(row, place, Notice.NONE, ends.end, because)
+            return
         lost = self._why_cut_off()
         if self.after is None or lost is not None:
             because = lost or f"nothing serves {self.before.name} any more"
@@ -136,17 +143,20 @@ class _Network:
                 yield self._told(row, place, Notice.CUT_OFF, ends.end, because)
             return
         fates = _Fates.of(self.before, self.after, device, self.leases, rows, addresses)
+        earlier = self.before.without(self.unheard_before)
+        was = _Fates.of(earlier, earlier, device, self.leases, rows, addresses)
         learns = self._learns(device, self.after)
         renewal = self._renewal(device, ends)
         for place, row in enumerate(rows.tolist()):
             if fates.keeps[place]:
                 yield self._told(row, place, learns[0], renewal, learns[1])
-            elif fates.is_bound[place]:  # its server refuses to renew anything else
-                notice, because = fates.bound_elsewhere(place)
-                yield self._told(row, place, notice, renewal, because)
-            else:
-                notice, because = fates.lost(place)
-                yield self._told(row, place, notice, ends.end, because)
+                continue
+            notice, because = fates.refused(place)
+            if not was.keeps[place] and was.refused(place) == (notice, because):
+                notice = Notice.NONE  # it is so on both sides
+            # its server refuses to renew anything but what it is bound to
+            at = renewal if fates.is_bound[place] else ends.end
+            yield self._told(row, place, notice, at, because)
 
     def _told(
         self,
@@ -175,6 +185,7 @@ class _Network:
             if len(was) < len(self.before.pools):
                 return next(iter(is_now.values()))
             return None  # nobody was heard before either: that is no change
+        self.unheard_before = was
         self.after = self.after.without(is_now)
         return None
 
@@ -259,6 +270,10 @@ class _Fates:
         """Whether each client is bound to some address."""
         bound: NDArray[np.bool_] = self.own != NOBODY
         return bound
+
+    def refused(self, place: int) -> tuple[Notice, str]:
+        """What a client notices that can't keep its address."""
+        return self.bound_elsewhere(place) if self.is_bound[place] else self.lost(place)
 
     def bound_elsewhere(self, place: int) -> tuple[Notice, str]:
         """What a client notices that is bound to another address."""

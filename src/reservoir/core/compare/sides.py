@@ -125,6 +125,7 @@ class Side:
         self._pools = Pools(plan)
         self.topology = self._pools.topology
         self.hearing = Hearing(self._pools, behaviours, is_complete)
+        self.routing = self.hearing.routing
         for there in self.networks.values():
             for name, pool in there.pools.items():
                 if self.hearing.hears_bound_only(name, there.network):
