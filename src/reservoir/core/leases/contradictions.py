@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -15,10 +16,20 @@ from reservoir.core.leases.table import ByNetwork, LeaseTable
 from reservoir.core.plan.hosts import repeated
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.addresses import format_address
-from reservoir.core.wording import listed
+from reservoir.core.values.durations import INFINITE, format_duration
+from reservoir.core.wording import counted, listed
 
 SOON = 3600.0
 """Seconds: leases that end within these are counted."""
+
+NEARLY = 0.9
+"""The share of a pool that may be taken before it counts as nearly full."""
+
+AHEAD = 300.0
+"""Seconds by which a server's clock may be ahead of ours."""
+
+LONGER = 1.05
+"""How much longer than planned a lease may be: clocks and roundings differ."""
 
 
 class Contradiction(NamedTuple):
@@ -78,7 +89,7 @@ def check_leases(pools: Pools, leases: LeaseTable, now: float) -> LeasesChecked:
     """
     checking = _Checking(pools, leases, now)
     usage = [each for place in range(len(pools.names)) for each in checking.network(place)]
-    found = [*checking.found, *checking.in_no_network(), *checking.twice()]
+    found = [*checking.found, *checking.in_no_network(), *checking.twice(), *checking.odd()]
     found.sort(key=lambda each: (each.row, each.rule))
     return LeasesChecked(usage, found, len(leases), int(leases.expired(now).sum()))
 
@@ -114,6 +125,8 @@ class _Checking:
                 int((bound & mine).sum()),
                 int((soon & mine & (inside | bound)).sum()),
             )
+            self._too_long(pool, rows[mine])
+            self._fullness(pool, rows[inside])
         self._contradictions(place, pools, rows[~bound], own[~bound])
 
     def _of_server(
@@ -127,6 +140,65 @@ class _Checking:
         numbers = servers.numbers[rows]
         is_mine: NDArray[np.bool_] = numbers == servers.known.get(pool.server or "", -2)
         return is_mine | ~np.isin(numbers, known)
+
+    def _fullness(self, pool: Pool, rows: NDArray[np.int64]) -> None:
+        """That a pool has no address left, or few."""
+        taken, size = len(np.unique(self._leases.address[rows])), len(pool.assignable)
+        if not size or taken < NEARLY * size:
+            return
+        by = f" of {pool.server}" if pool.server else ""
+        left = f"{size - taken:,} left" if taken < size else "none left: the next client gets none"
+        message = f"{taken:,} of {counted(size, 'address')}{by} in {pool.name} are taken, {left}"
+        rule = "pool-nearly-full" if taken < size else "pool-full"
+        self._note(rule, Severity.WARNING, message, int(rows[-1]), pool.name)
+
+    def _too_long(self, pool: Pool, rows: NDArray[np.int64]) -> None:
+        """Leases that last longer than those that the plan gives."""
+        planned = pool.offer.lease
+        if planned is None or planned >= INFINITE:
+            return
+        starts = self._leases.starts[rows]
+        since = np.where(np.isnan(starts) | (starts > self._now), self._now, starts)
+        lasts = self._leases.expires[rows] - since  # what began earlier lasts longer still
+        for row, time in zip(
+            *(a[lasts > planned * LONGER].tolist() for a in (rows, lasts)), strict=True
+        ):
+            shown = "without end" if np.isinf(time) else f"of {format_duration(round(time))}"
+            message = (
+                f"{self._leases.label(row)} has a lease {shown}; {pool.name} gives "
+                f"{format_duration(planned)}"
+            )
+            self._note("too-long", Severity.WARNING, message, row, pool.name)
+
+    def odd(self) -> Iterator[Contradiction]:
+        """Leases that contradict themselves: of another network, or at impossible times."""
+        leases, home = self._leases, self._homes.home
+        places = np.array(
+            [self._places.get(word, -1) for word in leases.networks.known], dtype=np.int64
+        )
+        if len(places):
+            said = places[leases.networks.numbers]
+            for row in np.flatnonzero((said >= 0) & (home >= 0) & (said != home)).tolist():
+                here, there = self._pools.names[home[row]], self._pools.names[said[row]]
+                shown = format_address(int(leases.address[row]))
+                message = f"{leases.label(row)} has {shown} of {here}, but is listed in {there}"
+                yield Contradiction("lease-other-network", Severity.WARNING, message, row, here)
+        for wrong, what in (
+            (leases.starts > leases.expires, "begins after it ends"),
+            (
+                (leases.starts > self._now + AHEAD) & (leases.starts <= leases.expires),
+                "begins in the future",
+            ),
+        ):
+            for row in np.flatnonzero(wrong).tolist():
+                name = self._pools.names[home[row]] if home[row] >= 0 else ""
+                message = f"the lease of {leases.label(row)} {what}"
+                yield Contradiction("lease-times", Severity.WARNING, message, row, name)
+
+    @cached_property
+    def _places(self) -> Mapping[str, int]:
+        """Where each network is in the plan's order."""
+        return {name: place for place, name in enumerate(self._pools.names)}
 
     def _contradictions(
         self,
