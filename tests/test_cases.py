@@ -64,6 +64,18 @@ ASSUMED = "the way depends on what the plan doesn't state"
          "mask is 255.255.255.0 instead of 255.255.254.0"),
         ("write widening/new.yaml --into widening/running/r1.merganser", 0,
          "p1.20 gets 10.132.20.1/23 instead of 10.132.20.1/24"),
+        ("write only/relayed.yaml --into only/run/core.larkspur --only office", 0,
+         "1 line added, 0 removed"),
+        ("read linux-host/04-dropins-and-order/07-dropin", 0, "lease: 5m"),
+        *((f"read linux-host/{case}", 1, said) for case, said in (
+            ("04-dropins-and-order/08-two-files-match", "an earlier file is for the same"),
+            ("05-boolean-spellings/DHCPServer-true", "served_by: DHCPServer-true"),
+            ("18-emit-no-but-set", "unsaid_gateway: 10.30.0.9, unsaid_dns: 10.1.1.1"),
+        )),
+        *((f"check linux-host/03-options-over-312/{plan}.yaml", 1, "options-too-long")
+          for plan in ("plan-31-routes", "plan-4x150")),
+        ("rehearse linux-host/04-pool-beyond", 1, "its range leaves 10.30.0.0/24"),
+        ("rehearse linux-host/11-static-odd", 1, "it binds 10.30.0.77 twice"),
         ("compare script-order/run script-order/plan.yaml --script {out}/s", 0, "2 statements"),
         ("compare script-interface-address/wo script-interface-address/new.yaml --script {out}/s",
          0, "pier: 2 statements"),

@@ -68,6 +68,8 @@ class WrittenInto:
 
     present: Present
     configuration: DeviceConfiguration
+    is_of_some: bool = False
+    """Whether only some of the plan's networks are written."""
 
     @property
     def files(self) -> dict[Path, str]:
@@ -140,7 +142,7 @@ def write_into(
     present = _present(map(str, files), plan, devices)
     texts = {device: there.read.text for device, there in present.items()}
     written = [
-        WrittenInto(present[configuration.device], configuration)
+        WrittenInto(present[configuration.device], configuration, bool(only))
         for configuration in write(plan, list(present), texts, remove_others, only)
     ]
     _require_sound(written)

@@ -148,8 +148,11 @@ def _said(one: WrittenInto) -> Iterator[tuple[Place, str]]:
         yield Place(read.file), f"{label} is added, since a network needs it: {text}"
     for line, label in placed.removed:
         yield read.place(line, 1), f"{label} is removed, since it is not in the plan"
+    why = "in the plan this device doesn't serve it"
+    if one.is_of_some:
+        why = "it is of none of the networks that are written"
     for line, label in placed.others:
-        yield read.place(line, 1), f"{label} stays: in the plan this device doesn't serve it"
+        yield read.place(line, 1), f"{label} stays: {why}"
     for line, name, old, new in placed.readdressed:
         yield read.place(line, 1), f"{name} gets {new} instead of {old}"
     for line, found, planned in placed.left:

@@ -59,6 +59,15 @@ class DeviceConfiguration:
         return [*self.misread, *(_described(difference) for difference in self.differences)]
 
 
+def _leave_switched(device: Fact, present: Fact) -> None:
+    """Leave the service of a device as it is, which goes on serving what it serves besides."""
+    was = present.get("service")
+    if was is None:
+        device.fields.pop("service", None)
+    else:
+        device.fields["service"] = was
+
+
 def _described(difference: Difference) -> str:
     network = getattr(difference, "network", None)
     return f"{network}: {difference}" if network else str(difference)
@@ -86,6 +95,8 @@ def write_device(
     planned = _planned(pools, device, there, alone=existing is None or remove_others)
     taken = _names_that_stay(present, planned) if present is not None else ()
     lowered = lower(pools, device, sheet, taken)
+    if present is not None and not remove_others and not lowered.pools:
+        _leave_switched(lowered.device, present.reading.device)
     written = write_configuration(lowered.device, sheet)
     placed, before = None, tuple[NotUnderstood, ...]()
     if present is None:
