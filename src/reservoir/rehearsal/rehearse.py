@@ -128,7 +128,7 @@ def rehearse(
     names = [name for name in pools.names if not only or name in only]
     unplanned = set(pools.names) - set(planned.names)
     asked = dict.fromkeys(unplanned, 1)
-    if clients is not None:  # nobody comes where nobody is meant to be served
+    if clients is not None:  # nobody comes where nobody is meant to be served, or only the bound
         asked |= {name: 0 for name in planned.names if not _is_meant(planned, name)}
     left_out = {
         name: why
@@ -184,10 +184,12 @@ def _with_relayed(pools: Pools, started: Mapping[str, Serving]) -> Pools:
 
 
 def _is_meant(pools: Pools, name: str) -> bool:
-    """Whether anybody is to be served in a network: it has servers, ranges or bindings."""
+    """Whether clients without a binding are to be served, and not only those with one."""
     index = pools.place_of(name)
-    has_bindings = len(pools.bound_rows(index)) > 0
-    return bool(pools.topology.serving(name) or pools.assignable_in(index)) or has_bindings
+    has_ranges = any(pool.named for pool in pools.of(name))
+    is_for_bound = len(pools.bound_rows(index)) > 0 and not has_ranges
+    served = pools.topology.serving(name) or pools.assignable_in(index)
+    return bool(served) and not is_for_bound
 
 
 def _why_not(pools: Pools, name: str, started: Mapping[str, Serving], complete: bool) -> str:
