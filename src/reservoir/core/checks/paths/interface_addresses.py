@@ -187,9 +187,13 @@ class InterfaceMaskDiffers(Rule):
         """Whether something else shows that the interface's mask is wrong, not the network's.
 
         Another interface has the network's mask; or the network's ranges, or other networks, are
-        where the interface's subnet would end, or go on.
+        where the interface's subnet would end, or go on. The interface has to belong there: by its
+        VLAN, or as the gateway.
         """
         network, own = site.plan.networks[name], attachment.prefix
+        tag = site.topology.interface(attachment).vlan
+        if attachment.address != network.gateway and (tag is None or tag != network.vlan):
+            return False
         others = [a for a in site.topology.attachments(network) if a is not attachment]
         if any(other.prefix.bits == network.subnet.bits for other in others):
             return True

@@ -55,7 +55,7 @@ class NextHopUnreachable(Rule):
         routes = site.plan.devices[device].routes
         by_it = [position for position, route in enumerate(routes) if route.via in hops]
         path: PlanPath = ("devices", device, "routes", by_it[0], "via")
-        hint, edits = "", replaced((), "", None)
+        hint, edits, is_certain = "", replaced((), "", None), True
         networks = [
             name
             for a in site.topology.attachments_of(device)
@@ -72,6 +72,7 @@ class NextHopUnreachable(Rule):
             shown = format_address(hop.meant.address)
             hint = f"; {shown} would be in the subnet of {hop.at.interface}"
             if len(by_it) == 1 and _is_somebodys(site, device, hop.meant.address):
+                is_certain = len(site.topology.holders(hop.at.address)) == 1
                 edits = replaced(path, format_address(hops[0]), shown)
         listing = listed(map(format_address, hops))
         are = "is" if len(hops) == 1 else "are"
@@ -86,6 +87,7 @@ class NextHopUnreachable(Rule):
                 value=_where(routes[by_it[0]].to),
             ),
             edits,
+            is_certain=is_certain,
             concerns=tuple(dict.fromkeys(networks[1:])),
         )
 
