@@ -158,7 +158,7 @@ class _Checking:
         if planned is None or planned >= INFINITE:
             return
         starts = self._leases.starts[rows]
-        since = np.where(np.isnan(starts) | (starts > self._now), self._now, starts)
+        since = np.where(np.isnan(starts), self._now, starts)
         lasts = self._leases.expires[rows] - since  # what began earlier lasts longer still
         for row, time in zip(
             *(a[lasts > planned * LONGER].tolist() for a in (rows, lasts)), strict=True

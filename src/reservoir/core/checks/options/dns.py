@@ -11,6 +11,7 @@ from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.pools import Pool
+from reservoir.core.routing import End
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.options import REGISTRY
@@ -218,9 +219,10 @@ def _known_subnets(site: Site) -> AddressSet:
 
 
 class DnsUnrouted(Rule):
-    """The network's router has no route to a DNS server that clients are offered.
+    """The network's router has no way to a DNS server that clients are offered.
 
-    Why: The router drops the clients' queries, unless it learns the route.
+    Why: The router drops the clients' queries, unless it learns a route; or an interface on the way
+    is disabled.
 
     Remedy: Give the router a route, or correct the server's address.
     """
@@ -249,16 +251,22 @@ class DnsUnrouted(Rule):
         ):
             for address in offer.dns:
                 for router in self._routers(site, name):
-                    known = site.topology.knows_way(router, address)
-                    if known or (router, address) in reported or network.subnet.span.holds(address):
+                    if (router, address) in reported or network.subnet.span.holds(address):
+                        continue
+                    way, shown = site.routing.way(router, address), format_address(address)
+                    is_down = way.end is End.DOWN
+                    if site.topology.knows_way(router, address) and not is_down:
                         continue
                     reported.add((router, address))
                     path: PlanPath = ("networks", name, "dns")
                     yield self.finding(
-                        f"{router}, the gateway of {name}, has no route to the DNS server "
-                        f"{format_address(address)}",
+                        f"queries of {name} don't reach the DNS server {shown}: {way.why(address)}"
+                        if is_down
+                        else f"{router}, the gateway of {name}, has no route to the DNS server {shown}",
                         path if network.dns is not None else ("defaults", "dns"),
-                        Witness.of_dns(name, address, "no-route", router),
+                        Witness.of_dns(
+                            name, address, "not-on-link" if is_down else "no-route", router
+                        ),
                     )
 
     def _routers(self, site: Site, name: str) -> list[str]:
