@@ -297,7 +297,7 @@ def of_held_addresses(w: Walked) -> Found:
             name, _, owner = called.partition(" of ")
             if name and not w.is_device(name, owner):
                 ports = {port.partition(".address")[0] for port in holders.get(address, ())}
-                shared = [address] if address in w.virtual(vrf) else []
+                shared = [address] if address in w.virtual(vrf) and not ports else []
                 for _ in (*ports, *shared):  # one that lists its address twice says the same twice
                     yield "address-held-twice", f"{path}.address"
             machine = owner or name

@@ -201,4 +201,5 @@ def held(witness: Witness, walked: Walked) -> bool:
         for vrf in ("", "other")
         for _, address, _ in (*walked.static(vrf), *walked.interfaces(vrf))
     ]
+    holders += [address for vrf in ("", "other") for address in walked.virtual(vrf)]
     return holders.count(witness.address or 0) > 1

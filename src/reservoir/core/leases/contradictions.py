@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from functools import cached_property
 from typing import NamedTuple
 
@@ -160,13 +161,14 @@ class _Checking:
         starts = self._leases.starts[rows]
         since = np.where(np.isnan(starts), self._now, starts)
         lasts = self._leases.expires[rows] - since  # what began earlier lasts longer still
-        for row, time in zip(
-            *(a[lasts > planned * LONGER].tolist() for a in (rows, lasts)), strict=True
-        ):
-            shown = "without end" if np.isinf(time) else f"of {format_duration(round(time))}"
+        for row in rows[lasts > planned * LONGER].tolist():
+            end = float(self._leases.expires[row])
+            shown = "without end"
+            if np.isfinite(end):
+                shown = f"until {datetime.fromtimestamp(end, UTC):%Y-%m-%d %H:%M} UTC"
             message = (
-                f"{self._leases.label(row)} has a lease {shown}; {pool.name} gives "
-                f"{format_duration(planned)}"
+                f"{self._leases.label(row)} has a lease {shown}, which is longer than "
+                f"{format_duration(planned)}, as {pool.name} gives"
             )
             self._note("too-long", Severity.WARNING, message, row, pool.name)
 

@@ -259,14 +259,17 @@ class DnsUnrouted(Rule):
                         continue
                     reported.add((router, address))
                     path: PlanPath = ("networks", name, "dns")
+                    said = (
+                        f"{router}, the gateway of {name}, has no route to the DNS server {shown}"
+                    )
+                    because = "no-route"
+                    if is_down:
+                        said = f"queries of {name} don't reach {shown}: {way.why(address)}"
+                        because = "not-on-link"
                     yield self.finding(
-                        f"queries of {name} don't reach the DNS server {shown}: {way.why(address)}"
-                        if is_down
-                        else f"{router}, the gateway of {name}, has no route to the DNS server {shown}",
+                        said,
                         path if network.dns is not None else ("defaults", "dns"),
-                        Witness.of_dns(
-                            name, address, "not-on-link" if is_down else "no-route", router
-                        ),
+                        Witness.of_dns(name, address, because, router),
                     )
 
     def _routers(self, site: Site, name: str) -> list[str]:
