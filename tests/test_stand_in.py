@@ -69,7 +69,9 @@ class Running(NamedTuple):
 
 
 @contextmanager
-def running(installed: Path, folder: Path, *more: str) -> Iterator[Running]:
+def running(
+    installed: Path, folder: Path, *more: str, ends_by: signal.Signals = signal.SIGTERM
+) -> Iterator[Running]:
     """A stand-in on a free port; it must end well when it is asked to."""
     command = [str(installed), "stand-in", "plan.yaml", "--listen", "127.0.0.1:0", *more]
     process = subprocess.Popen(
@@ -84,7 +86,7 @@ def running(installed: Path, folder: Path, *more: str) -> Iterator[Running]:
     talk.settimeout(1.0)
     with talk:
         yield Running(process, talk)
-        process.send_signal(signal.SIGTERM)
+        process.send_signal(ends_by)
         _, said = process.communicate(timeout=20)
     assert process.returncode == 0
     assert said == "Stopped.\n"
@@ -94,7 +96,7 @@ def test_leases_outlive_a_stop(installed: Path, tmp_path: Path) -> None:
     """Who had an address has it again; a row that fits no pool is said; nobody gets it twice."""
     (tmp_path / "plan.yaml").write_text(PLAN)
     keeps = ("--leases", "leases.csv")
-    with running(installed, tmp_path, *keeps) as stand_in:
+    with running(installed, tmp_path, *keeps, ends_by=signal.SIGHUP) as stand_in:
         assert [stand_in.gets(1), stand_in.gets(2)] == ["10.85.20.22", "10.85.20.21"]
         for junk in (b"", b"\1" * 10, b"\xff" * 300, Message(Kind.ACK, 1, Mac(1)).encode()):
             stand_in.socket.send(junk)

@@ -163,7 +163,8 @@ def _stopping() -> Iterator[list[int]]:
     def stop(number: int, _frame: FrameType | None) -> None:
         asked.append(number)
 
-    before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)}
+    numbers = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)  # the last: its terminal is gone
+    before = {number: signal.signal(number, stop) for number in numbers}
     try:
         yield asked
     finally:
