@@ -54,6 +54,7 @@ EVENTS: Mapping[str, str] = {
     "answer-lost": "an answer to {network}, sent to {address}, is lost{because}",
     "leaves": "what {also} sends to {address} goes to {value}, not to {name}",
     "not-relayed": "a request reaches {also}, which has no address to relay it from",
+    "dropped": "{also} drops what it should send to {address}, a client of {network}",
     "traffic-lost": "a client of {network} sends {value}; {also} can't forward it to {address}",
     "member-shared": "frames that arrive at {name} belong to only one of {also}",
     "tag-shared": "only one of {name} and {also} receives frames with VLAN tag {value}",

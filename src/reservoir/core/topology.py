@@ -349,8 +349,12 @@ class Topology:
 
     def knows_way(self, device: str, address: int) -> bool:
         """Whether an interface's subnet or a route of the device leads to an address."""
+        return address in self.known_ways(device)
+
+    def known_ways(self, device: str) -> AddressSet:
+        """What the device's interfaces' subnets and its routes lead to."""
         if device not in self._ways:
             own = [attachment.prefix for attachment in self._attached_of[device]]
             prefixes = chain(own, (route.to for route in self._plan.devices[device].routes))
             self._ways[device] = AddressSet(prefix.span for prefix in prefixes)
-        return address in self._ways[device]
+        return self._ways[device]

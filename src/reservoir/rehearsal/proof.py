@@ -126,6 +126,7 @@ class _Prover:
             "offered-none": self._offered_none,
             "not-served": self._not_served,
             "traffic-lost": self._traffic_lost,
+            "dropped": self._traffic_lost,
             "on-link": self._traffic_lost,
             "held-twice": self._held_twice,
             "held-alone": self._held_alone,

@@ -68,6 +68,15 @@ def networks_met(site: Site, subnet: Prefix) -> int:
     return len(_networks(site).meeting(subnet))
 
 
+def networks_holding(site: Site, part: Prefix) -> list[str]:
+    """The networks without a VRF whose subnets hold all of another subnet."""
+    return [
+        name
+        for name in _networks(site).holding(part.network)
+        if site.plan.networks[name].subnet.bits <= part.bits and not site.plan.networks[name].vrf
+    ]
+
+
 @lru_cache(maxsize=1)
 def _networks(site: Site) -> BySubnet[str]:
     return BySubnet((network.subnet, name) for name, network in site.plan.networks.items())
