@@ -25,9 +25,10 @@ from reservoir.dialects.behaviour.kept import kept_of
 from reservoir.dialects.behaviour.lift_offer import OfferLifter
 from reservoir.dialects.behaviour.lifted import Lifted, Note, Origin, SwitchedOff
 from reservoir.dialects.behaviour.lower import called
-from reservoir.dialects.behaviour.own_ranges import passed_over, with_own_ranges, without
+from reservoir.dialects.behaviour.own_ranges import with_own_ranges
 from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
 from reservoir.dialects.behaviour.unsaid import with_unsaid_apart
+from reservoir.dialects.behaviour.used_files import passed_over, without
 from reservoir.dialects.facts.by_address import FactsByAddress, addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import backward_ranges, each_span, idle_exclusions, notes_of

@@ -21,8 +21,9 @@ from reservoir.core.values.clients import Client
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift_offer import OfferLifter
 from reservoir.dialects.behaviour.lifted import Ignored
-from reservoir.dialects.behaviour.own_ranges import passed_over, with_own_ranges, without
+from reservoir.dialects.behaviour.own_ranges import with_own_ranges
 from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
+from reservoir.dialects.behaviour.used_files import passed_over, without
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import each_span
