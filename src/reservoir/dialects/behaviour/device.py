@@ -187,6 +187,11 @@ class Behaviour:
         return self.sheet.trait("pool-found-by") in ("joined-interface", "interface", "arrival")
 
     @property
+    def names_interface_in_pools(self) -> bool:
+        """Whether a pool serves the clients at the interface that it names, and at no other."""
+        return self.sheet.trait("pool-found-by") == "joined-interface"
+
+    @property
     def assigns_by_secondary(self) -> bool:
         """Whether it assigns from the pools of an interface's secondary addresses."""
         return self.sheet.trait("shared-segment") in ("in-order", "alike")

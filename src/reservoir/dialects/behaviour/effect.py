@@ -7,7 +7,7 @@ from dataclasses import replace
 from operator import is_
 
 from reservoir.dialects.behaviour.lift import lift
-from reservoir.dialects.behaviour.lifted import Lifted
+from reservoir.dialects.behaviour.lifted import Ignored, Lifted
 from reservoir.dialects.behaviour.serving import Place, Serving
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.sheet.model import Sheet
@@ -28,7 +28,8 @@ def lift_effect(
         stated: What the configuration states, lifted, if that is at hand: mostly it is the same.
     """
     serving = Serving(device, sheet)
-    passed_over = serving.does_without
+    apart = unjoined(device, serving)
+    passed_over = serving.does_without | {pool.place for pool in apart}
     if not passed_over and stated is not None:
         return stated
     bindings = {place for place in passed_over if place[0] == "binding"}
@@ -39,7 +40,26 @@ def lift_effect(
             lifted.networks[name] = network.model_copy(update={"served_by": ()})
     lines = {line for _, line, _ in passed_over}
     lifted.does_without = [ignored for ignored in serving.ignored if ignored.line in lines]
+    lifted.does_without += [
+        Ignored(pool.line, pool.label, "it names no interface")
+        for pool in unjoined(device, serving)
+    ]
     return lifted
+
+
+def unjoined(device: Fact, serving: Serving) -> list[Fact]:
+    """The pools that name no interface, though the device has one in their subnet.
+
+    Where a pool serves the interface that it names, its clients there hear nothing.
+    """
+    if not serving.behaviour.names_interface_in_pools:
+        return []
+    return [
+        pool
+        for pool in device.of_kind("pool")
+        if pool.get("interface") is None and pool.get("subnet") is not None
+        if serving.own_addresses.meets(pool.get("subnet").span)
+    ]
 
 
 def _without(fact: Fact, places: Collection[Place]) -> Fact:

@@ -230,8 +230,10 @@ class _Faults:
                 yield self._of(binding, "binding-options-differ", message, names[0])
 
     def served_elsewhere(self, interfaces: Mapping[str, Fact]) -> Iterator[Fault]:
-        """Pools at an interface that is in another subnet."""
+        """Pools at an interface that is in another subnet, or at none though one is in theirs."""
         for pool in self.origin.pools:
+            if pool.get("interface") is None and self.behaviour.names_interface_in_pools:
+                yield from self._unjoined(pool, interfaces)
             interface = interfaces.get(pool.get("interface"))
             held = addresses_of(interface) if interface else ()
             if not held or any(self.origin.subnet.span.holds(own.address) for own in held):
@@ -244,6 +246,22 @@ class _Faults:
                 f"{self.name} is served on interface {pool.get('interface')}, but that has "
                 f"{listed(held)}, which {'is' if len(held) == 1 else 'are'} not in {subnet}{hint}",
                 pool.line_of("interface"),
+                pool.column,
+                Witness("unanswered", self.name),
+            )
+
+    def _unjoined(self, pool: Fact, interfaces: Mapping[str, Fact]) -> Iterator[Fault]:
+        subnet = self.origin.subnet
+        there = [
+            name
+            for name, interface in interfaces.items()
+            if any(subnet.span.holds(own.address) for own in addresses_of(interface))
+        ]
+        if there:
+            yield Fault(
+                "server-not-reached",
+                f"{self.name} names no interface, so its clients at {listed(there)} get no answer",
+                pool.line,
                 pool.column,
                 Witness("unanswered", self.name),
             )
