@@ -119,8 +119,8 @@ def test_it_is_safe_to_stop_after_each_statement(
         assert same(folder, text, made.old, dialect)
 
 
-OF_TEXTS = {"line-not-understood", "goes-live-before-exclusions"}
-"""Rules about a block that isn't finished, and the order of lines in a text."""
+OF_TEXTS = {"line-not-understood", "goes-live-before-exclusions", "pool-empty"}
+"""Rules about a block that isn't finished, the order of lines in a text, and what a gap is."""
 
 
 def errors(folder: Path, text: str, dialect: str) -> set[tuple[str, str]]:

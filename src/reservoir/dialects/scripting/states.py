@@ -26,8 +26,9 @@ from reservoir.dialects.sheet.model import Sheet
 Subnet = tuple[str, Prefix]
 """A network's VRF and subnet."""
 
-_OF_TEXTS = ("line-not-understood", "goes-live-before-exclusions")
-"""Rules about a text: a block that isn't finished, the order of lines. A device has no such."""
+_TOLD_OTHERWISE = ("line-not-understood", "goes-live-before-exclusions", "pool-empty")
+"""A block that isn't finished and the order of lines are a text's, not a device's; that a pool is
+empty for a while is told as a gap."""
 
 Wrong = tuple[str, str]
 """A rule that reports an error, and the network that it is in; empty for none."""
@@ -98,7 +99,7 @@ class State:
         return frozenset(
             (found.rule, found.network or "")
             for found in errors_of(site)
-            if found.rule not in _OF_TEXTS
+            if found.rule not in _TOLD_OTHERWISE
         )
 
     @cached_property

@@ -270,6 +270,7 @@ class DnsUnrouted(Rule):
                         said,
                         path if network.dns is not None else ("defaults", "dns"),
                         Witness.of_dns(name, address, because, router),
+                        severity=Severity.WARNING if is_down else None,  # no route would be learned
                     )
 
     def _routers(self, site: Site, name: str) -> list[str]:
