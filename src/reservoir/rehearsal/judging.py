@@ -149,10 +149,7 @@ class _Judge:
                 continue  # who declined an address is told as a conflict
             why = _why(client, self.wires)
             if is_full:
-                room = len(self.pools.assignable_in(self.index))
                 reason = f"client {number:,} of {len(tried):,} gets no address: {why}"
-                if room:
-                    reason += f" ({room:,} assignable)"
             else:
                 reason = f"no answer: {why}"
             first[event] = Failure(event, reason, client.mac)

@@ -21,7 +21,7 @@ _TOLD_BY: Mapping[str, tuple[str, ...]] = {
 """The kinds of witness that tell of an event; of any other, only its own."""
 
 _OF_ONE_CLIENT = ("bound", "bound-to-two", "binding-ignored")
-"""Kinds of witness that tell of whatever happens to their client."""
+"""Kinds of witness that tell of whatever happens to their client, once it is answered."""
 
 _OF_ONE_ADDRESS = ("assigned", "binding-ignored", "bound", "bound-to-two", "offered", "held-twice")
 """Kinds of witness that tell of their own address only; that of others is one of many."""
@@ -88,7 +88,7 @@ def _tells(finding: Finding, failure: Failure) -> bool:
         if witness.kind in _OF_ONE_ADDRESS:
             return False
     is_client = witness.client == failure.client and witness.kind in _OF_ONE_CLIENT
-    return is_client or _is_event(witness, failure)
+    return (is_client and failure.event not in _LOST) or _is_event(witness, failure)
 
 
 def _is_event(witness: Witness, failure: Failure) -> bool:

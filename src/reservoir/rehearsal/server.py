@@ -119,7 +119,7 @@ class StandInServer:
             size = sum(len(pool.assignable) for pool in pools)
             if not size:
                 return Decision(f"has no address to assign in {labels}", is_full=True)
-            return Decision(f"has no free address in {labels}", is_full=True)
+            return Decision(f"has no free address in {labels} ({size:,} assignable)", is_full=True)
         leases, identifier = self.leases[claim.pool], arrival.message.identifier
         if claim.lease is None and self.serving.behaviour.keeps_offers:
             until = arrival.now + OFFER_HELD

@@ -56,7 +56,8 @@ class ServingPool:
     @cached_property
     def label(self) -> str:
         """What to call it."""
-        return self.fact.label
+        is_named = self.fact.label != self.fact.kind
+        return self.fact.label if is_named else f"its pool for {self.subnet}"
 
 
 Place = tuple[str, int, int]

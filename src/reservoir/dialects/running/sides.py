@@ -109,9 +109,10 @@ def sides_with_plan(
     cannot = (said for name, c in configured.items() for said in _cannot_do(name, c))
     left_aside = dict.fromkeys([*cannot, *_ignored(reads)])
     behaviours = _behaviours({**sheets, **{name: read.sheet for name, read in by_name.items()}})
+    present = [read.effect for read in by_name.values()]
     sides = [
-        _beside(planned, lifted, by_name, behaviours)
-        for lifted in (written, [read.effect for read in by_name.values()])
+        _beside(planned, written, by_name, behaviours),
+        _beside(_as_tagged(planned, present), present, by_name, behaviours),
     ]
     old, new = sides if plan_is_old else reversed(sides)
     return Sides(old, new, by_name, tuple(left_aside))
@@ -138,6 +139,31 @@ def _beside(
     others = [name for name in planned.plan.devices if name not in replaced]
     parts = [SidePart(planned, others), *map(_part, devices)]
     return Side(parts, plan, behaviours, is_complete=True)
+
+
+def _as_tagged(planned: Pools, devices: Iterable[Lifted]) -> Pools:
+    """What is planned, with the VLAN in each network that devices run there.
+
+    The VLAN that a network is to have needn't be the one that it has: the devices are taken to be
+    heard in what they are tagged for.
+    """
+    tags: dict[str, set[int]] = {}
+    for lifted in devices:
+        for interface in lifted.device.interfaces.values():
+            if interface.vlan is None:
+                continue
+            for held in interface.addresses:
+                for name in planned.topology.networks_at(held.address, interface.vrf):
+                    tags.setdefault(name, set()).add(interface.vlan)
+    networks = planned.plan.networks
+    others = {
+        name: networks[name].model_copy(update={"vlan": min(found)})
+        for name, found in tags.items()
+        if len(found) == 1 and networks[name].vlan not in (None, *found)
+    }
+    if not others:
+        return planned
+    return Pools(replace(planned.plan, networks={**networks, **others}))
 
 
 def _part(lifted: Lifted) -> SidePart:
