@@ -51,6 +51,11 @@ ASSUMED = "the way depends on what the plan doesn't state"
         *((f"compare vlan-changed/{old} vlan-changed/new.yaml", 0,
            "cut off path: heard → pier deck.30 has VLAN 30, and the network VLAN 31")
           for old in ("old.yaml", "w")),
+        ("check anycast/plan.yaml", 0, "no route to the DNS server 10.84.255.53, which dhcp-1 has"),
+        ("rehearse anycast/plan.yaml", 1, "no route to 10.84.255.53 (dns-unrouted)"),
+        ("map dns-in-pool/plan.yaml", 0, "claimed twice: 10.84.30.1, 10.84.30.53 "),
+        ("map dns-in-pool/plan.yaml", 0, "[s==========!=="),
+        ("check dns-in-pool/plan.yaml", 1, "3 errors"),
         ("compare relay-removed/wo relay-removed/wn", 0, "nothing in these files leads to depot"),
         ("compare relay-removed/wo relay-removed/wn --leases relay-removed/leases.csv", 0,
          "1 lease: 1 cut off"),

@@ -190,3 +190,30 @@ def some_leases(folder: Path, plan: reservoir.OpenedPlan) -> LeaseTable:
                 rows.append(f"{mac},{shown},{pool.server},{NOW + 3600}")
     (folder / "leases.csv").write_text("\n".join([*rows, ""]))
     return read_leases(str(folder / "leases.csv")).leases
+
+
+IN_POOL = (
+    "gateway-in-pool", "interface-in-pool", "static-in-pool", "infrastructure-in-pool",
+    "binding-on-static",
+)  # fmt: skip
+
+
+@meets("clean", "conflicting")
+@given(plan=in_dialects().flatmap(lambda plan: st.one_of(st.just(plan), changed(plan))))
+@settings(max_examples=examples(150))
+def test_a_map_marks_what_a_check_tells(plan: dict[str, Any]) -> None:
+    """Where it marks an address, there is a finding about the network; and the other way round."""
+    subject = opened(plan)
+    if subject is None:
+        return
+    findings = reservoir.check(subject)
+    told = {name for f in findings for name in (f.network, *f.concerns)}
+    two = {(f.network, f.witness.address) for f in findings if f.witness and f.rule in IN_POOL}
+    for one in reservoir.space(subject).networks:
+        marked = one.kinds["conflicting"]
+        met("conflicting" if marked else "clean")
+        if marked:
+            assert one.name in told, (one.name, marked)
+        for name, address in two:
+            if name == one.name and address is not None:
+                assert address in marked or not one.subnet.hosts.holds(address)

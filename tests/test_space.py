@@ -67,7 +67,7 @@ def plans(draw: st.DrawFn) -> dict[str, object]:
 def test_each_address_is_of_one_kind_and_the_right_one(data: dict[str, object]) -> None:
     """Asked of the plan's own values, address by address."""
     plan = reservoir.load(data).plan
-    space = Space(reservoir.load(data).pools)
+    space = Space(reservoir.load(data).pools, {})
     for one in space.networks:
         found = {
             address: kind for kind in KINDS for address in one.kinds[kind].addresses().tolist()
@@ -123,7 +123,7 @@ def test_each_address_is_of_one_kind_and_the_right_one(data: dict[str, object]) 
 def test_a_free_block_has_no_address_of_the_plan(data: dict[str, object], bits: int) -> None:
     """And a block that isn't listed has one; wherever in the plan it is named."""
     plan = reservoir.load(data)
-    space = Space(plan.pools)
+    space = Space(plan.pools, {})
     within = Prefix(BASE, 25)
     spans = [network.subnet.subnet.span for network in plan.plan.networks.values()]
     spans += [plan.plan.devices["one"].interfaces["lan"].addresses[0].subnet.span]
@@ -251,7 +251,7 @@ def test_vrfs_have_address_spaces_of_their_own(run: Run, put: Put) -> None:
 def test_a_map_fits_its_terminal(tmp_path: Path, put: Put) -> None:
     """From forty columns to a hundred and twenty; wide enough, each kind is counted."""
     put("plan.yaml", SMALL)
-    space = Space(reservoir.load(tmp_path / "plan.yaml").pools)
+    space = Space(reservoir.load(tmp_path / "plan.yaml").pools, {})
     for width in (60, 80, 100, 120):
         shown = [click.unstyle(line) for line in lines(space, [], [], width)]
         bars = [line for line in shown if "[" in line]

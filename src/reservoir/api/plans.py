@@ -260,9 +260,11 @@ def space(subject: Subject, only: Collection[str] = ()) -> Space:
 
     Raises:
         UnknownNameError: there is no such network.
+        InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     require_known("network", only, subject.plan.networks)
-    return Space(pools_of(subject))
+    behaviours = {name: Behaviour(sheet) for name, sheet in sheets_of(subject).items()}
+    return Space(pools_of(subject), behaviours)
 
 
 def sheets_of(subject: Subject) -> dict[str, Sheet]:

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Protocol
+
+from reservoir.core.pools import Pool
+from reservoir.core.topology import Topology
+from reservoir.core.values.address_set import AddressSet
 
 
 class DeviceBehaviour(Protocol):
@@ -55,3 +60,14 @@ class DeviceBehaviour(Protocol):
     @property
     def answers_by_default(self) -> bool:
         """Whether it answers clients before it is configured: service on, with a default pool."""
+
+
+def never_assigned(
+    pool: Pool, topology: Topology, behaviours: Mapping[str, DeviceBehaviour]
+) -> AddressSet:
+    """Addresses in a network that its server holds, and so never assigns, as far as is known."""
+    behaviour = behaviours.get(pool.server or "")
+    if behaviour is None or not behaviour.skips_own_address:
+        return AddressSet()
+    there = topology.attachments(pool.network)
+    return AddressSet.of_addresses([a.address for a in there if a.device == pool.server])

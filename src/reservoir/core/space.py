@@ -9,6 +9,8 @@ from itertools import pairwise
 
 import numpy as np
 
+from reservoir.core.behaviour import DeviceBehaviour, never_assigned
+from reservoir.core.in_use import addresses_in_use
 from reservoir.core.plan.model import Network
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.address_set import AddressSet
@@ -46,9 +48,10 @@ class NetworkSpace:
 class Space:
     """The address space of a plan."""
 
-    def __init__(self, pools: Pools) -> None:
-        """Take the plan's pools."""
+    def __init__(self, pools: Pools, behaviours: Mapping[str, DeviceBehaviour]) -> None:
+        """Take the plan's pools, and how each device behaves whose dialect is known."""
         self._pools = pools
+        self._behaviours = behaviours
         self._plan = pools.plan
 
     @cached_property
@@ -73,10 +76,11 @@ class Space:
         network = self._pools.networks[index]
         span = network.subnet.subnet.span
         hosts = AddressSet([network.subnet.hosts])
-        assignable = self._pools.assignable_in(index)
+        assignable = self._assignable(index)
         taken = self._pools.taken(index).clipped(span)
         own, others, by_two = self._bound(index)
         conflicting = twice.clipped(span) | (taken & (assignable | own)) | by_two
+        conflicting |= assignable & self._in_use.get(network.vrf, AddressSet())
         conflicting |= (assignable & others) | self._assigned_by_two(index)
         conflicting |= self._held_by_two.get(network.vrf, AddressSet()).clipped(span)
         excluded = AddressSet(exclusion.range for exclusion in network.exclusions) & hosts
@@ -86,6 +90,22 @@ class Space:
             found[kind] = part - before
             before |= part
         return found
+
+    def _assignable(self, index: int) -> AddressSet:
+        """What any server of a network assigns, less what each of them holds and so leaves out."""
+        found = AddressSet()
+        for pool in self._pools.by_network[index]:
+            found |= pool.assignable - never_assigned(pool, self._pools.topology, self._behaviours)
+        return found
+
+    @cached_property
+    def _in_use(self) -> dict[str, AddressSet]:
+        """For each VRF, the addresses of servers and next hops that the plan names."""
+        names = {number: name for name, number in self._pools.vrf_of.items()}
+        found: dict[str, list[int]] = {}
+        for use in addresses_in_use(self._pools):
+            found.setdefault(names[use.vrf], []).append(use.address)
+        return {vrf: AddressSet.of_addresses(some) for vrf, some in found.items()}
 
     def _bound(self, index: int) -> tuple[AddressSet, AddressSet, AddressSet]:
         """Addresses in a network's subnet that its clients are bound to, others, and several."""

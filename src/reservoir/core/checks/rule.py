@@ -13,13 +13,14 @@ from dataclasses import dataclass, field
 from functools import cache, cached_property
 from typing import ClassVar, Literal
 
-from reservoir.core.behaviour import DeviceBehaviour
+from reservoir.core.behaviour import DeviceBehaviour, never_assigned
 from reservoir.core.findings import Finding, Obstacle, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import Plan, PlanPath
-from reservoir.core.pools import Pools
+from reservoir.core.pools import Pool, Pools
 from reservoir.core.routing import Routing
 from reservoir.core.topology import Topology
+from reservoir.core.values.address_set import AddressSet
 from reservoir.core.wording import hint, shown
 
 
@@ -54,6 +55,10 @@ class Site:
     def routing(self) -> Routing:
         """Where packets go by the devices' routes."""
         return Routing(self.pools, is_complete=self.complete)
+
+    def never_assigned(self, pool: Pool) -> AddressSet:
+        """Addresses in a network that its server holds, and so never assigns."""
+        return never_assigned(pool, self.topology, self.behaviours)
 
     def behaviour(self, device: str | None) -> DeviceBehaviour | None:
         """How a device behaves; None if its dialect isn't known."""

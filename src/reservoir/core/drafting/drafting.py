@@ -62,7 +62,7 @@ class Drafting:
 
     @cached_property
     def _space(self) -> Space:
-        return Space(Pools(self.plan))
+        return Space(Pools(self.plan), {})
 
     @property
     def additions(self) -> list[Addition]:

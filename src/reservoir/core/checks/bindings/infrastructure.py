@@ -7,8 +7,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from reservoir.core.checks.rule import Rule, Site
-from reservoir.core.checks.statics.hosts import addresses_in_use
 from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.in_use import addresses_in_use
 from reservoir.core.values.addresses import format_address
 
 
@@ -44,7 +44,9 @@ class InfrastructureBound(Rule):
             for attachment in (*site.topology.addressed, *site.topology.virtual)
             if (vrf := site.topology.interface(attachment).vrf) in vrf_of
         }
-        asked = {(use.vrf, use.address): use for use in reversed(list(addresses_in_use(site)))}
+        asked = {
+            (use.vrf, use.address): use for use in reversed(list(addresses_in_use(site.pools)))
+        }
         gateways = {
             (vrf_of[network.vrf], network.gateway) for network in site.plan.networks.values()
         }

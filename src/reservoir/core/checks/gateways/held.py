@@ -328,16 +328,13 @@ class InterfaceInPool(Rule):
         for pool in site.pools:
             if pool.named == "all" or not pool.assignable:
                 continue  # `all` leaves interfaces out
-            behaviour = site.behaviour(pool.server)
+            assignable = pool.assignable - site.never_assigned(pool)
             for attachment in (
                 *site.topology.attachments(pool.network),
                 *site.topology.sharing(pool.network),
             ):
-                address, own = attachment.address, attachment.device == pool.server
-                if address not in pool.assignable or address == pool.network.gateway:
-                    continue
-                real = attachment.prefix in site.topology.interface(attachment).addresses
-                if own and real and behaviour is not None and behaviour.skips_own_address:
+                address = attachment.address
+                if address not in assignable or address == pool.network.gateway:
                     continue
                 path, span = range_holding(address, pool)
                 yield self.finding(

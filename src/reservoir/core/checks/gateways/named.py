@@ -181,6 +181,8 @@ class GatewayInPool(Rule):
             gateway = pool.network.gateway
             if pool.named == "all" or gateway is None or gateway not in pool.assignable:
                 continue  # `all` leaves the gateway out
+            if gateway in site.never_assigned(pool):
+                continue
             path, span = range_holding(gateway, pool)
             yield self.finding(
                 f"the gateway {format_address(gateway)} is in the pool (range {span})",

@@ -9,9 +9,9 @@ from functools import cache, partial
 from reservoir.core.checks.ranges.space import SPECIAL_USE
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan.model import PlanPath
+from reservoir.core.plan.model import Network, PlanPath
 from reservoir.core.pools import Pool
-from reservoir.core.routing import End
+from reservoir.core.routing import End, Way
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.options import REGISTRY
@@ -222,7 +222,7 @@ class DnsUnrouted(Rule):
     """The network's router has no way to a DNS server that clients are offered.
 
     Why: The router drops the clients' queries, unless it learns a route; or an interface on the way
-    is disabled.
+    is disabled. It is more than advice where the plan has the server itself.
 
     Remedy: Give the router a route, or correct the server's address.
     """
@@ -245,37 +245,43 @@ class DnsUnrouted(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        reported: set[tuple[str, int]] = set()
-        for (name, network), offer in zip(
-            site.plan.networks.items(), site.pools.offers, strict=True
-        ):
-            for address in offer.dns:
-                for router in self._routers(site, name):
-                    if (router, address) in reported or network.subnet.span.holds(address):
-                        continue
-                    way, shown = site.routing.way(router, address), format_address(address)
-                    is_down = way.end is End.DOWN
-                    if site.topology.knows_way(router, address) and not is_down:
-                        continue
-                    reported.add((router, address))
-                    path: PlanPath = ("networks", name, "dns")
-                    said = (
-                        f"{router}, the gateway of {name}, has no route to the DNS server {shown}"
-                    )
-                    because = "no-route"
-                    if is_down:
-                        said = f"queries of {name} don't reach {shown}: {way.why(address)}"
-                        because = "not-on-link"
-                    yield self.finding(
-                        said,
-                        path if network.dns is not None else ("defaults", "dns"),
-                        Witness.of_dns(name, address, because, router),
-                        severity=Severity.WARNING if is_down else None,  # no route would be learned
-                    )
+        asking: dict[tuple[str, int], list[str]] = {}
+        for pools in site.pools.by_network:
+            pool = pools[0]
+            for address in pool.offer.dns if site.topology.serving(pool.name) else ():
+                for router in self._routers(site, pool.network):
+                    if not pool.network.subnet.span.holds(address):
+                        asking.setdefault((router, address), []).append(pool.name)
+        for (router, address), names in asking.items():
+            way = site.routing.way(router, address)
+            is_down = way.end is End.DOWN
+            if is_down or not site.topology.knows_way(router, address):
+                yield self._lost(site, router, address, names, way if is_down else None)
 
-    def _routers(self, site: Site, name: str) -> list[str]:
+    def _lost(
+        self, site: Site, router: str, address: int, names: Sequence[str], down: Way | None
+    ) -> Finding:
+        """The queries of some networks that their router drops, at the first of them."""
+        name, shown = names[0], format_address(address)
+        said = f"{router}, the gateway of {name}, has no route to the DNS server {shown}"
+        if down is not None:
+            said = f"queries of {name} don't reach {shown}: {down.why(address)}"
+        there = site.topology.holders(address)
+        if down is None and there:
+            said += f", which {there[0].device} has"
+        is_known = bool(there) or bool((site.pools.static.address == address).any())
+        is_set_here = site.plan.networks[name].dns is not None
+        return self.finding(
+            said,
+            ("networks", name, "dns") if is_set_here else ("defaults", "dns"),
+            Witness.of_dns(name, address, "no-route" if down is None else "not-on-link", router),
+            # A route may be learned; to what the plan itself has, it would be planned.
+            severity=Severity.WARNING if down is not None or is_known else None,
+            concerns=tuple(names[1:]),
+        )
+
+    def _routers(self, site: Site, network: Network) -> list[str]:
         """The devices that are the network's gateway and list routes; others may learn theirs."""
-        network = site.plan.networks[name]
         return [
             attachment.device
             for attachment in site.topology.answering(network.gateway or 0, network.vrf)

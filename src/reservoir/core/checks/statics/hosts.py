@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
 import numpy as np
 
@@ -11,10 +10,9 @@ from reservoir.core.checks.remedies import exclude, range_holding
 from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.checks.statics.placed import NAMELESS
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan.offered import OFFERED
+from reservoir.core.in_use import addresses_in_use
 from reservoir.core.pools import Pool
 from reservoir.core.values.addresses import format_address
-from reservoir.core.values.options import servers_in
 
 
 class StaticInPool(Rule):
@@ -84,7 +82,8 @@ class InfrastructureInPool(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        used = {(use.vrf, use.address): use.role for use in reversed(list(addresses_in_use(site)))}
+        uses = reversed(list(addresses_in_use(site.pools)))
+        used = {(use.vrf, use.address): use.role for use in uses}
         vrfs, addresses = np.array(sorted(used), dtype=np.int64).reshape(-1, 2).T
         for pool, inside in site.pools.containing(vrfs, addresses):
             for place in inside.tolist():
@@ -108,38 +107,3 @@ class InfrastructureInPool(Rule):
             return True
         vrf = pools.vrf_of[pool.network.vrf]
         return bool(len(pools.static) and pools.static_by_address.at(vrf, address))
-
-
-class AddressInUse(NamedTuple):
-    """An address that clients or devices of the plan send requests or packets to."""
-
-    vrf: int
-    """The number of the VRF."""
-    address: int
-    role: str
-    is_certainly_another: bool = False
-    """Whether whoever has it can't be a client: it is a router or a DHCP server."""
-
-
-def addresses_in_use(site: Site) -> Iterator[AddressInUse]:
-    """The servers and next hops that the plan names, once wherever they are named."""
-    pools = site.pools
-    for name, vrf, offer in zip(pools.names, pools.vrf_numbers.tolist(), pools.offers, strict=True):
-        for key, field in OFFERED.items():
-            for address in field.addresses(offer.values[key]):
-                yield AddressInUse(vrf, address, f"the {field.server} of {name}")
-        for code, data in offer.options.items():
-            server, addresses = servers_in(code, data)
-            for address in addresses:
-                yield AddressInUse(vrf, address, f"the {server} of {name}")
-    vrf_of = pools.vrf_of  # an address in a VRF without networks is in no pool
-    for device_name, device in site.plan.devices.items():
-        for interface_name, interface in device.interfaces.items():
-            if interface.vrf in vrf_of:
-                what = f"the server that {device_name} {interface_name} relays to"
-                for address in interface.relay_to:
-                    yield AddressInUse(vrf_of[interface.vrf], address, what, True)
-        for route in device.routes:
-            if "" in vrf_of:
-                role = f"the next hop of {device_name} to {route.to}"
-                yield AddressInUse(vrf_of[""], route.via, role, True)
