@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import csv
 import io
+import json
+import os
 import re
 import signal
 import subprocess
@@ -19,8 +21,9 @@ from hypothesis import strategies as st
 from conftest import examples
 from reservoir.core.plan.edits import Edit
 from reservoir.core.problems import InputError
-from reservoir.files.changing import change_files, finish_cut_off, write_whole
+from reservoir.files.changing import change_files, write_whole
 from reservoir.files.deliveries import LEDGER, Delivery, deliver
+from reservoir.files.journal import JOURNAL, finish_cut_off
 from reservoir.files.plan_edits import NotEditableError, TextEdits, edited
 from reservoir.files.tables import BINDING_COLUMNS, read_table
 from reservoir.files.yaml_tree import YamlTree, parse_yaml
@@ -291,27 +294,113 @@ def killed(path, data, real=os.replace):
         os.kill(os.getpid(), signal.SIGKILL)
     return real(path, data)
 changing.os.replace = killed
-folder = Path(sys.argv[1])
-changing.change_files({folder / name: "new " + name for name in "abc"})
+os.chdir(sys.argv[1])
+changing.change_files({Path(name): "new " + name for name in sys.argv[3:]})
 """
 
 
+@pytest.mark.parametrize("names", [list("abc"), ["plans/a", "tables/b", "tables/c"]])
 @pytest.mark.parametrize("renamed", range(4))
 def test_a_change_of_several_files_that_is_killed_is_finished_later(
-    renamed: int, tmp_path: Path
+    renamed: int, names: list[str], tmp_path: Path
 ) -> None:
-    """Killed after any number of them: then all have their new text, and nothing is left over."""
-    for name in "abc":
+    """After any of them, wherever they lie: then all have their new text, and nothing is left."""
+    for name in names:
+        (tmp_path / name).parent.mkdir(exist_ok=True)
         (tmp_path / name).write_text(f"old {name}")
         (tmp_path / name).chmod(0o640)
-    command = [sys.executable, "-c", CHANGE, str(tmp_path), str(renamed)]
+    command = [sys.executable, "-c", CHANGE, str(tmp_path), str(renamed), *names]
     ended = subprocess.run(command, check=False)
     assert ended.returncode == (0 if renamed == 3 else -signal.SIGKILL)
-    assert finish_cut_off(tmp_path) == list("abc")[renamed:]
-    assert [(tmp_path / name).read_text() for name in "abc"] == ["new a", "new b", "new c"]
-    assert {path.stat().st_mode & 0o777 for path in tmp_path.iterdir()} == {0o640}
-    assert sorted(path.name for path in tmp_path.iterdir()) == list("abc")
+    assert finish_cut_off((tmp_path / names[0]).parent) == [tmp_path / n for n in names[renamed:]]
+    assert [(tmp_path / name).read_text() for name in names] == [f"new {n}" for n in names]
+    there = [path for path in tmp_path.rglob("*") if path.is_file()]
+    assert {path.stat().st_mode & 0o777 for path in there} == {0o640}
+    assert sorted(str(path.relative_to(tmp_path)) for path in there) == names
     assert finish_cut_off(tmp_path) == []
+
+
+def test_what_is_killed_before_all_texts_are_there_has_changed_nothing(tmp_path: Path) -> None:
+    """And leaves nothing; as long as its writer lives, nobody touches a change."""
+    script = CHANGE.replace("calls =", "changing.os.fsync = lambda handle: KILL\ncalls =")
+    for name in "ab":
+        (tmp_path / name).write_text(f"old {name}")
+    for kill in ("os.kill(os.getpid(), signal.SIGKILL)", "(print(), sys.stdin.read(1))"):
+        command = [sys.executable, "-c", script.replace("KILL", kill), str(tmp_path), "9", "a", "b"]
+        pipe = subprocess.PIPE
+        with subprocess.Popen(command, stdin=pipe, stdout=pipe, text=True) as writer:
+            assert writer.stdin is not None and writer.stdout is not None
+            writer.stdout.readline()
+            there = len(list(tmp_path.iterdir()))
+            assert finish_cut_off(tmp_path) == []
+            assert there == 4
+            assert len(list(tmp_path.iterdir())) == (2 if "SIGKILL" in kill else 4)
+            assert [(tmp_path / name).read_text() for name in "ab"] == ["old a", "old b"]
+            writer.kill()
+    assert finish_cut_off(tmp_path) == []
+    assert len(list(tmp_path.iterdir())) == 2
+
+
+TEMPORARY = f".reservoir-{'0' * 16}-0.tmp"
+
+
+@pytest.mark.parametrize(
+    "names",
+    [
+        {f"../{TEMPORARY}": "../victim"},
+        {f"way/{TEMPORARY}": "way/victim"},
+        {f"{{root}}/{TEMPORARY}": "{root}/victim"},
+        {TEMPORARY: "../victim"},
+        {"own.tmp": "victim"},
+        [TEMPORARY, "victim"],
+        "victim",
+    ],
+)
+def test_a_planted_journal_changes_nothing_outside_its_folder(names: Any, tmp_path: Path) -> None:
+    """Nor puts anything else in place than new texts of Reservoir's."""
+    folder = tmp_path / "plans"
+    folder.mkdir()
+    (folder / "way").symlink_to(tmp_path)
+    for place in (tmp_path, folder):
+        for name in ("victim", TEMPORARY, "own.tmp"):
+            (place / name).write_text(name)
+    line = json.dumps(names).replace("{root}", str(tmp_path))
+    (folder / JOURNAL).write_text(f"{line}\ncomplete\n")
+    assert finish_cut_off(folder) == []
+    assert (tmp_path / "victim").read_text() == (folder / "victim").read_text() == "victim"
+
+
+@pytest.mark.skipif(os.getuid() != 0, reason="only root can make a file somebody else's")
+def test_a_change_of_somebody_else_is_not_finished(tmp_path: Path) -> None:
+    """It may have been put there; whoever comes is told."""
+    (tmp_path / JOURNAL).write_text(f'{{"{TEMPORARY}": "victim"}}\ncomplete\n')
+    (tmp_path / TEMPORARY).write_text("theirs")
+    os.chown(tmp_path / JOURNAL, 4711, -1)
+    with pytest.raises(InputError, match="a change by somebody else was cut off here"):
+        finish_cut_off(tmp_path)
+    assert not (tmp_path / "victim").exists()
+
+
+def test_two_first_writers_into_a_folder_keep_both_in_its_ledger(tmp_path: Path) -> None:
+    """Neither forgets what the other wrote."""
+    script = (
+        "import sys; from pathlib import Path\n"
+        "from reservoir.files.deliveries import Delivery, deliver\n"
+        "sys.stdin.read(1); deliver(Path(sys.argv[1]), [Delivery(sys.argv[2], 'x')])"
+    )
+    for turn in range(8):
+        folder = tmp_path / str(turn)
+        writers = [
+            subprocess.Popen(
+                [sys.executable, "-c", script, str(folder), name], stdin=subprocess.PIPE
+            )
+            for name in "ab"
+        ]
+        for writer in writers:
+            assert writer.stdin is not None
+            writer.stdin.close()
+        assert [writer.wait() for writer in writers] == [0, 0]
+        assert sorted(json.loads((folder / LEDGER).read_text())) == ["a", "b"]
 
 
 def test_ctrl_c_waits_until_all_files_are_in_place(tmp_path: Path) -> None:

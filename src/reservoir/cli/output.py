@@ -134,11 +134,12 @@ def show_difference(lines: Iterable[str]) -> None:
 
 def finish_what_was_cut_off(*folders: Path) -> None:
     """Finish changes of files that something cut off, and say so."""
-    from reservoir.files.changing import finish_cut_off  # late: not for --help
+    from reservoir.files.journal import finish_cut_off  # late: not for --help
 
     for folder in dict.fromkeys(folders):
-        for name in finish_cut_off(folder) if folder.is_dir() else ():
-            talk(f"{folder / name}: an earlier change was cut off; it is finished now")
+        for path in finish_cut_off(folder):
+            shown = folder / path.name if path.parent == folder.resolve() else path
+            talk(f"{shown}: an earlier change was cut off; it is finished now")
 
 
 def save_or_show(text: str | Iterable[str], out: str | None) -> None:

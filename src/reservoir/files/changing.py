@@ -1,9 +1,8 @@
 """Changes files: each whole or not at all, and several as one change that a crash can't halve.
 
-New texts go into temporary files beside their targets first. Then a journal names them all, and one
-after the other is renamed. Whatever ends the program in between, the next change in that folder
-finds the journal and finishes what was begun; without a journal nothing had been changed yet, and
-leftovers are tidied.
+New texts go into temporary files beside their targets first, then one after the other is renamed.
+Whatever ends the program in between, the next change there finds the journal (``journal.py``) and
+finishes what was begun.
 
 Ctrl-C waits until the files are in place. What somebody else changed meanwhile is not overwritten.
 
@@ -16,7 +15,6 @@ from __future__ import annotations
 import codecs
 import contextlib
 import io
-import json
 import os
 import signal
 import stat
@@ -26,13 +24,9 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from reservoir.core.problems import InputError, Place, Problem
+from reservoir.files.journal import change_under_way
 from reservoir.files.noted import noted
 from reservoir.files.texts import was_read
-
-JOURNAL = ".reservoir-change.json"
-"""Names the temporary files of a change that is under way, and their targets."""
-
-_LEFTOVER = ".reservoir-{process}-{number}.tmp"
 
 
 class UnfinishedChangeError(InputError):
@@ -74,51 +68,28 @@ def change_files(texts: Mapping[Path, str | bytes], was: Mapping[Path, str] | No
             then.
         UnfinishedChangeError: the change stopped when some files had been changed.
     """
-    staged: dict[Path, Path] = {}
-    straight: dict[Path, bytes] = {}
-    try:
-        for number, (path, text) in enumerate(texts.items()):
-            data = text.encode() if isinstance(text, str) else text
+    data = {
+        _followed(path): text.encode() if isinstance(text, str) else text
+        for path, text in texts.items()
+    }
+    replaced = [target for target in data if _is_replaceable(target)]
+    straight = {target: data[target] for target in data if target not in replaced}
+    folders = sorted({path.parent for path in was or ()})
+    with _undisturbed(), contextlib.ExitStack() as held:
+        for folder in folders:
+            held.enter_context(locked(folder))
+        journal = held.enter_context(change_under_way(replaced))
+        for (temporary, target), path in zip(journal.staged.items(), replaced, strict=True):
             with _blaming(path):
-                target = Path(os.path.realpath(path)) if path.is_symlink() else path
-                if _is_replaceable(target):
-                    staged[_staged(target, data, number)] = target
-                else:
-                    straight[target] = data
-        folders = sorted({path.parent for path in was or ()})
-        with _undisturbed(), contextlib.ExitStack() as locks:
-            for folder in folders:
-                locks.enter_context(locked(folder))
-            _require_unchanged(was or {})
-            _put_in_place(staged, straight)
-    finally:
-        for temporary in staged:
-            with contextlib.suppress(OSError):
-                temporary.unlink(missing_ok=True)
+                _stage(temporary, target, data[path])
+        _require_unchanged(was or {})
+        journal.complete()
+        _put_in_place(dict(zip(journal.staged, replaced, strict=True)), straight)
 
 
-def finish_cut_off(folder: Path) -> list[str]:
-    """Finish a change in a folder that something cut off, and tidy what others left behind.
-
-    Returns:
-        The names of the files that have got their new text now.
-
-    Raises:
-        InputError: the folder can't be written to.
-    """
-    finished = []
-    journal = folder / JOURNAL
-    with _blaming(journal):
-        for temporary, target in _journal(journal).items():
-            if Path(temporary).exists() and not _is_alive(temporary):
-                os.replace(temporary, target)
-                finished.append(Path(target).name)
-        if finished or (journal.exists() and not any(map(_is_alive, _journal(journal)))):
-            journal.unlink(missing_ok=True)
-        for leftover in folder.glob(_LEFTOVER.format(process="*", number="*")):
-            if not _is_alive(leftover.name):
-                leftover.unlink(missing_ok=True)
-    return finished
+def _followed(path: Path) -> Path:
+    """Where a text goes: a link stays a link."""
+    return Path(os.path.realpath(path)) if path.is_symlink() else path
 
 
 def with_mark_of(path: Path, text: str) -> str:
@@ -149,12 +120,8 @@ def locked(folder: Path) -> Iterator[None]:
 
 
 def _put_in_place(staged: Mapping[Path, Path], straight: Mapping[Path, bytes]) -> None:
-    """Rename what is staged, with a journal if it is several; then write to what isn't replaced."""
+    """Rename what is staged; then write to what isn't replaced."""
     done: list[Path] = []
-    journal = next(iter(staged)).parent / JOURNAL if len(staged) > 1 else None
-    if journal is not None:
-        with _blaming(journal):
-            _write_out(journal, json.dumps({str(t): str(p) for t, p in staged.items()}).encode())
     try:
         for temporary, target in staged.items():
             with _blaming(target, done):
@@ -167,9 +134,6 @@ def _put_in_place(staged: Mapping[Path, Path], straight: Mapping[Path, bytes]) -
     finally:
         if (changed := noted.get()) is not None:
             changed.extend(done)
-        if journal is not None:
-            with contextlib.suppress(OSError):
-                journal.unlink(missing_ok=True)
 
 
 def _write_over(target: Path, data: bytes) -> None:
@@ -239,21 +203,15 @@ def _is_replaceable(target: Path) -> bool:
     return stat.S_ISREG(status.st_mode) and status.st_nlink == 1
 
 
-def _staged(target: Path, data: bytes, number: int) -> Path:
-    """A temporary file beside the target with its new bytes, and with its mode and owner."""
-    temporary = target.parent / _LEFTOVER.format(process=os.getpid(), number=number)
-    try:
-        _write_out(temporary, data)
-        if target.exists():
-            status = target.stat()
-            os.chmod(temporary, stat.S_IMODE(status.st_mode))
-            if (status.st_uid, status.st_gid) != (os.getuid(), os.getgid()):
-                with contextlib.suppress(PermissionError):
-                    os.chown(temporary, status.st_uid, status.st_gid)
-    except BaseException:
-        temporary.unlink(missing_ok=True)
-        raise
-    return temporary
+def _stage(temporary: Path, target: Path, data: bytes) -> None:
+    """Write a target's new bytes into a temporary file, with the target's mode and owner."""
+    _write_out(temporary, data)
+    if target.exists():
+        status = target.stat()
+        os.chmod(temporary, stat.S_IMODE(status.st_mode))
+        if (status.st_uid, status.st_gid) != (os.getuid(), os.getgid()):
+            with contextlib.suppress(PermissionError):
+                os.chown(temporary, status.st_uid, status.st_gid)
 
 
 def _write_out(path: Path, data: bytes) -> None:
@@ -262,29 +220,6 @@ def _write_out(path: Path, data: bytes) -> None:
         stream.write(data)
         stream.flush()
         os.fsync(stream.fileno())
-
-
-def _journal(journal: Path) -> Mapping[str, str]:
-    """The temporary files and targets of a change that was under way; none if there was none."""
-    try:
-        found = json.loads(journal.read_text(encoding="utf-8"))
-    except (FileNotFoundError, ValueError):
-        return {}
-    pairs = found.items() if isinstance(found, dict) else ()
-    beside = {t: p for t, p in pairs if isinstance(p, str) and Path(t).parent == Path(p).parent}
-    return {t: p for t, p in beside.items() if Path(t).name.startswith(".reservoir-")}
-
-
-def _is_alive(temporary: str) -> bool:
-    """Whether the process still runs that a temporary file belongs to."""
-    process = Path(temporary).name.split("-")[1]
-    try:
-        os.kill(int(process), 0)
-    except (ProcessLookupError, ValueError, OverflowError):
-        return False
-    except PermissionError:
-        return True
-    return True
 
 
 @contextmanager

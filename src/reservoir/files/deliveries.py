@@ -5,8 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections import Counter
-from collections.abc import Sequence
-from contextlib import nullcontext
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -39,12 +38,35 @@ def deliver(folder: Path, deliveries: Sequence[Delivery], force: bool = False) -
         InputError: a name can't be a file's, or a file there is not as Reservoir wrote it and
             ``force`` isn't given. No file is written then.
     """
-    with locked(folder) if folder.is_dir() else nullcontext():
+    if not folder.is_dir():
+        _outcomes(folder, deliveries, {}, force)  # no folder for what can't be written
+        make_folder(folder)
+    with locked(folder):
         return _deliver(folder, deliveries, force)
 
 
 def _deliver(folder: Path, deliveries: Sequence[Delivery], force: bool) -> dict[str, str]:
     ledger = _ledger(folder)
+    outcomes = _outcomes(folder, deliveries, ledger, force)
+    texts: dict[Path, str] = {}
+    for delivery in deliveries:
+        make_folder((folder / delivery.name).parent)
+        if outcomes[delivery.name] != "unchanged":
+            texts[folder / delivery.name] = delivery.text
+        ledger[delivery.name] = _digest(delivery.text.encode())
+    # Files and ledger are one change: a ledger that lagged behind would call the files edited.
+    change_files(texts | {folder / LEDGER: json.dumps(ledger, indent=2, sort_keys=True) + "\n"})
+    return outcomes
+
+
+def _outcomes(
+    folder: Path, deliveries: Sequence[Delivery], ledger: Mapping[str, str], force: bool
+) -> dict[str, str]:
+    """Whether each file is ``new``, ``changed`` or ``unchanged``.
+
+    Raises:
+        InputError: with each that can't be written, or would overwrite what somebody edited.
+    """
     names = Counter(delivery.name for delivery in deliveries)
     problems = [
         Problem(Place(str(folder)), f"{number} files would be called {name!r} there")
@@ -74,14 +96,6 @@ def _deliver(folder: Path, deliveries: Sequence[Delivery], force: bool) -> dict[
             problems.append(Problem(Place(str(path)), f"the file {what}; --force overwrites it"))
     if problems:
         raise InputError(problems)
-    texts: dict[Path, str] = {}
-    for delivery in deliveries:
-        make_folder((folder / delivery.name).parent)
-        if outcomes[delivery.name] != "unchanged":
-            texts[folder / delivery.name] = delivery.text
-        ledger[delivery.name] = _digest(delivery.text.encode())
-    # Files and ledger are one change: a ledger that lagged behind would call the files edited.
-    change_files(texts | {folder / LEDGER: json.dumps(ledger, indent=2, sort_keys=True) + "\n"})
     return outcomes
 
 

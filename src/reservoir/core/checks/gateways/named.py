@@ -161,7 +161,8 @@ class GatewayInPool(Rule):
     """The gateway's address is in the pool.
 
     Why: The client that gets it answers in place of the router, and the whole network is cut off
-    until somebody finds it.
+    until somebody finds it. Where the server has the address itself and never assigns its own, it
+    is advice.
 
     Remedy: Start the range after the gateway, or exclude the gateway.
     """
@@ -181,9 +182,15 @@ class GatewayInPool(Rule):
             gateway = pool.network.gateway
             if pool.named == "all" or gateway is None or gateway not in pool.assignable:
                 continue  # `all` leaves the gateway out
-            if gateway in site.never_assigned(pool):
-                continue
             path, span = range_holding(gateway, pool)
+            if gateway in site.never_assigned(pool):
+                yield self.finding(
+                    f"the gateway {format_address(gateway)} is in the range {span}; {pool.server} "
+                    "leaves it out, since it is its own address, but another device wouldn't",
+                    path,
+                    severity=Severity.ADVICE,
+                )
+                continue
             yield self.finding(
                 f"the gateway {format_address(gateway)} is in the pool (range {span})",
                 path,
