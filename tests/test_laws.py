@@ -31,8 +31,11 @@ from test_sound_plans import SOUND
 DIALECTS = Library().names
 NOW = 1_000_000
 OTHERWISE: dict[str, list[Any]] = {
-    "lease": ["1h", "2h"],
-    "dns": [["10.84.0.53"], ["10.84.0.54"], []],
+    "lease": ["1h", "2h", "none"],
+    "dns": [["10.84.0.53"], ["10.84.0.54"], [], "none"],
+    "domain": ["none"],
+    "next_server": ["none"],
+    "options": [{"ntp": "none"}, {"ntp": ["10.84.0.123"]}],
     "ranges": ["all", ["10.84.1.7"], ["10.84.1.20-10.84.1.30"]],
     "bindings": [[]],
     "gateway": ["none"],

@@ -386,8 +386,9 @@ def _offer_in(plan: Plan, network: Network) -> Offer:
         value = getattr(network, key)
         if value is None and field.has_default:
             value = getattr(defaults, key)
-        values[key] = field.nothing if value is None else value
-    return Offer(values, {**defaults.options, **network.options})
+        values[key] = value or field.nothing  # what is falsy is `none`
+    options = {**defaults.options, **network.options}
+    return Offer(values, {code: data for code, data in options.items() if data})
 
 
 def _inline_bindings(plan: Plan) -> HostTable:

@@ -252,7 +252,7 @@ def _are_several(devices: Collection[str], machines: Sequence[str]) -> bool:
 def _named(network: Network) -> list[int]:
     """Addresses that a network names."""
     found = [*(network.dns or ())]
-    found += [address for address in (network.gateway, network.next_server) if address is not None]
+    found += [address for address in (network.gateway, network.next_server) if address]
     return found
 
 

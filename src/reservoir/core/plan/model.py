@@ -33,15 +33,18 @@ from reservoir.core.plan.scalars import (
     AddressText,
     ClientIdText,
     DateText,
-    DurationText,
+    DurationOrNoneText,
+    GatewayText,
     LabelText,
     ListOf,
+    ListOrNoneOf,
     MacText,
     PatternText,
     PrefixText,
     ShareText,
     ShortForm,
     SpanText,
+    WordOrNoneText,
     WordText,
     read_options,
     write_options,
@@ -204,10 +207,10 @@ OptionsText = Annotated[
 class Defaults(Part):
     """Values for every network that doesn't set its own."""
 
-    dns: ListOf[AddressText] | None = None
-    domain: WordText | None = None
-    lease: DurationText | None = None
-    next_server: AddressText | None = None
+    dns: ListOrNoneOf[AddressText] | None = None
+    domain: WordOrNoneText | None = None
+    lease: DurationOrNoneText | None = None
+    next_server: AddressOrNoneText | None = None
     options: OptionsText = Field(default={})
 
 
@@ -225,14 +228,14 @@ class Network(Part):
     subnet: PrefixText
     vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
     vrf: LabelText = ""
-    gateway: AddressOrNoneText = None
+    gateway: GatewayText = None
     served_by: ListOf[Annotated[Service, ShortForm(_service)]] = ()
     ranges: RangesText = ()
     exclusions: ListOf[Annotated[Exclusion, ShortForm(_exclusion)]] = ()
-    dns: ListOf[AddressText] | None = None
-    domain: WordText | None = None
-    lease: DurationText | None = None
-    next_server: AddressText | None = None
+    dns: ListOrNoneOf[AddressText] | None = None
+    domain: WordOrNoneText | None = None
+    lease: DurationOrNoneText | None = None
+    next_server: AddressOrNoneText | None = None
     options: OptionsText = Field(default={})
     demand: Demand | None = None
     static: tuple[StaticHost, ...] = ()

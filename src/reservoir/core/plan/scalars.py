@@ -9,7 +9,7 @@ from __future__ import annotations
 import datetime
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Annotated, Any, TypeVar
 
 from pydantic_core import CoreSchema, PydanticCustomError, core_schema
@@ -33,6 +33,10 @@ from reservoir.core.values.name_patterns import NamePattern, parse_name_pattern
 from reservoir.core.wording import hint
 
 Item = TypeVar("Item")
+
+
+NONE = "none"
+"""What a plan says where something is not to be, though a default has it."""
 
 
 def shape_of(value: Any) -> str:
@@ -81,6 +85,19 @@ class Scalar:
         }
 
 
+def or_none(scalar: Scalar, nothing: Any) -> Scalar:
+    """A scalar that may be ``none``, which takes a default away; ``nothing`` stands for it."""
+
+    def read(text: str) -> Any:
+        return nothing if text == NONE else scalar.read(text)
+
+    def write(value: Any) -> str:
+        return NONE if value == nothing else scalar.write(value)
+
+    pattern = f"({scalar.pattern}|{NONE})" if scalar.pattern else ""
+    return replace(scalar, read=read, write=write, what=f"{scalar.what}, or none", pattern=pattern)
+
+
 def _read_share(text: str) -> float:
     number = re.fullmatch(r"([0-9]+(?:\.[0-9]+)?)%(?:/year)?", text)
     if number is None:
@@ -118,14 +135,6 @@ def _read_label(text: str) -> str:
     if not text.isprintable():
         raise MalformedValueError(f"{text!r} has invisible characters; remove them")
     return text
-
-
-def _read_address_or_none(text: str) -> int | None:
-    return None if text == "none" else parse_address(text)
-
-
-def _write_address_or_none(address: int | None) -> str:
-    return "none" if address is None else format_address(address)
 
 
 def _read_clock(text: str) -> int:
@@ -205,20 +214,13 @@ _QUAD = r"[0-9]{1,3}(\.[0-9]{1,3}){3}"
 _CIDR = f"{_QUAD}(/[0-9]{{1,2}}|( */ *| +){_QUAD})"
 _SPAN = rf"({_QUAD}( *- *([0-9]{{1,3}}\.)?[0-9]{{1,3}}| *- *{_QUAD}| *\+ *[0-9]+)?|{_CIDR})"
 
-AddressText = Annotated[
-    int, Scalar(parse_address, format_address, int, "an IPv4 address", "10.84.20.1", _QUAD)
-]
-AddressOrNoneText = Annotated[
-    int | None,
-    Scalar(
-        _read_address_or_none,
-        _write_address_or_none,
-        int,
-        "an IPv4 address, or none",
-        "10.84.20.1",
-        f"({_QUAD}|none)",
-    ),
-]
+_ADDRESS = Scalar(parse_address, format_address, int, "an IPv4 address", "10.84.20.1", _QUAD)
+_DURATION = Scalar(parse_duration, format_duration, int, "a duration", "1d12h")
+_WORD = Scalar(_read_word, str, str, "a name", "pier-router")
+
+AddressText = Annotated[int, _ADDRESS]
+GatewayText = Annotated[int | None, or_none(_ADDRESS, None)]
+AddressOrNoneText = Annotated[int, or_none(_ADDRESS, 0)]
 PrefixText = Annotated[
     Prefix,
     Scalar(_read_prefix, str, Prefix, "an address with prefix length", "10.84.20.0/22", _CIDR),
@@ -231,7 +233,8 @@ ClientIdText = Annotated[
     bytes,
     Scalar(parse_identifier, _write_identifier, bytes, "a client identifier", "hex:01a2b3c4"),
 ]
-DurationText = Annotated[int, Scalar(parse_duration, format_duration, int, "a duration", "1d12h")]
+DurationText = Annotated[int, _DURATION]
+DurationOrNoneText = Annotated[int, or_none(_DURATION, 0)]
 ShareText = Annotated[float, Scalar(_read_share, _write_share, float, "a percentage", "20%")]
 NumberText = Annotated[
     float,
@@ -243,7 +246,8 @@ HorizonText = Annotated[
     float, Scalar(_read_horizon, _write_horizon, float, "a time span", "2 years")
 ]
 DateText = Annotated[datetime.date, Scalar(_read_date, str, datetime.date, "a date", "2027-03-31")]
-WordText = Annotated[str, Scalar(_read_word, str, str, "a name", "pier-router")]
+WordText = Annotated[str, _WORD]
+WordOrNoneText = Annotated[str, or_none(_WORD, "")]
 ClockText = Annotated[int, Scalar(_read_clock, _write_clock, int, "a time of day", "06:30")]
 """Seconds from midnight."""
 HoursText = Annotated[
@@ -280,6 +284,8 @@ class ShortForm:
     lengthen: Callable[[Any], Any]
     stands: tuple[type, ...] = (str,)
     """What may stand for the long form."""
+    words: tuple[str, ...] = ()
+    """Words that may stand for it too."""
 
     def __call__(self, value: Any) -> Any:
         """The long form of a value that stands for it; anything else as it is."""
@@ -290,15 +296,23 @@ class ShortForm:
 
     def __get_pydantic_json_schema__(self, schema: CoreSchema, handler: Any) -> dict[str, Any]:
         long = handler(schema)
-        return {"anyOf": [long.get("items", {"type": "string"}), long]}
+        words = [{"const": word} for word in self.words]
+        return {"anyOf": [long.get("items", {"type": "string"}), long, *words]}
 
 
 def _one_item(value: Any) -> tuple[Any]:
     return (value,)
 
 
+def _one_item_or_none(value: Any) -> tuple[Any, ...]:
+    return () if value == NONE else (value,)
+
+
 ListOf = Annotated[tuple[Item, ...], ShortForm(_one_item, (str, dict))]
 """A list; a single value may stand without its dash."""
+
+ListOrNoneOf = Annotated[tuple[Item, ...], ShortForm(_one_item_or_none, (str, dict), (NONE,))]
+"""The same, where `none` stands for an empty list."""
 
 
 OPTIONS_SCHEMA = {
@@ -310,7 +324,7 @@ OPTIONS_SCHEMA = {
 
 
 def read_options(value: Any) -> dict[int, bytes]:
-    """Options as the plan file has them, to codes and bytes.
+    """Options as the plan file has them, to codes and bytes; no bytes for ``none``.
 
     Raises:
         PydanticCustomError: of type ``options``; its context lists (key, message) pairs.
@@ -339,6 +353,9 @@ def write_options(options: Mapping[int, bytes]) -> dict[str, Any]:
     """Codes and bytes as the plan file has them: by name where the registered kind fits."""
     written: dict[str, Any] = {}
     for code, data in options.items():
+        if not data:
+            written[dhcp_options.name_of(code)] = NONE
+            continue
         kind, text = dhcp_options.decode(code, data)
         value: Any = text.split(",") if kind in dhcp_options.LISTS else text
         registered = kind == dhcp_options.kind_of(code)
@@ -350,6 +367,8 @@ def write_options(options: Mapping[int, bytes]) -> dict[str, Any]:
 
 def _read_option(key: str, value: Any) -> tuple[int, bytes]:
     code, kind = _option_key(key)
+    if value == NONE:
+        return code, b""
     if isinstance(value, dict):
         if len(value) != 1 or next(iter(value)) not in dhcp_options.KINDS:
             kinds = ", ".join(dhcp_options.KINDS)

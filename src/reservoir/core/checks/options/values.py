@@ -38,7 +38,7 @@ class OptionInvalid(Rule):
     ) -> Iterator[Finding]:
         for code, data in options.items():
             kind = dhcp_options.kind_of(code)
-            if kind is None:
+            if kind is None or not data:
                 continue
             try:
                 dhcp_options.KINDS[kind][1](data)
@@ -137,7 +137,7 @@ class DomainInvalid(Rule):
             for name, network in site.plan.networks.items()
         ]
         for path, domain, network in owners:
-            reason = None if domain is None else _why_no_domain(domain)
+            reason = _why_no_domain(domain) if domain else None
             if reason:
                 yield self.finding(
                     f"{domain!r} is not a domain name: {reason}",

@@ -34,5 +34,7 @@ def _written(site: Site) -> Iterator[WrittenOption]:
         yield WrittenOption(("defaults", "options", name_of(code)), code, data, using)
     for name, network in networks:
         for code, data in network.options.items():
+            if not data:  # none, though the defaults have it
+                continue
             path: PlanPath = ("networks", name, "options", name_of(code))
             yield WrittenOption(path, code, data, (name,))
