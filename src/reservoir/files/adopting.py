@@ -66,8 +66,10 @@ def with_bindings(
 
 
 def _fits_table(binding: NewBinding) -> bool:
-    """Whether a row can hold it: one of a MAC address, with a name that no spreadsheet runs."""
-    return isinstance(binding.client, Mac) and not is_formula(binding.name)
+    """Whether a row can hold it: one of a MAC address, with names that no spreadsheet runs."""
+    return isinstance(binding.client, Mac) and not any(
+        map(is_formula, (binding.name, binding.network))
+    )
 
 
 def _with_rows(text: str, columns: Mapping[str, int], bindings: Sequence[NewBinding]) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import numpy as np
 from pydantic import ValidationError
@@ -23,6 +23,9 @@ REQUIRED = ("at", "devices", "stay")
 
 LARGEST_TIMETABLE = 16 * 1024 * 1024
 """Bytes."""
+
+LONGEST_HISTORY = 10 * 366 * 86_400
+"""Seconds."""
 
 HISTORY_COLUMNS = {"starts": "start", "expires": "end"}
 """What a history calls the columns of a lease list."""
@@ -120,4 +123,17 @@ def _incomplete(file: str, leases: LeaseTable) -> list[Problem]:
     for row in np.flatnonzero(leases.expires < leases.starts).tolist():
         where = Place(file, int(leases.line[row]))
         found.append(Problem(where, "end: the lease ends before it begins"))
+    found += _far_off(file, leases)
     return sorted(found, key=lambda problem: problem.place.line or math.inf)
+
+
+def _far_off(file: str, leases: LeaseTable) -> Iterator[Problem]:
+    """The times that no history spans: every day between would be looked at."""
+    known = leases.starts[np.isfinite(leases.starts)]
+    usual = np.median(known) if len(known) else 0.0
+    for what, times in (("start", leases.starts), ("end", leases.expires)):
+        is_far = np.isfinite(times) & (np.abs(times - usual) > LONGEST_HISTORY)
+        for row in np.flatnonzero(is_far).tolist():
+            message = f"{what}: over ten years from when most leases began"
+            message += "; a lease without an end has `never`" if what == "end" else ""
+            yield Problem(Place(file, int(leases.line[row])), message)
