@@ -209,7 +209,8 @@ def test_a_history_of_leases(run: Run, put: Put) -> None:
     put("other.csv", "mac,address,start,end\n00:00:5e:00:53:01,10.99.0.1,1,2\n")
     assert "other.csv has no lease of an address in 10.84.20.0/22" in run("size", "plan.yaml").err
     put("other.csv", "mac,address,start,end\n00:00:5e:00:53:01,10.84.20.9,,2\n"
-        "00:00:5e:00:53:01,10.84.20.9,7,5\n00:00:5e:00:53:01,10.84.20.9,7,253402300799\n")  # fmt: skip
+        "00:00:5e:00:53:01,10.84.20.9,7,5\n"
+        "00:00:5e:00:53:01,10.84.20.9,7,253402300799\n")  # fmt: skip
     wrong = run("size", "plan.yaml")
     assert "other.csv:2:1: start: a history says when each lease began and ended" in wrong.err
     assert "other.csv:3:1: end: the lease ends before it begins" in wrong.err

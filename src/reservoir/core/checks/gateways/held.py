@@ -127,10 +127,12 @@ class GatewayUnattended(Rule):
 
 def _interface_meant(site: Site, gateway: int, network: Network) -> Attachment | None:
     """The one interface in no network, and confirmed by no next hop, that is a slip from it."""
+    there = {attachment.device for attachment in site.topology.attachments(network)}
     slips = [
         attachment
         for attachment in _homeless(site)
         if site.topology.interface(attachment).vrf == network.vrf
+        and attachment.device not in there
         and is_slip(attachment.address, gateway)
     ]
     return slips[0] if len(slips) == 1 else None
@@ -143,6 +145,7 @@ def _homeless(site: Site) -> list[Attachment]:
         attachment
         for attachment in site.topology.addressed
         if site.topology.home_of(attachment) is None
+        and site.topology.is_up(attachment)
         and not site.topology.subnets_around(attachment.address, but=attachment.device)
     ]
     return found if len(found) <= FEW else []

@@ -27,6 +27,9 @@ def interface_of_server(site: Site, server: str, network: Network) -> Attachment
     tagged = _strangers(site, server).get((network.vrf, network.vlan), [])
     if network.vlan is not None and len(tagged) == 1:
         return tagged[0]
+    routes = site.plan.devices[server].routes
+    if any(route.to.bits and route.to.subnet.span.holds(gateway) for route in routes):
+        return None  # the network is elsewhere, as the device knows
     homeless = _homeless(site, server, network.vrf)
     alike = (a for a in homeless if a.bits == network.subnet.bits)  # else it is a link of its own
     near = [a for a in alike if likely_meant(a.address, network.subnet) == gateway]
@@ -47,7 +50,7 @@ def _strangers(site: Site, server: str) -> Mapping[tuple[str, int | None], list[
 
 @lru_cache(maxsize=64)
 def _homeless(site: Site, server: str, vrf: str) -> Sequence[Attachment]:
-    """A server's interfaces in no network, and without a next hop that confirms them.
+    """A server's interfaces that are up, in no network, and without a next hop that confirms them.
 
     Empty if there are many: one of so many would be no hint.
     """
@@ -57,6 +60,7 @@ def _homeless(site: Site, server: str, vrf: str) -> Sequence[Attachment]:
         for attachment in site.topology.attachments_of(server)
         if site.topology.interface(attachment).vrf == vrf
         and site.topology.home_of(attachment) is None
+        and site.topology.is_up(attachment)
         if not any(map(attachment.prefix.span.holds, hops))
     ]
     return found if len(found) <= FEW else []

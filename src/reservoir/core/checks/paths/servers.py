@@ -178,7 +178,7 @@ def _relays(site: Site, network: Network) -> str:
     """What the interfaces in the network relay to instead."""
     attached = site.pools.topology.attachments(network)
     if not attached:
-        return "no other device there could relay to it"
+        return "nothing in the plan relays from there"
     interfaces = [
         (a, site.plan.devices[a.device].interfaces[a.interface].relay_to) for a in attached
     ]
