@@ -302,6 +302,50 @@ def test_what_is_sent_back_as_it_came() -> None:
     assert answer(wires, rebooted) is None  # nobody it knows: it must be silent
 
 
+@pytest.mark.parametrize(("dialect", "heeds"), [("fulmar", True), ("larkspur", False)])
+def test_a_request_names_its_subnet_where_the_family_heeds_it(dialect: str, heeds: bool) -> None:
+    """RFC 3527 and 3011, the first before the second; and the server's address (RFC 5107)."""
+    text = RELAYED.replace("larkspur", dialect).replace("networks:", "networks:\n"
+        "  desk: {subnet: 10.84.31.0/24, gateway: 10.84.31.1, served_by: office, "
+        "ranges: [10.84.31.20-29]}")  # fmt: skip
+    wires, _ = wired(text)
+    crew, desk = parse_address("10.84.30.1"), parse_address("10.84.31.0")
+    link, server = (bytes((code, 4)) for code in (5, 11))
+    for options, told, known_as in (
+        ({118: desk.to_bytes(4, "big")}, desk, "10.84.30.1"),
+        ({82: link + desk.to_bytes(4, "big")}, desk, "10.84.30.1"),
+        ({82: link + crew.to_bytes(4, "big"), 118: desk.to_bytes(4, "big")}, crew, "10.84.30.1"),
+        ({82: server + (crew + 9).to_bytes(4, "big")}, crew, "10.84.30.10"),
+        ({82: b"\x05\x09cut"}, crew, "10.84.30.1"),
+    ):
+        asked = Message(Kind.DISCOVER, 1, Mac(2), dict(options))
+        offer = answer(wires, asked, "10.84.30.1", "office")
+        assert offer is not None
+        assert offer.your_address >> 8 == (told if heeds else crew) >> 8
+        shown = format_address(offer.address(Option.SERVER) or 0)
+        assert shown == (known_as if heeds else "10.84.30.1")
+        assert {code: offer.options.get(code) for code in options} == (
+            options if heeds else {**options, **({118: None} if 118 in options else {})}
+        )
+        assert message.decode(offer.encode()).options == offer.options
+
+
+def test_a_relay_says_where_a_request_came_in_and_tells_no_client() -> None:
+    """The server sends it back, and the relay takes it off (RFC 3046)."""
+    frames: list[bytes] = []
+    text = RELAYED.replace("pier: {", "pier: {dialect: tamarack, ")
+    wires, _ = wired(text)
+    wires.capture = lambda when, data: frames.append(data)
+    client = switched_on(wires, 2)
+    assert client.acknowledged is not None
+    assert Option.RELAY_AGENT not in client.acknowledged.options
+    sent = [message.decode(frame.decode(data).payload) for data in frames]
+    relayed = [m.options.get(Option.RELAY_AGENT) for m in sent if m.hops and not m.is_reply]
+    answered = [m.options.get(Option.RELAY_AGENT) for m in sent if m.is_reply]
+    assert relayed == [b"\x01\x04deck"] * 2
+    assert answered == [b"\x01\x04deck", None] * 2
+
+
 def test_a_relay_needs_no_service_of_its_own() -> None:
     """Where it relays; on its other interface it serves, and the service is on there only."""
     text = RELAYED.replace(

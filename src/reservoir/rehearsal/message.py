@@ -17,6 +17,7 @@ from reservoir.core.plan.offered import BY_OPTION, OFFERED
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import MalformedValueError, format_address
 from reservoir.core.values.clients import ETHERNET, Mac
+from reservoir.rehearsal.agent import LINK_SELECTION, address_in, agent_text
 
 CLIENT_PORT, SERVER_PORT = 68, 67
 
@@ -66,6 +67,7 @@ class Option(IntEnum):
     REBINDING_TIME = 59
     CLIENT_IDENTIFIER = 61
     RELAY_AGENT = 82
+    SUBNET_SELECTION = 118
     CLASSLESS_ROUTES = 121
 
 
@@ -112,6 +114,15 @@ class Message:
     def identifier(self) -> bytes:
         """Who the client is: its identifier, else one made of its hardware address."""
         return self.options.get(Option.CLIENT_IDENTIFIER) or self.mac.identifier
+
+    @property
+    def subnet_named(self) -> int:
+        """An address of the subnet that the client is to be served in; 0 if the request names none.
+
+        What the relay says of the link (RFC 3527) comes before what the client says (RFC 3011).
+        """
+        told = self.options.get(Option.RELAY_AGENT, b"")
+        return address_in(told, LINK_SELECTION) or self.address(Option.SUBNET_SELECTION) or 0
 
     def address(self, option: Option) -> int | None:
         """The one address in an option; None if it has none, or no such option."""
@@ -254,6 +265,8 @@ def option_name(code: int) -> str:
 
 def option_text(code: int, data: bytes) -> str:
     """An option's value for people; hexadecimal where it isn't what it should be."""
+    if code == Option.RELAY_AGENT:
+        return agent_text(data)
     if code in BY_OPTION:
         try:
             return BY_OPTION[code].text(BY_OPTION[code].decode(data))
@@ -276,6 +289,7 @@ _TITLES: Mapping[int, str] = {
     Option.REBINDING_TIME: "T2",
     Option.CLIENT_IDENTIFIER: "client identifier",
     Option.RELAY_AGENT: "relay agent information",
+    Option.SUBNET_SELECTION: "subnet selection",
 }
-_ADDRESSES = (Option.MASK, Option.REQUESTED_ADDRESS, Option.SERVER)
+_ADDRESSES = (Option.MASK, Option.REQUESTED_ADDRESS, Option.SERVER, Option.SUBNET_SELECTION)
 _SECONDS = (Option.RENEWAL_TIME, Option.REBINDING_TIME)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -10,17 +10,16 @@ from reservoir.core.pools import Offer
 from reservoir.core.values.addresses import format_address, mask_of
 from reservoir.core.values.clients import Client
 from reservoir.core.values.durations import INFINITE, format_duration
-from reservoir.core.values.message_room import in_fields, left_out, room_in, size_of
-from reservoir.core.wording import listed
+from reservoir.core.values.message_room import room_in
 from reservoir.dialects.behaviour.serving import BoundClient, Serving, ServingPool
+from reservoir.rehearsal.agent import SERVER_OVERRIDE, address_in
+from reservoir.rehearsal.fitting import Fitting, fitted
 from reservoir.rehearsal.leases import NEVER, Lease, PoolLeases
 from reservoir.rehearsal.message import (
     BROADCAST_FLAG,
     Kind,
     Message,
     Option,
-    list_of_options,
-    option_name,
 )
 
 _SENT_BACK = (Option.CLIENT_IDENTIFIER, Option.RELAY_AGENT)
@@ -85,12 +84,12 @@ class StandInServer:
         self.leases = leases
         self._is_used = is_used
         self._options: dict[tuple[int, int], dict[int, bytes]] = {}
-        self._fitting: dict[tuple[object, ...], _Fitting] = {}
+        self._fitting: dict[tuple[object, ...], Fitting] = {}
 
     def answer(self, arrival: Arrival) -> Decision:
         """Decide what to do with a client's message."""
         message = arrival.message
-        pools = self.serving.pools_for(arrival.interface, message.relay)
+        pools = self.serving.pools_for(arrival.interface, self._link_of(message))
         for pool in pools:
             self.leases[pool].expire(arrival.now)
         if message.kind is Kind.DISCOVER:
@@ -113,7 +112,7 @@ class StandInServer:
         claim = self._claim(arrival, pools)
         if claim is None:
             labels = ", ".join(pool.label for pool in pools)
-            if not self.serving.open_pools_for(arrival.interface, arrival.message.relay):
+            if not self.serving.open_pools_for(arrival.interface, self._link_of(arrival.message)):
                 why = f"serves only bound clients from {labels}, at a secondary address"
                 return Decision(f"{why} of {arrival.interface}")
             size = sum(len(pool.assignable) for pool in pools)
@@ -134,7 +133,7 @@ class StandInServer:
         bound = self._bound(message, pools)
         if bound is not None:
             return bound
-        open_pools = self.serving.open_pools_for(arrival.interface, message.relay)
+        open_pools = self.serving.open_pools_for(arrival.interface, self._link_of(message))
         for pool in open_pools:
             lease = self.leases[pool].by_client.get(message.identifier)
             if lease is not None:
@@ -196,7 +195,7 @@ class StandInServer:
         chosen = message.address(Option.SERVER)
         wished = message.address(Option.REQUESTED_ADDRESS)
         address = wished if wished is not None else message.own_address
-        if chosen is not None and chosen != arrival.own_address:
+        if chosen is not None and chosen != self._known_as(arrival):
             if chosen in self.serving.own_addresses:  # two of its ports are on one LAN
                 return Decision(f"leaves it to its port with {format_address(chosen)}")
             self._withdraw(message, pools)
@@ -233,7 +232,7 @@ class StandInServer:
         if self._knows(message, pools):
             return None
         for pool in pools:
-            is_open = self.serving.assigns_to_any(pool, arrival.interface, message.relay)
+            is_open = self.serving.assigns_to_any(pool, arrival.interface, self._link_of(message))
             if is_open and address in self.leases[pool].free:
                 return _Claim(pool, address, pool.offer, "it is free")
         return None
@@ -284,7 +283,7 @@ class StandInServer:
             Kind.NAK,
             message.transaction,
             message.mac,
-            {Option.SERVER: arrival.own_address.to_bytes(4, "big"), **_echoed(message)},
+            {Option.SERVER: self._known_as(arrival).to_bytes(4, "big"), **self._echoed(message)},
             relay=message.relay,
             flags=message.flags | BROADCAST_FLAG,  # RFC 2131 section 4.3.2
         )
@@ -333,11 +332,13 @@ class StandInServer:
     def _reply(self, kind: Kind, arrival: Arrival, claim: _Claim, said: str) -> Decision:
         """Answer with an address and what goes with it, as far as the client has room for it."""
         message = arrival.message
-        options: dict[int, bytes] = {Option.SERVER: arrival.own_address.to_bytes(4, "big")}
+        options: dict[int, bytes] = {Option.SERVER: self._known_as(arrival).to_bytes(4, "big")}
         options |= self._offered(claim)
         options[Option.LEASE_TIME] = self._lease_time(claim, message).to_bytes(4, "big")
-        options |= _echoed(message)
-        fitting = self._fitted(options, message.options.get(Option.LARGEST_MESSAGE, b""))
+        options |= self._echoed(message)
+        # A relay takes what it added off again, so that the client needs no room for it.
+        counted = {code: data for code, data in options.items() if code != Option.RELAY_AGENT}
+        fitting = self._fitted(counted, message.options.get(Option.LARGEST_MESSAGE, b""))
         if fitting.why_not:
             return Decision(fitting.why_not)
         reply = Message(
@@ -358,13 +359,13 @@ class StandInServer:
             reply.options[Option.OVERLOAD] = bytes((fitting.overload,))
         return Decision(said + fitting.said, reply)
 
-    def _fitted(self, options: dict[int, bytes], largest: bytes) -> _Fitting:
+    def _fitted(self, options: dict[int, bytes], largest: bytes) -> Fitting:
         """How the options of an answer fit into what the client takes; worked out once."""
         key = (largest, tuple(map(len, options.values())), *options)
         if key not in self._fitting:
             behaviour = self.serving.behaviour
             room = room_in(int.from_bytes(largest, "big"), behaviour.headers_counted)
-            self._fitting[key] = _fitting(options, room, behaviour.long_answer)
+            self._fitting[key] = fitted(options, room, behaviour.long_answer)
         return self._fitting[key]
 
     def _lease_time(self, claim: _Claim, message: Message) -> int:
@@ -383,58 +384,37 @@ class StandInServer:
             self._options[key] = option_bytes(claim.offer, claim.pool.subnet.bits)
         return self._options[key]
 
+    def _link_of(self, message: Message) -> int:
+        """An address of the subnet that a request comes from; 0 for the interface's own."""
+        is_heeded = self.serving.behaviour.heeds_subnet_named
+        return (message.subnet_named if is_heeded else 0) or message.relay
+
+    def _known_as(self, arrival: Arrival) -> int:
+        """The address by which the client is to know the server: perhaps its relay's (RFC 5107)."""
+        if not self.serving.behaviour.heeds_subnet_named:
+            return arrival.own_address
+        told = arrival.message.options.get(Option.RELAY_AGENT, b"")
+        return address_in(told, SERVER_OVERRIDE) or arrival.own_address
+
+    def _echoed(self, message: Message) -> dict[int, bytes]:
+        """What is sent back as it came (RFC 3046 section 2.2, RFC 6842 section 3, RFC 3011)."""
+        codes = [*_SENT_BACK]
+        if self.serving.behaviour.heeds_subnet_named:
+            codes.append(Option.SUBNET_SELECTION)
+        return {code: message.options[code] for code in codes if code in message.options}
+
     def _why_no_pool(self, arrival: Arrival) -> str:
-        relay = arrival.message.relay
+        relay = self._link_of(arrival.message)
         if relay and not self.serving.behaviour.answers_relays:
             return "doesn't answer relays"
         where = f"the relay address {format_address(relay)}" if relay else arrival.interface
         return f"has no pool for {where}"
 
 
-class _Fitting(NamedTuple):
-    """What becomes of the options of an answer that a client has no room for."""
-
-    moved: Collection[int] = ()
-    """Those that are not among the options, by code."""
-    fields: tuple[bytes, bytes] = (b"", b"")
-    """Those that are sent in other fields."""
-    overload: int = 0
-    """What says so (RFC 2132 section 9.3)."""
-    said: str = ""
-    why_not: str = ""
-    """Why nothing is sent; empty if something is."""
-
-
-def _fitting(options: dict[int, bytes], room: int, how: str) -> _Fitting:
-    needed = sum(map(size_of, options.values()))
-    if needed <= room:
-        return _Fitting()
-    if how == "silent":
-        why = f"sends nothing: the options need {needed - room} bytes more than the client takes"
-        return _Fitting(why_not=why)
-    fields, moved, overload = [b"", b""], set[int](), 0
-    if how == "overloaded":
-        for field, codes in enumerate(in_fields(options, room)):
-            if codes:
-                fields[field] = list_of_options({code: options[code] for code in codes})
-                moved |= set(codes)
-                overload |= field + 1
-    stay = {code: data for code, data in options.items() if code not in moved}
-    gone = left_out(stay, room - (size_of(b"0") if overload else 0))
-    said = f"; leaves out {listed(map(option_name, gone))}: no room" if gone else ""
-    return _Fitting({*moved, *gone}, (fields[0], fields[1]), overload, said)
-
-
 def _names(message: Message) -> Sequence[Client]:
     """The names by which a client may be bound: its identifier, its hardware address."""
     identifier = message.options.get(Option.CLIENT_IDENTIFIER)
     return (message.mac,) if identifier is None else (identifier, message.mac)
-
-
-def _echoed(message: Message) -> dict[int, bytes]:
-    """What a server sends back as it came (RFC 3046 section 2.2, RFC 6842 section 3)."""
-    options = message.options
-    return {code: options[code] for code in _SENT_BACK if code in options}
 
 
 def option_bytes(offer: Offer, bits: int) -> dict[int, bytes]:

@@ -48,6 +48,7 @@ def connect_devices(
             {i: interface.relay_to for i, interface in device.interfaces.items()},
             {a.address: a.interface for a in pools.topology.attachments_of(name)},
             refusal,
+            adds_circuit=name in started and started[name].behaviour.adds_circuit,
         )
 
 

@@ -8,7 +8,8 @@ from typing import Protocol
 
 from reservoir.core.values.addresses import format_address
 from reservoir.dialects.behaviour.serving import Serving
-from reservoir.rehearsal.message import MOST_HOPS, Kind, Message
+from reservoir.rehearsal.agent import of_circuit
+from reservoir.rehearsal.message import MOST_HOPS, Kind, Message, Option
 from reservoir.rehearsal.server import Arrival, StandInServer
 
 
@@ -55,6 +56,8 @@ class StandIn:
         relays_to: Mapping[str, Sequence[int]],
         addresses: Mapping[int, str],
         refusal: str = "",
+        *,
+        adds_circuit: bool = False,
     ) -> None:
         """Start it.
 
@@ -65,6 +68,7 @@ class StandIn:
             relays_to: The servers to which each interface relays.
             addresses: Its own addresses, each with its interface.
             refusal: Why it serves nobody, if it refuses its configuration.
+            adds_circuit: Whether it adds to what it relays where that came in.
         """
         self.name = name
         self.server = server
@@ -72,6 +76,7 @@ class StandIn:
         self._relays_to = relays_to
         self._addresses = addresses
         self._refusal = refusal
+        self._adds_circuit = adds_circuit
 
     @property
     def serving(self) -> Serving | None:
@@ -124,6 +129,9 @@ class StandIn:
             return
         source = message.relay or arrival.own_address
         passed_on = replace(message, hops=message.hops + 1, relay=source)
+        if self._adds_circuit and not message.relay and Option.RELAY_AGENT not in message.options:
+            told = of_circuit(arrival.interface)  # only the first relay does (RFC 3046 section 2.1)
+            passed_on.options = {**message.options, Option.RELAY_AGENT: told}
         shown = f"{format_address(target)}, from {format_address(source)}"
         what = f"relays the {message.kind.name} to {shown}"
         self._wires.note(message, self.name, what, is_lost=False)
@@ -136,4 +144,7 @@ class StandIn:
             what = f"drops the {reply.kind.name}: {format_address(reply.relay)} is not its address"
             self._wires.note(reply, self.name, what)
             return
+        if self._adds_circuit:
+            kept = {c: data for c, data in reply.options.items() if c != Option.RELAY_AGENT}
+            reply = replace(reply, options=kept)
         self._wires.deliver(self, interface, reply)

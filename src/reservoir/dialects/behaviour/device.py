@@ -269,6 +269,16 @@ class Behaviour:
         return self.sheet.trait("impossible-pool") == "refused"
 
     @property
+    def heeds_subnet_named(self) -> bool:
+        """Whether it serves the subnet that a request names, and is known as the relay says."""
+        return self.sheet.trait("subnet-named") == "heeded"
+
+    @property
+    def adds_circuit(self) -> bool:
+        """Whether it adds to what it relays the interface at which that came in."""
+        return self.sheet.trait("agent-information") == "interface"
+
+    @property
     def assigns_by_arrival(self) -> bool:
         """Whether it answers a relayed request as if a client had sent it to its interface."""
         return self.sheet.trait("pool-found-by") == "arrival"

@@ -101,6 +101,16 @@ TRAITS: Mapping[str, Trait] = {
         "subnet-or-relay",
         dict.fromkeys(("joined-interface", "interface", "arrival"), (_AT_INTERFACE,)),
     ),
+    "subnet-named": Trait(
+        "A request that names the subnet (RFC 3527, RFC 3011), or a server address (RFC 5107).",
+        {"ignored": "The relay's address counts.", "heeded": "What the request names counts."},
+        "ignored",
+    ),
+    "agent-information": Trait(
+        "What the device adds to requests that it relays (RFC 3046).",
+        {"none": "Nothing.", "interface": "The interface at which they came in."},
+        "none",
+    ),
     "shared-segment": Trait(
         "Which pools serve a LAN on which the device has several addresses.",
         {
