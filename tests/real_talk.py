@@ -157,6 +157,26 @@ def rooms(ask: Ask) -> list[tuple[int, bool]]:
     return found
 
 
+def offers(ask: Ask, *clients: str) -> list[tuple[str, str, int, int, dict[str, str]]]:
+    """What clients are offered and then given: the address, the boot server, the options."""
+    found: list[tuple[str, str, int, int, dict[str, str]]] = []
+    for mac in clients:
+        wanted: dict[str, str] = {}
+        for kind in (Kind.DISCOVER, Kind.REQUEST):
+            sent = asked(mac, kind, **wanted)
+            sent.options[Option.PARAMETERS] = bytes(range(1, 255))
+            reply = ask(sent)
+            if reply is None:
+                found.append((mac, "", 0, 0, {}))
+                break
+            options = {str(code): data.hex() for code, data in reply.options.items()}
+            given = reply.your_address
+            found.append((mac, reply.kind.name, given, reply.next_server, options))
+            server = format_address(reply.address(Option.SERVER) or 0)
+            wanted = {"requested_address": format_address(given), "server": server}
+    return found
+
+
 def ask_by(interface: str) -> Ask:
     """Sends frames on an interface; another client's answer shows that there will be none."""
     wire = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
@@ -194,5 +214,8 @@ def ask_by(interface: str) -> Ask:
 HEADERS = 14 + 20 + 8
 
 if __name__ == "__main__":
-    talk = {talk.__name__: talk for talk in (conversation, places, wishes, rooms)}[sys.argv[2]]
-    print(json.dumps(talk(ask_by(sys.argv[1]))))
+    name, *clients = sys.argv[2].split()
+    talks: dict[str, Callable[..., object]] = {
+        talk.__name__: talk for talk in (conversation, places, wishes, rooms, offers)
+    }
+    print(json.dumps(talks[name](ask_by(sys.argv[1]), *clients)))

@@ -4,13 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import reservoir
-from conftest import Run
+from conftest import Run, examples
+from met import meets, met
+from oracle import text_of
 from real_clients import predicted
-from real_host import Answer, answers, talked_with
+from real_host import Answer, ServiceAbortedError, answers, talked_with
 from real_talk import (
     BOUND,
     LARGE_POOL,
@@ -19,18 +24,22 @@ from real_talk import (
     SERVER,
     Ask,
     conversation,
+    offers,
     places,
     rooms,
     wishes,
 )
 from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import format_address, parse_address
+from reservoir.dialects.facts.by_address import addresses_of
+from reservoir.dialects.notations.files import in_files
 from reservoir.dialects.sheet.library import Library
 from reservoir.rehearsal import message
 from reservoir.rehearsal.leases import PoolLeases
 from reservoir.rehearsal.message import Message
 from reservoir.rehearsal.server import Arrival, StandInServer
 from reservoir.rehearsal.setting import start
+from test_round_trip import benign_plan, plain_names
 
 Put = Callable[[str, str], Path]
 
@@ -142,9 +151,18 @@ def test_the_traits_are_what_the_real_service_does(tmp_path: Path) -> None:
     assert second.told == {}
 
 
-@pytest.mark.parametrize("section", ["", "[DHCPServer]\n", "[DHCPServer]\nEmitDNS=no\n"])
+@pytest.mark.parametrize(
+    "section",
+    [
+        "",
+        *(f"[DHCPServer]\n{lines}\n" for lines in (
+            "", "EmitDNS=no", "PoolOffset=4", "PoolSize=3", "PoolOffset=0\nPoolSize=4",
+            "PoolOffset=3\nPoolSize=0",
+        )),
+    ],
+)  # fmt: skip
 def test_without_a_range_it_assigns_the_whole_subnet(section: str, tmp_path: Path) -> None:
-    """Less its own address, also where the section is left out; and is read so."""
+    """Or what is left of it, less its own address; also without the section; and is read so."""
     folder = tmp_path / "files"
     folder.mkdir()
     (folder / "50-srv.network").write_text(
@@ -186,7 +204,7 @@ def files_with(pool: Sequence[str], tmp_path: Path) -> Path:
     return folder
 
 
-def stand_in(folder: Path) -> Ask:
+def stand_in(folder: Path, own: int = parse_address(SERVER)) -> Ask:
     """Talks to the stand-in that starts from these files."""
     serving = start(reservoir.configuration_text(str(folder)), Library().sheet("linux-host"))
     leases = {pool: PoolLeases(pool) for pool in serving.pools}
@@ -194,7 +212,7 @@ def stand_in(folder: Path) -> Ask:
 
     def ask(sent: Message) -> Message | None:
         sent = message.decode(sent.encode())
-        return server.answer(Arrival(sent, "srv", parse_address(SERVER), 0.0)).reply
+        return server.answer(Arrival(sent, "srv", own, 0.0)).reply
 
     return ask
 
@@ -263,3 +281,116 @@ def test_of_two_files_for_one_interface_the_first_counts(tmp_path: Path) -> None
     assert not any("router" in told for told in found)
     assert pool.offer.gateway is None
     assert [unread.line for unread in read.not_understood] == [17]
+
+
+NEW = [f"02:00:00:00:57:{number:02x}" for number in range(3)]
+
+
+@st.composite
+def written(draw: st.DrawFn) -> dict[str, Any]:
+    """A plan of one network that the service can serve, with all that it may offer."""
+    plan = draw(benign_plan("linux-host", plain_names, most_networks=1))
+    ports = plan["devices"]["server"]["interfaces"]
+    ports["srv"] = ports.pop("port1")
+    (network,) = plan["networks"].values()
+    own = ports["srv"]["address"].split("/")[0]  # whose binding a check reports
+    network["bindings"] = [b for b in network["bindings"] if b["address"] != own]
+    taken = {own, *(binding["address"] for binding in network["bindings"])}
+    last = next(a for a in (f"10.84.1.{number}" for number in range(2, 255)) if a not in taken)
+    network["bindings"].append({"mac": LAST, "address": last})
+    some = st.dictionaries(st.integers(140, 209), st.integers(1, 200).map(bytes), max_size=6)
+    more = {str(code): {"hex": data.hex()} for code, data in draw(some).items()}
+    network["options"] = {**more, **network.get("options", {})}
+    return plan
+
+
+@st.composite
+def by_hand(draw: st.DrawFn) -> str:
+    """A file as people write it: in any order and spelling, with what Reservoir doesn't know."""
+    pool = draw(st.lists(st.sampled_from(LINES), max_size=9))
+    if draw(st.booleans()):
+        pool += [f"PoolOffset={draw(st.integers(0, 60))}", f"PoolSize={draw(st.integers(5, 60))}"]
+    lines = [
+        draw(st.sampled_from(["# the shed", "; the shed", ""])),
+        "[Match]", "Name=srv", "[Network]", "Address=10.84.1.1/24",
+        f"DHCPServer={draw(st.sampled_from(['yes', 'true', 'on', '1', 'y', 'True']))}",
+        *draw(st.lists(st.sampled_from(["IPv6AcceptRA=no", "LLMNR=no"]), max_size=2)),
+        "[DHCPServer]", *draw(st.permutations(pool)),
+        "[DHCPServerStaticLease]", f"MACAddress={LAST}", "Address=10.84.1.98",
+    ]  # fmt: skip
+    return "\n".join(lines) + "\n"
+
+
+LINES = [
+    "DefaultLeaseTimeSec=30min", "DefaultLeaseTimeSec=1h 30min", "DefaultLeaseTimeSec=90",
+    "DefaultLeaseTimeSec = 2d", "MaxLeaseTimeSec=1h", "EmitDNS=yes", "EmitDNS=no", "EmitDNS=off",
+    "DNS=10.1.1.1", "DNS=10.1.1.2 10.1.1.3", "DNS=", "EmitRouter=no", "EmitRouter=true",
+    "Router=10.84.1.254", "EmitTimezone=no", "EmitTimezone=yes", "Timezone=Europe/Lisbon",
+    "SendOption=200:string:boat", r"SendOption=201:string:a\x41b", "SendOption=202:uint16:7",
+    "SendOption=203:ipv4address:10.1.1.9", "BootServerAddress=10.1.1.5", "EmitNTP=no",
+    "NTP=10.1.1.6", "BootServerName=boot", "BootFilename=a.img", "EmitSIP=no", "", "# remark",
+    "DNS=10.1.1.1 # no remark here",
+]  # fmt: skip
+"""Lines of a pool, each of which the service takes or passes over."""
+
+
+def offered(folder: Path, scratch: Path, bound: Sequence[str]) -> None:
+    """Hold what clients are offered by the real service to what the stand-in offers them."""
+    clients = [*NEW, *bound]
+    serving = start(reservoir.configuration_text(str(folder)), Library().sheet("linux-host"))
+    (pool,) = serving.pools
+    told = stand_in(folder, addresses_of(serving.interfaces["srv"])[0].address)
+    foreseen = offers(told, *clients)
+    try:
+        real = talked_with(folder, scratch, " ".join(["offers", *clients]))
+    except ServiceAbortedError:
+        assert "" in {kind for _, kind, *_ in foreseen}
+        return
+    for got, expected in zip(real, foreseen, strict=True):
+        mac, kind, address, boot, options = got
+        if pool.fact.get("own_timezone") is not False:
+            options.pop("101", None)  # of which it is said that it is the device's own
+        assert (mac, kind, boot, options) == (*expected[:2], *expected[3:])
+        if mac in bound or not address:
+            assert address == expected[2], mac
+        else:
+            assert address in pool.assignable, mac
+
+
+@meets("answers", "no room")
+@given(plan=written())
+@settings(max_examples=examples(15))
+def test_clients_are_offered_what_is_predicted(
+    plan: dict[str, Any], tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """Every byte of every option, of any plan that is written; or nothing, for want of room."""
+    scratch = tmp_path_factory.mktemp("written")
+    opened = reservoir.loads(text_of(plan))
+    (made,) = reservoir.write(opened, ["server"])
+    assert not made.losses
+    for name, text in in_files(made.text):
+        (scratch / "files" / name).parent.mkdir(exist_ok=True)
+        (scratch / "files" / name).write_text(text)
+    bound = [b["mac"] for network in plan["networks"].values() for b in network["bindings"]]
+    long = any(f.rule == "options-too-long" for f in reservoir.check(opened))
+    met("no room" if long else "answers")
+    offered(scratch / "files", scratch, bound)
+
+
+@meets("known", "something unknown")
+@given(text=by_hand())
+@settings(max_examples=examples(15))
+def test_what_people_write_is_known_or_named(
+    text: str, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """Clients are offered just that, or `check` names the line of which it knows nothing."""
+    scratch = tmp_path_factory.mktemp("by-hand")
+    (scratch / "files").mkdir()
+    (scratch / "files/50-srv.network").write_text(text)
+    (read,) = reservoir.read(scratch / "files")
+    met("something unknown" if read.not_understood else "known")
+    if read.not_understood:
+        findings = reservoir.check(reservoir.combine([read]))
+        assert any(finding.rule == "line-not-understood" for finding in findings)
+    else:
+        offered(scratch / "files", scratch, [LAST])

@@ -334,6 +334,8 @@ class StandInServer:
         message = arrival.message
         options: dict[int, bytes] = {Option.SERVER: self._known_as(arrival).to_bytes(4, "big")}
         options |= self._offered(claim)
+        if kind is Kind.OFFER and self.serving.behaviour.offers_without_dns:
+            options.pop(Option.DNS, None)
         options[Option.LEASE_TIME] = self._lease_time(claim, message).to_bytes(4, "big")
         options |= self._echoed(message)
         # A relay takes what it added off again, so that the client needs no room for it.
@@ -375,7 +377,7 @@ class StandInServer:
         if not wished or not self.serving.behaviour.grants_requested_lease:
             return seconds
         longest = claim.pool.fact.get("longest") or self.serving.behaviour.longest_lease
-        return min(wished, max(longest, seconds))
+        return min(wished, longest)
 
     def _offered(self, claim: _Claim) -> dict[int, bytes]:
         """The options of a pool or of a binding, made once."""

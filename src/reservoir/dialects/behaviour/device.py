@@ -269,6 +269,11 @@ class Behaviour:
         return self.sheet.trait("impossible-pool") == "refused"
 
     @property
+    def offers_without_dns(self) -> bool:
+        """Whether only the acknowledgement says the DNS servers, not the offer before it."""
+        return self.sheet.trait("offer") == "without-dns"
+
+    @property
     def heeds_subnet_named(self) -> bool:
         """Whether it serves the subnet that a request names, and is known as the relay says."""
         return self.sheet.trait("subnet-named") == "heeded"

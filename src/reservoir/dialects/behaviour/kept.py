@@ -87,7 +87,11 @@ def put_back(kept: Mapping[str, Mapping[str, str]], facts: Mapping[str, list[Fac
         for fact in facts.get(about, ()):
             for name in KINDS[fact.kind].kept:
                 with suppress(MalformedValueError, KeyError):
-                    fact.fields[name] = _value(KINDS[fact.kind].fields[name].type, fields[name])
+                    field = KINDS[fact.kind].fields[name]
+                    value = _value(field.type, fields[name])
+                    if field.type == "duration" and value < fact.get(field.restates, value):
+                        continue  # a longest lease that is shorter than the planned one
+                    fact.fields[name] = value
 
 
 def _value(kind: str, text: str) -> Any:

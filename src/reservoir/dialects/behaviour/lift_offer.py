@@ -37,13 +37,7 @@ class OfferLifter:
     def offered(self, pool: Fact, own: AddressSet) -> dict[str, Any]:
         options = self._options(pool)
         pool = Fact("pool", {**self._set_by_option(pool, options), **pool.fields}, pool.children)
-        lease = pool.get("lease")
-        if lease is None:
-            lease = self.behaviour.default_lease
-            self.note(pool, f"no lease: the device's default is {format_duration(lease)}")
-        elif pool.get("longest", lease) != lease:
-            longest = format_duration(pool.get("longest"))
-            self.note(pool, f"clients that ask for it get a lease of up to {longest}")
+        lease = self._lease(pool)
         if self.behaviour.offers_own_timezone and pool.get("own_timezone") is not False:
             self.note(pool, "clients that ask for it get the device's own time zone (option 101)")
         return {
@@ -53,6 +47,22 @@ class OfferLifter:
             "lease": lease,
             "options": options,
         }
+
+    def _lease(self, pool: Fact) -> int:
+        """The lease time in seconds that clients get that ask for none."""
+        lease: int | None = pool.get("lease")
+        if lease is None:
+            lease = self.behaviour.default_lease
+            self.note(pool, f"no lease: the device's default is {format_duration(lease)}")
+        if not self.behaviour.grants_requested_lease:
+            return lease
+        longest: int = pool.get("longest") or self.behaviour.longest_lease
+        if longest < lease:
+            self.note(pool, f"no lease is longer than {format_duration(longest)}")
+        elif pool.get("longest", lease) != lease:
+            shown = format_duration(longest)
+            self.note(pool, f"clients that ask for it get a lease of up to {shown}")
+        return min(lease, longest)
 
     def _set_by_option(self, pool: Fact, options: dict[int, bytes]) -> dict[str, Any]:
         """The fields that the pool sets by option number; they are removed from the options."""

@@ -101,6 +101,14 @@ TRAITS: Mapping[str, Trait] = {
         "subnet-or-relay",
         dict.fromkeys(("joined-interface", "interface", "arrival"), (_AT_INTERFACE,)),
     ),
+    "offer": Trait(
+        "What an offer says.",
+        {
+            "whole": "All that the acknowledgement says.",
+            "without-dns": "All but the DNS servers, which the acknowledgement adds.",
+        },
+        "whole",
+    ),
     "subnet-named": Trait(
         "A request that names the subnet (RFC 3527, RFC 3011), or a server address (RFC 5107).",
         {"ignored": "The relay's address counts.", "heeded": "What the request names counts."},
