@@ -468,7 +468,7 @@ def test_what_is_accepted_stands_for_nothing_else(right: str, wrong: str, rule: 
 
 @meets("a failure accepted", "another beside it")
 @given(plan=plans(), dialect=st.sampled_from(Library().names), data=st.data())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(60))
 def test_accepting_a_finding_silences_only_what_it_tells_of(
     plan: dict[str, Any], dialect: str, data: st.DataObject
 ) -> None:
