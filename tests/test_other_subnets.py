@@ -99,7 +99,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.mark.parametrize("dialect", Library().names)
 @meets("wider", "narrower", "renumbered")
 @given(data=st.data())
-@settings(max_examples=examples(30))
+@settings(max_examples=examples(45))
 def test_it_is_one_network_that_changes(folder: Path, dialect: str, data: st.DataObject) -> None:
     """What runs is compared, written into and led over as the plan of it would be."""
     near, far = "10.132.20.0/23", "10.132.44.0/22"
