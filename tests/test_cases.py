@@ -103,6 +103,8 @@ ASSUMED = "the way depends on what the plan doesn't state"
         ("rehearse none-on-purpose/defaults.yaml --trace crew", 0,
          "mask 255.255.255.0, gateway 10.84.30.1, lease time 1d)"),
         ("rehearse relayed-without-pool/running", 1, "dhcp has no pool"),
+        ("write pair/pair2.yaml --despite-errors -o {out}/w", 0,
+         "but for 2 things that a device can't do"),
         ("check pair/pair2.yaml", 1, "2 errors in 1 network on 3 devices; 220 assignable"),
         ("check pair/written-from-pair2", 1, "in 1 network on 3 devices; 220 assignable"),
         ("rehearse pair/pair2.yaml", 1, "two machines, one address (not-expressible)"),

@@ -14,6 +14,7 @@ from reservoir.cli.output import complain, show, talk, width
 if TYPE_CHECKING:
     from reservoir import WrittenInto
     from reservoir.core.problems import Place
+    from reservoir.dialects.writing import DeviceConfiguration
 
 
 CONTEXT = 3
@@ -118,7 +119,7 @@ def _tell(one: WrittenInto, where: str) -> None:
 def _tell_what_is_proved(written: Sequence[WrittenInto], what: str) -> None:
     from reservoir.core.wording import counted  # late: --help needs none of it
 
-    talk(f"{what} was read back and matches the plan: pools, bindings and options.")
+    tell_what_matches([one.configuration for one in written], what)
     lines = sum(unread.lines for one in written for unread in one.configuration.not_understood)
     if lines:
         stays = "stays" if lines == 1 else "stay"
@@ -159,3 +160,13 @@ def _said(one: WrittenInto) -> Iterator[tuple[Place, str]]:
         yield read.place(line, 1), f"{found!r} stays, but the plan has {planned!r}"
     for unread in one.configuration.not_understood:
         yield read.place(unread.line, unread.column), f"stays: {unread.message}"
+
+
+def tell_what_matches(written: Sequence[DeviceConfiguration], what: str) -> None:
+    """Say that what was written does as planned, less what its devices can't do."""
+    from reservoir.core.wording import counted  # late: --help needs none of it
+
+    undone = sum(len(configuration.undone) for configuration in written)
+    matches = f"{what} was read back and matches the plan: pools, bindings and options"
+    without = f", but for {counted(undone, 'thing')} that a device can't do (see check)"
+    talk(f"{matches}{without if undone else ''}.")

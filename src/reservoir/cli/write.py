@@ -207,6 +207,7 @@ def _require_held(written: list[DeviceConfiguration], loaded: LoadedPlan) -> Non
 def _put_in_place(
     written: list[DeviceConfiguration], loaded: LoadedPlan, folder: Path, force: bool
 ) -> None:
+    from reservoir.cli.into import tell_what_matches
     from reservoir.core.wording import counted
     from reservoir.files.deliveries import deliver
 
@@ -231,7 +232,7 @@ def _put_in_place(
             more = f" and {len(left_out) - SHOWN:,} more" if len(left_out) > SHOWN else ""
             named = f"{', '.join(left_out[:SHOWN])}{more}"
             talk(f"{'':<{longest}}  left out, since it changes nothing for clients: {named}")
-    talk("Each file was read back and matches the plan: pools, bindings and options.")
+    tell_what_matches(written, "Each file")
 
 
 def _files(configuration: DeviceConfiguration) -> list[Delivery]:

@@ -54,6 +54,11 @@ class DeviceConfiguration:
     """What in that configuration is about DHCP and was not understood, and so stays."""
 
     @property
+    def undone(self) -> list[str]:
+        """What of the plan the device can't do, so that the text does without it."""
+        return [o.message for o in self.obstacles if o.rule in (NOT_EXPRESSIBLE, "too-many")]
+
+    @property
     def faults(self) -> list[str]:
         """Why the text must not be used: it reads back otherwise than it should."""
         return [*self.misread, *(_described(difference) for difference in self.differences)]

@@ -17,16 +17,13 @@ from reservoir.core.plan.model import Plan
 from reservoir.core.pools import Pools
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.effect import lift_effect
-from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE, fit_device
+from reservoir.dialects.behaviour.fit import fit_device
 from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.reading import ConfigurationRead
 from reservoir.dialects.running.devices import merged_plan
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.writing import DeviceConfiguration, pools_not_written, write_device
-
-_NOT_DONE = (NOT_EXPRESSIBLE, "too-many")
-"""Rules about what is not written."""
 
 
 class Sides(NamedTuple):
@@ -122,9 +119,7 @@ def _cannot_do(name: str, written: DeviceConfiguration) -> Iterator[str]:
     """What a device can't be given, or wouldn't do as it is planned."""
     for loss in written.losses:
         yield f"{name} can't be given {loss.what}: {loss.reason}"
-    for obstacle in written.obstacles:
-        if obstacle.rule in _NOT_DONE:
-            yield obstacle.message
+    yield from written.undone
 
 
 def _beside(
