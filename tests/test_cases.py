@@ -53,6 +53,7 @@ ASSUMED = "the way depends on what the plan doesn't state"
           for old in ("old.yaml", "w")),
         ("check anycast/plan.yaml", 0, "no route to the DNS server 10.84.255.53, which dhcp-1 has"),
         ("rehearse anycast/plan.yaml", 1, "no route to 10.84.255.53 (dns-unrouted)"),
+        ("check anycast/zoneless.yaml", 1, "ns-north any is in no zone that admits dns"),
         ("map dns-in-pool/plan.yaml", 0, "claimed twice: 10.84.30.1, 10.84.30.53 "),
         ("map dns-in-pool/plan.yaml", 0, "[s==========!=="),
         ("check dns-in-pool/plan.yaml", 1, "3 errors"),

@@ -93,6 +93,7 @@ REASONS: Mapping[str, str] = {
     "resolves-nothing": ", so it resolves no names",
     "again": ", which it is offered already",
     "zone-closed": ", but zone {also} drops its queries",
+    "zoneless": ", but {also} is in no zone that lets its queries in",
     "not-of-subnet": ", which is not that of its subnet",
     "small": ", which is too small for IPv4",
     "gateway-ignored": ", so it ignores the gateway",

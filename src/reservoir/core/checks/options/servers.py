@@ -246,26 +246,37 @@ class ZoneBlocksDns(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        closed: dict[tuple[str, str], list[tuple[str, int]]] = {}
+        closed: dict[PlanPath, list[tuple[str, int]]] = {}
         for name, offer in zip(site.pools.names, site.pools.offers, strict=True):
-            for address in offer.dns:
-                for device, zone in _closed_zones(site, name, address):
-                    closed.setdefault((device, zone), []).append((name, address))
-        for (device, zone), offered in closed.items():
-            path: PlanPath = ("devices", device, "zones", zone)
-            admits, (name, address) = site.plan.devices[device].zones[zone].admits, offered[0]
+            for address in offer.dns if site.topology.serving(name) else ():
+                for path in _closed_to_dns(site, name, address):
+                    closed.setdefault(path, []).append((name, address))
+        for path, offered in closed.items():
+            _, device, kind, what = path
+            name, address = offered[0]
+            where, edits = str(what), tuple[Edit, ...]()
+            if kind == "zones":
+                admits = site.plan.devices[str(device)].zones[str(what)].admits
+                why = f"zone {what} of {device} admits {', '.join(admits) or 'nothing'}, not dns"
+                edits = (Edit((*path, "admits", len(admits)), None, "dns"),)
+            else:
+                where = f"{device} {what}"
+                why = f"{where} is in no zone that admits dns"
+            shown, because = format_address(address), _CLOSED[str(kind)]
             yield self.finding(
-                f"clients of {name} are offered the DNS server {format_address(address)}, but "
-                f"zone {zone} of {device} admits {', '.join(admits) or 'nothing'}, not dns",
+                f"clients of {name} are offered the DNS server {shown}, but {why}",
                 path,
-                Witness.of_dns(name, address, "zone-closed", zone),
-                (Edit((*path, "admits", len(admits)), None, "dns"),),
+                Witness.of_dns(name, address, because, where),
+                edits,
                 concerns=tuple(other for other, _ in offered[1:]),
             )
 
 
-def _closed_zones(site: Site, name: str, address: int) -> Iterator[tuple[str, str]]:
-    """The device and zone where queries of a network's clients to its own address are dropped."""
+_CLOSED = {"zones": "zone-closed", "interfaces": "zoneless"}
+
+
+def _closed_to_dns(site: Site, name: str, address: int) -> Iterator[PlanPath]:
+    """The zone, or the interface in none, where queries to a device's own address are dropped."""
     network = site.plan.networks[name]
     for holder in site.topology.answering(address, network.vrf):
         behaviour = site.behaviour(holder.device)
@@ -273,10 +284,12 @@ def _closed_zones(site: Site, name: str, address: int) -> Iterator[tuple[str, st
             continue  # its zones don't matter, or it isn't known
         # The clients come in where the device is in their network, if it is there.
         there = (a for a in site.topology.attachments(network) if a.device == holder.device)
-        zone = site.topology.interface(next(there, holder)).zone
-        zones = site.plan.devices[holder.device].zones
-        if zone is not None and zone in zones and "dns" not in zones[zone].admits:
-            yield holder.device, zone
+        entered = next(there, holder)
+        zone, zones = site.topology.interface(entered).zone, site.plan.devices[holder.device].zones
+        if zone not in zones:
+            yield "devices", holder.device, "interfaces", entered.interface
+        elif "dns" not in zones[str(zone)].admits:
+            yield "devices", holder.device, "zones", str(zone)
 
 
 class OptionAddressInvalid(Rule):
