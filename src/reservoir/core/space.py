@@ -79,7 +79,8 @@ class Space:
         assignable = self._assignable(index)
         taken = self._pools.taken(index).clipped(span)
         own, others, by_two = self._bound(index)
-        conflicting = twice.clipped(span) | (taken & (assignable | own)) | by_two
+        one_machine = self._listed_clients.get(network.vrf, AddressSet())
+        conflicting = twice.clipped(span) | (taken & (assignable | (own - one_machine))) | by_two
         conflicting |= assignable & self._in_use.get(network.vrf, AddressSet())
         conflicting |= (assignable & others) | self._assigned_by_two(index)
         conflicting |= self._held_by_two.get(network.vrf, AddressSet()).clipped(span)
@@ -105,6 +106,21 @@ class Space:
         found: dict[str, list[int]] = {}
         for use in addresses_in_use(self._pools):
             found.setdefault(names[use.vrf], []).append(use.address)
+        return {vrf: AddressSet.of_addresses(some) for vrf, some in found.items()}
+
+    @cached_property
+    def _listed_clients(self) -> dict[str, AddressSet]:
+        """For each VRF, addresses of static hosts that are the very client bound there."""
+        pools, table, static = self._pools, self._pools.bindings, self._pools.static
+        if not len(table) or not len(static):
+            return {}
+        vrfs = pools.vrf_numbers[static.network]
+        rows = pools.bindings_by_address.first_at(vrfs, static.address)
+        names = {number: name for name, number in pools.vrf_of.items()}
+        found: dict[str, list[int]] = {}
+        for host in np.flatnonzero(rows >= 0).tolist():
+            if pools.owner(host) == table.name[int(rows[host])] != "":
+                found.setdefault(names[int(vrfs[host])], []).append(int(static.address[host]))
         return {vrf: AddressSet.of_addresses(some) for vrf, some in found.items()}
 
     def _bound(self, index: int) -> tuple[AddressSet, AddressSet, AddressSet]:
