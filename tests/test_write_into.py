@@ -18,12 +18,14 @@ from met import meets, met
 from oracle import text_of
 from reservoir.core.findings import Severity
 from reservoir.core.pools import Pools
+from reservoir.dialects.behaviour.effect import lift_effect
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.notations.json import Json
 from reservoir.dialects.notations.xml import Xml
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.writing import write_device
 from test_reading import with_others
 from test_round_trip import DIALECTS, Family, benign_network, benign_plan, plain_names
 
@@ -430,3 +432,31 @@ def test_whose_a_file_is(run: Run, there: Path) -> None:
         "some.cfg could belong to several devices"
         in run("write", "plan.yaml", "--into", "some.cfg").err
     )
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+@meets("something left out")
+@given(data=st.data())
+@settings(max_examples=examples(24))
+def test_what_runs_and_is_planned_so_stays_to_the_byte(dialect: str, data: st.DataObject) -> None:
+    """Whatever is left to the device's defaults, whatever form an option has, laid out anyhow."""
+    sheet = Library().sheet(dialect)
+    (written,) = reservoir.write(
+        reservoir.loads(text_of(data.draw(benign_plan(dialect, plain_names)))), ["server"]
+    )
+    lines = re.sub(r"ips(\W.*?)10\.84\.0\.123", r"hex\g<1>0a54007b", written.text).split("\n")
+    gone = data.draw(st.sets(st.integers(0, len(lines) - 1), max_size=3))
+    text = "\n".join(line for number, line in enumerate(lines) if number not in gone)
+    if not read_configuration(text, sheet).not_understood:
+        text = laid_out_otherwise(text, sheet, data)
+    reading = read_configuration(text, sheet)
+    there, effect = lift(reading.device, sheet, "server"), lift_effect(reading.device, sheet)
+    odd = (reading.not_understood, there.left_out, effect.does_without, there.differing,
+           there.differing_parts, there.strays)  # fmt: skip
+    is_one = len({network.subnet for network in there.networks.values()}) == len(there.networks)
+    if any(odd) or any(origin.switched_off for origin in there.origins.values()) or not is_one:
+        return
+    met("something left out", text != written.text)
+    again = write_device(Pools(there.plan()), there.name, sheet, text)
+    if not again.obstacles:
+        assert again.text == text

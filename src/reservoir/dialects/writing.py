@@ -5,15 +5,18 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from reservoir.core.compare.differences import Difference, Relayed, Served
 from reservoir.core.compare.differences import differences as compare
 from reservoir.core.compare.pairing import as_planned
 from reservoir.core.findings import Obstacle, Witness
+from reservoir.core.plan.model import Network
 from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.clients import Client
 from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.effect import lift_effect
 from reservoir.dialects.behaviour.fit import NOT_EXPRESSIBLE, fit_device
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.lifted import Lifted
@@ -111,6 +114,12 @@ def write_device(
         before = there.not_understood(present.reading)
         odd = (each for each in before if not each.states.isdisjoint(("option", "binding")))
         present.leave({(each.line, each.column) for each in odd})
+        effect = lift_effect(present.reading.device, sheet, device, there)
+        wanted = lift(written.expressed, sheet, device)
+        settled = _settled(
+            lowered.served, pools.plan.networks, wanted, there, _found(effect, planned)
+        )
+        planned = replace(planned, settled=settled)
         placed = merge_into(present, written.text, planned, sheet)
         text = placed.text
         reading = read_configuration(text, sheet) if text != existing else present.reading
@@ -231,7 +240,41 @@ def _planned(pools: Pools, device: str, there: Lifted | None, *, alone: bool) ->
         running = Pools(there.plan())
         same = as_planned(pools, running)
         left = AddressSet(running.plan.networks[name].subnet.span for name in same) - known
-    return Planned(served | left, known | left, left, alone)
+    return Planned(served | left, known | left, left, alone=alone)
+
+
+def _settled(
+    wanted: Mapping[str, Served],
+    networks: Mapping[str, Network],
+    expressed: Lifted,
+    there: Lifted,
+    found: Mapping[str, Served],
+) -> AddressSet:
+    """The subnets of the networks that a device serves just as planned, and calls so, already.
+
+    However it says it: what it leaves to a default, or states in another form, stays as it is.
+    """
+    odd = {fact.place for fact, _ in (*there.differing, *there.differing_parts)}
+    spans = []
+    for name, served in wanted.items():
+        if name not in found or name not in there.networks or name not in expressed.networks:
+            continue
+        origin = there.origins[name]
+        if not odd.isdisjoint(fact.place for fact in (*origin.pools, *origin.bindings)):
+            continue
+        is_called_so = _names(there.networks[name]) == _names(expressed.networks[name])
+        is_called_so &= _reasons(there.networks[name]) == _reasons(networks[served.network])
+        if is_called_so and not any(compare({name: served}, {name: found[name]})):
+            spans.append(served.subnet.span)
+    return AddressSet(spans)
+
+
+def _names(network: Network) -> set[tuple[Client, int, str]]:
+    return {(binding.client, binding.address, binding.name) for binding in network.bindings}
+
+
+def _reasons(network: Network) -> set[str]:
+    return {exclusion.reason for exclusion in network.exclusions} - {""}
 
 
 def _names_that_stay(present: PresentText, planned: Planned) -> Iterator[str]:

@@ -9,7 +9,7 @@ networks and all that is about other things, byte for byte.
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -17,12 +17,13 @@ from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
-from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
+from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.facts.whereabouts import Whereabouts
 from reservoir.dialects.notations.nodes import Fault, Node, Nodes, Spot, TextEdit, all_nodes
 from reservoir.dialects.parse.node_reader import Said
 from reservoir.dialects.parse.reader import Reading, read_nodes
-from reservoir.dialects.sheet.model import Row, Sheet, kind_of
+from reservoir.dialects.render.numbers import Numbers, numbered
+from reservoir.dialects.sheet.model import Sheet, kind_of
 from reservoir.dialects.sheet.patterns import head_of
 
 
@@ -59,6 +60,8 @@ class Planned:
     """Those of all networks in the plan, and those that they have now."""
     left: AddressSet = AddressSet()
     """Those that they have now and won't have."""
+    settled: AddressSet = AddressSet()
+    """Those of networks that are served as planned already: what is said of them stays."""
     alone: bool = False
     """Whether nothing else may be served."""
 
@@ -93,6 +96,7 @@ def merge_into(present: PresentText, new: str, planned: Planned, sheet: Sheet) -
     merging = _Merging(text, present, planned, sheet)
     reading, wanted, merging.new_said = read_nodes(new, sheet)
     merging.interfaces = {f.get("name"): f for f in reading.device.of_kind("interface")}
+    merging.new_whereabouts = Whereabouts(reading.device)
     merging.needed = _needed(reading.device, planned)
     merging.inside((), present.nodes.top, wanted.top)
     placed = sheet.notation.edited(text, merging.edits)
@@ -176,6 +180,9 @@ class _Merging:
 
     def __post_init__(self) -> None:
         self.said = self.present.said
+        self.new_whereabouts = Whereabouts(Fact("device", {}))
+        device = self.present.reading.device
+        self._there = {fact.get("name"): fact for fact in device.of_kind("interface")}
         self._whereabouts = Whereabouts(self.present.reading.device)
 
     def inside(
@@ -194,6 +201,12 @@ class _Merging:
             last_counts = bool(self.sheet.notation.nesting.once)
             pairs.append((node, same.pop(-1 if last_counts else 0) if same else None))
         every = [node for nodes in waiting.values() for node in nodes]
+        every = [node for node in every if not self._is_settled(self.said[node], self._whereabouts)]
+        pairs = [
+            (node, there)
+            for node, there in pairs
+            if there is not None or not self._is_settled(self.new_said[node], self.new_whereabouts)
+        ]
         gone = [node for node in every if self._may_go(self.said[node])]
         self.others += [
             (node.line, self.said[node].fact.label)
@@ -202,7 +215,7 @@ class _Merging:
         ]
         self._replace_small(pairs, gone)
         self._replace_unread(pairs, present)
-        numbers = _Numbers(self.said[n] for _, n in pairs if n in self.said)
+        numbers = Numbers(self.said[n] for _, n in pairs if n in self.said)
         after: Node | None = None
         run: list[Node] = []
         for node, there in pairs:
@@ -254,9 +267,10 @@ class _Merging:
 
     def _meet(self, around: tuple[Node, ...], there: Node, wanted: Node) -> None:
         """Two nodes that are about the same thing."""
-        if self._is_unchanged(there, wanted):
-            return
         old, new = self.said.get(there), self.new_said[wanted]
+        is_settled = self._is_settled(new, self.new_whereabouts)
+        if is_settled or self._is_unchanged(there, wanted):
+            return
         if old is None or (self._serves(new) and not _is_same(old, new)):
             wanted = wanted if old is None else numbered(wanted, new, old.number)
             self.edits += self.sheet.notation.swap(self.text, around, there, wanted)
@@ -278,13 +292,15 @@ class _Merging:
             and all(map(self._is_unchanged, there.children, wanted.children))
         )
 
-    def _new(self, node: Node, numbers: _Numbers) -> list[Node]:
+    def _new(self, node: Node, numbers: Numbers) -> list[Node]:
         """What of a node that isn't there is to be put there."""
         said = self.new_said[node]
+        if self._is_held(said) and self._holds_already(said.fact):
+            return []
         if self._serves(said) or self._is_held(said):
             return [numbers.numbered(node, said)]
         if said.row.is_frame:
-            new = [one for child in node.children for one in self._new(child, _Numbers())]
+            new = [one for child in node.children for one in self._new(child, Numbers())]
             return [Node(node.text, children=new, kind=node.kind)] if new else []
         inside = [self.new_said[inner] for inner in all_nodes(node.children)]
         if not self._is_way(said) and not any(map(self._serves, inside)):
@@ -340,6 +356,13 @@ class _Merging:
             return "relay_to" in said.row.mentioned and self.planned.known.meets(about)
         return self.planned.served.meets(about)
 
+    def _is_settled(self, said: Said, whereabouts: Whereabouts) -> bool:
+        """Whether something is said of a network that is served as planned already."""
+        if not self.planned.settled or said.fact.kind in ("device", "interface", "zone"):
+            return False
+        about = whereabouts.of(said.fact)
+        return about is not None and self.planned.settled.meets(about)
+
     def _is_way(self, said: Said) -> bool:
         """Whether something is an interface that the networks need, or of one."""
         return said.row.kind == "interface" and said.fact.get("name") in self.needed
@@ -369,6 +392,11 @@ class _Merging:
         is_needed = said.fact.kind == "interface" and said.fact.get("name") in self.needed
         return is_needed and bool(states) and states <= _HELD
 
+    def _holds_already(self, wanted: Fact) -> bool:
+        """Whether an interface holds just what it is to hold, however that is said."""
+        there = self._there.get(wanted.get("name"))
+        return there is not None and addresses_of(there) == addresses_of(wanted)
+
     def _tell_new_address(self, node: Node, there: Fact, wanted: Fact) -> None:
         name = there.get("name")
         old, new = (" ".join(map(str, addresses_of(fact))) for fact in (there, wanted))
@@ -378,50 +406,6 @@ class _Merging:
     def _serves(self, said: Said) -> bool:
         """Whether something is about DHCP; letting DHCP into a zone is, too."""
         return said.row.about_dhcp or "dhcp" in said.values.get("admits", ())
-
-
-class _Numbers:
-    """Running numbers for what is new among neighbours: none that one of them has."""
-
-    def __init__(self, neighbours: Iterable[Said] = ()) -> None:
-        """Note the numbers that stay."""
-        self._taken: dict[str, set[int]] = defaultdict(set)
-        self._last: dict[str, int] = defaultdict(int)
-        for said in neighbours:
-            if said.number is not None:
-                self._taken[said.row.kind].add(said.number)
-
-    def pass_by(self, said: Said | None) -> None:
-        """Note that what comes now stands after this."""
-        if said is not None and said.number is not None:
-            self._last[said.row.kind] = said.number
-
-    def numbered(self, node: Node, said: Said) -> Node:
-        """The node with the number after the one before it; if that is taken, the lowest free."""
-        if said.number is None:
-            return node
-        taken = self._taken[said.row.kind]
-        number = self._last[said.row.kind] + 1
-        if number in taken:
-            number = next(free for free in range(1, len(taken) + 2) if free not in taken)
-        taken.add(number)
-        self._last[said.row.kind] = number
-        return numbered(node, said, number)
-
-
-def numbered(node: Node, said: Said, number: int | None) -> Node:
-    """The node with another running number, if it has one."""
-    if number is None or said.number is None:
-        return node
-    text = renumbered(said.row, node.text, number)
-    return Node(text, children=node.children, kind=node.kind)
-
-
-def renumbered(row: Row, text: str, number: int) -> str:
-    """A line of a row with another running number."""
-    found = row.pattern.match(text)
-    place = [slot.field for slot in row.pattern.slots].index(RUNNING_NUMBER) + 1
-    return text[: found.start(place)] + str(number) + text[found.end(place) :]
 
 
 def _each(value: object) -> tuple[object, ...]:

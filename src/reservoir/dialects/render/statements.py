@@ -14,7 +14,8 @@ from typing import NamedTuple
 from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node, Spot
 from reservoir.dialects.parse.node_reader import Said
-from reservoir.dialects.render.present_text import PresentText, identity_of, renumbered
+from reservoir.dialects.render.numbers import renumbered
+from reservoir.dialects.render.present_text import PresentText, identity_of
 from reservoir.dialects.sheet.model import Row, Sheet, kind_of
 from reservoir.dialects.sheet.patterns import head_of
 
