@@ -208,7 +208,7 @@ def test_the_guides_sheet_is_a_sheet(run: Run, put: Put, tmp_path: Path) -> None
     assert tried.code == 0, tried.err
     assert tried.out.endswith('-53-01 "bell"\n+own 10.84.30.110 by 00-00-5e-00-53-01 bell\n')
     assert "clock" not in tried.out
-    assert "1 not about DHCP, 0 not understood" in tried.err
+    assert "1 left alone, 0 to put right" in tried.err
     read = run("read", "plover.txt")
     assert "ranges: [10.84.30.20-10.84.30.99]" in read.out
     put("broken.sheet", sheet.replace("comment   ", 'comment "door" '))
@@ -225,7 +225,7 @@ def test_a_ninth_device_by_the_guide_alone(run: Run) -> None:
     tried = run("dialect", "try", f"{NINTH}/avocet.sheet", "--sample", f"{NINTH}/avocet.txt")
     assert tried.code == 0, tried.err
     assert "writing back what was understood changes nothing" in tried.err
-    assert "1 network from 27 lines, 4 not about DHCP, 0 not understood" in tried.err
+    assert "1 network from 27 lines, 4 left alone, 0 to put right" in tried.err
     sheet = load_sheet((NINTH / "avocet.sheet").read_text(), "avocet.sheet")
     text = (NINTH / "avocet.txt").read_text()
     for some in (text, text * 30, text.replace("begin", "")):

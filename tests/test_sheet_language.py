@@ -192,6 +192,31 @@ binding *     | own {{address}} = {{mac}} [? of {{name}}] [? via {{gateway}}] [?
 [? ask {{dns}}] [? for {{lease}}] [? at {{interface}}]
 """
 
+ROWS = {
+    "device service=yes": ("service", "master"),
+    " ? service=yes": ("service", "interface"),
+    "exclusion *   | not": ("exclusions", "device-wide"),
+    "exclusion *   |   keep": ("exclusions", "in-pool"),
+    "range *": ("assigns", "ranges"),
+}
+"""Rows that need a word in the value of a trait."""
+
+
+def gannet(limits: str = "", **traits: str) -> str:
+    """The sheet with some traits, without the rows that mean nothing with them."""
+    chosen = {name.replace("_", "-"): value for name, value in traits.items()}
+    lines = [f"trait {name} {value}" for name, value in chosen.items()]
+    every = {name: trait.default for name, trait in TRAITS.items()} | chosen
+    return "\n".join(
+        line
+        for line in SHEET.format(traits="\n".join([*lines, limits])).split("\n")
+        if not any(line.startswith(row) and word not in every[t] for row, (t, word) in ROWS.items())
+    )
+
+
+WHOLE = gannet(exclusions="in-pool-and-device-wide", service="master-and-interface")
+"""The sheet with all its rows."""
+
 PLAN = """\
 reservoir: 1
 devices:
@@ -213,10 +238,8 @@ networks:
 
 def written(folder: Path, plan: str = PLAN, limits: str = "", **traits: str) -> Any:
     """The plan, written for a device with these traits."""
-    lines = [f"trait {name.replace('_', '-')} {value}" for name, value in traits.items()]
     (folder / "dialects").mkdir(exist_ok=True)
-    sheet = SHEET.format(traits="\n".join([*lines, limits]))
-    (folder / "dialects" / "gannet.sheet").write_text(sheet)
+    (folder / "dialects" / "gannet.sheet").write_text(gannet(limits, **traits))
     (folder / "plan.yaml").write_text(plan)
     (result,) = reservoir.write(reservoir.load(str(folder / "plan.yaml")))
     assert not result.faults
@@ -370,7 +393,7 @@ devices = facts(
 @settings(max_examples=examples(250))
 def test_any_facts_are_written_as_far_as_they_can_be_and_read_again(device: Fact) -> None:
     """Half facts too: what the writer claims to have expressed is what the reader finds."""
-    sheet = load_sheet(SHEET.format(traits=""), "gannet.sheet")
+    sheet = load_sheet(WHOLE, "gannet.sheet")
     written = write_configuration(device, sheet)
     exactly = write_exactly(device, sheet)
     assert (written.text, written.expressed) == (exactly.text, exactly.expressed)
@@ -390,7 +413,7 @@ def test_any_facts_are_written_as_far_as_they_can_be_and_read_again(device: Fact
 
 def test_spacing_comments_and_line_ends_do_not_matter() -> None:
     """A person's hand is read like the writer's."""
-    sheet = load_sheet(SHEET.format(traits=""), "gannet.sheet")
+    sheet = load_sheet(WHOLE, "gannet.sheet")
     neat = "machine box\nstock 'a b'\n  of 10.84.30.0/24\n  exit 10.84.30.1\n"
     loose = (
         "# by hand\r\n\r\nmachine   box  \r\nstock\t'a b'\r\n"
@@ -410,7 +433,7 @@ glues = st.sampled_from([" ", " ", ""])
 
 def pattern_of(pieces: list[str], glue: str) -> LinePattern | None:
     """The line of a sheet's row; None if the sheet has a mistake already."""
-    header = SHEET.format(traits="").partition("---\n")[0] + "---\n"
+    header = gannet().partition("---\n")[0] + "---\n"
     try:
         sheet = load_sheet(f"{header}binding * | {glue.join(pieces)}\n", "x.sheet", proven=True)
     except InputError:

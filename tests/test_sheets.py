@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -11,9 +11,11 @@ import pytest
 import reservoir
 from conftest import Run
 from reservoir.core.problems import InputError
+from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.dialects.sheet.traits import TRAITS
+from reservoir.dialects.trial import try_on, without_what_is_refused
 
 Put = Callable[[str, str], Path]
 
@@ -227,7 +229,11 @@ def test_a_sheet_is_tried(run: Run, put: Put) -> None:
     assert sample.code == 1
     assert "box.txt:5:7: 'x' is not a lease time" in sample.err
     assert "logging on" not in sample.out
-    assert "1 network from 5 lines, 1 not about DHCP, 1 not understood" in sample.err
+    assert "box.txt:2:1: no row is for 'logging on'; if it isn't about DHCP" in sample.err
+    assert "1 network from 5 lines, 0 left alone, 2 to put right" in sample.err
+    put("gannet.sheet", GANNET.replace("---\n", "---\nleft | logging *\n", 1))
+    sample = run("dialect", "try", "gannet.sheet", "--sample", "box.txt")
+    assert "1 network from 5 lines, 1 left alone, 1 to put right" in sample.err
     put("broken.sheet", GANNET.replace("---\n", 'comment "ask"\n---\n'))
     broken = run("dialect", "try", "broken.sheet")
     assert broken.code == 1
@@ -260,3 +266,67 @@ def test_a_device_is_carried_to_another_dialect(run: Run, put: Put) -> None:
     back = run("convert", "office.merganser", "--to", "merganserr")
     assert back.code == 2
     assert "did you mean merganser?" in back.err
+
+
+def dropped(sheet: str) -> Iterator[tuple[str, str]]:
+    """Each row of a sheet's body, and the sheet without it and what is inside it."""
+    lines = sheet.split("\n")
+
+    def depth(line: str) -> int:
+        right = line.partition("|")[2]
+        return len(right) - len(right.lstrip(" "))
+
+    for number in range(lines.index("---") + 1, len(lines)):
+        if "|" in lines[number]:
+            after = number + 1
+            while "|" in (lines[after : after + 1] or [""])[0] and depth(lines[after]) > depth(
+                lines[number]
+            ):
+                after += 1
+            yield lines[number], "\n".join([*lines[:number], *lines[after:]])
+
+
+@pytest.mark.parametrize("name", Library().names)
+def test_a_row_that_is_missing_is_missed(name: str) -> None:
+    """Refused when the sheet is loaded, or told with the line that nobody understands then."""
+    file = Path(reservoir.__file__).parent / "dialects" / "sheets" / f"{name}.sheet"
+    sheet = load_sheet(file.read_text(), str(file))
+    sample = without_what_is_refused(sheet).text
+    assert not try_on(sample, sheet).problems
+    used = 0
+    for row, less in dropped(file.read_text()):
+        try:
+            without = load_sheet(less, str(file))
+        except InputError:
+            continue
+        if read_configuration(sample, without).device != read_configuration(sample, sheet).device:
+            used += 1
+            assert try_on(sample, without).problems, row
+    assert used > 3
+
+
+@pytest.mark.parametrize(
+    ("line", "why"),
+    [
+        ("no stock crew", "no row is for it, but for what is in it: stock {name}"),
+        ("dhcp-stock crew", "no row is for it, but for what is in it: stock {name}"),
+        ("policy crew strict", "no row is for it, and it names pool crew"),
+        ("watch 0000.5e00.5301", "no row is for it, and it names binding"),
+        ("berth quay\n  of 10.85.11.0/24\n  give 10.85.11.5..10.85.11.9",
+         "no row is for it, but for its lines: stock {name}; 2 more lines skipped"),
+        ("shed quay\n  colour red\n  watch 00-00-5e-00-53-01", "it names binding"),
+        ("logging on", ""),
+        ("shed quay\n  colour red", ""),
+    ],
+)  # fmt: skip
+def test_a_line_that_only_seems_to_be_about_other_things(
+    line: str, why: str, run: Run, put: Put
+) -> None:
+    """By `read` as by `dialect try`: it counts as not understood, not as foreign."""
+    put("dialects/gannet.sheet", GANNET)
+    put("box.gannet", "machine box\nstock crew\n  of 10.85.10.0/24\n  exit 10.85.10.1\n"
+        f"own 10.85.10.9 = 00:00:5e:00:53:01\n{line}\n")  # fmt: skip
+    read = run("read", "box.gannet", "--dialect", "gannet")
+    assert read.code == bool(why), read.err
+    assert why in read.err
+    assert ("not about DHCP" in read.err) == (not why)

@@ -154,10 +154,7 @@ def _try_sample(sheet: Sheet, sample: str) -> list[str]:
 
     text = read_text(sample)
     tried = try_on(text, sheet)
-    problems = [
-        str(Place(sample, u.line, u.column)) + f": {u.message}"
-        for u in tried.reading.not_understood
-    ]
+    problems = [f"{Place(sample, line, column)}: {what}" for line, column, what in tried.problems]
     for problem in problems:
         complain(str(problem))
     before, after = tried.understood, tried.rewritten
@@ -167,6 +164,6 @@ def _try_sample(sheet: Sheet, sample: str) -> list[str]:
     reading = tried.reading
     talk(
         f"{sample}: {counted(tried.networks, 'network')} from {counted(reading.lines, 'line')}, "
-        f"{reading.foreign:,} not about DHCP, {len(problems):,} not understood"
+        f"{reading.left_alone:,} left alone, {len(problems):,} to put right"
     )
     return problems

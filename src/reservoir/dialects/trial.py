@@ -5,7 +5,9 @@ Most mistakes of a sheet's author show in the sample's text at once.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from difflib import SequenceMatcher
 from typing import Any, TypeVar
 
 from reservoir.core.plan.model import (
@@ -24,10 +26,13 @@ from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import Prefix, Span, parse_address, parse_prefix
 from reservoir.core.values.clients import parse_mac
 from reservoir.core.values.options import REGISTRY
+from reservoir.core.wording import counted
 from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.forms.plain import MacForm
+from reservoir.dialects.parse.foreign import first_words
 from reservoir.dialects.parse.reader import Reading, read_configuration
 from reservoir.dialects.render.present_text import without_others
 from reservoir.dialects.render.withdrawal import withdrawal
@@ -239,6 +244,8 @@ class SampleFile:
     """A file of the user's, read with a sheet and written again."""
 
     reading: Reading
+    problems: list[tuple[int, int, str]]
+    """What the sheet doesn't do right with it: line, column and what."""
     understood: list[str]
     """Its lines that are about what the sheet is about."""
     rewritten: list[str]
@@ -249,12 +256,43 @@ class SampleFile:
 def try_on(text: str, sheet: Sheet) -> SampleFile:
     """Read a device's configuration with the sheet, and write what was understood."""
     reading = read_configuration(text, sheet)
+    lifted = lift(reading.device, sheet, SAMPLE_DEVICE)
+    unread = [(u.line, u.column, u.message) for u in lifted.not_understood(reading)]
     return SampleFile(
         reading=reading,
+        problems=sorted([*unread, *_nobodys(reading), *_changed(text, lifted, sheet)]),
         understood=_said(without_others(text, sheet), sheet),
         rewritten=_said(write_configuration(reading.device, sheet).text, sheet),
-        networks=len(lift(reading.device, sheet).networks),
+        networks=len(lifted.networks),
     )
+
+
+def _nobodys(reading: Reading) -> Iterator[tuple[int, int, str]]:
+    """The lines that no row is for, unless the sheet says that such are left alone."""
+    for other, lines in first_words(reading.others):
+        more = f" and {counted(lines - 1, 'more line')}" if lines > 1 else ""
+        word = other.scope.head_of(other.node.text)
+        yield (
+            other.node.line,
+            other.node.column,
+            f"no row is for {other.node.text!r}{more}; if it isn't about DHCP, a row says so: "
+            f"left | {word} *",
+        )
+
+
+def _changed(text: str, lifted: Lifted, sheet: Sheet) -> Iterator[tuple[int, int, str]]:
+    """The lines that are changed where a plan of all that is there is written into it."""
+    again = write_device(Pools(lifted.plan()), lifted.name, sheet, text)
+    before, after = text.split("\n"), again.text.split("\n")
+    same = SequenceMatcher(None, before, after, autojunk=False) if before != after else None
+    for tag, first, last, begin, end in same.get_opcodes() if same is not None else ():
+        if tag != "equal":
+            was, now = (" / ".join(filter(None, map(str.strip, some))) for some in
+                        (before[first:last], after[begin:end]))  # fmt: skip
+            what = f"{was!r} would become {now!r}" if was and now else (
+                f"{was!r} would go" if was else f"{now!r} would come"
+            )  # fmt: skip
+            yield first + 1, 1, f"a plan of just this, written into it, changes it: {what}"
 
 
 def _said(text: str, sheet: Sheet) -> list[str]:

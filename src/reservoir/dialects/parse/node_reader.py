@@ -13,6 +13,7 @@ from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node, all_nodes
 from reservoir.dialects.parse.diagnostics import Diagnostics
+from reservoir.dialects.parse.foreign import Other
 from reservoir.dialects.parse.not_understood import (
     EVERYTHING,
     meant_about_dhcp,
@@ -67,6 +68,10 @@ class NodeReader:
         self.diagnostics = Diagnostics()
         self.foreign: set[int] = set()
         """Lines about other things."""
+        self.others: list[Other] = []
+        """The same, each with what is inside it."""
+        self.left_alone: set[int] = set()
+        """Lines that the sheet leaves alone."""
         self.of_ipv6: set[int] = set()
         """Lines that name an IPv6 address, which nothing here is about."""
         self.misshapen = 0
@@ -229,6 +234,7 @@ class NodeReader:
             self.said.update(trial.said)
         block.given_up.pop("", None)
         self.of_ipv6 |= trial.of_ipv6
+        self.left_alone |= trial.left_alone
         block.fact.children += copy.fact.children
         block.waiting += copy.waiting
         block.waiting_for.update(copy.waiting_for)
@@ -373,14 +379,18 @@ class NodeReader:
     def _not_understood(
         self, node: Node, scope: Scope, block: OpenFact, candidates: list[Row]
     ) -> None:
+        if scope.leaves(node.text):
+            self.left_alone.update(inner.line for inner in (node, *all_nodes(node.children)))
+            return
         inside = KINDS[block.fact.kind].about_dhcp
         if inside or any(row.about_dhcp or _decides(row, node) for row in candidates):
             meant = meant_among(node.text, scope, candidates)
         else:
             meant = meant_about_dhcp(node, scope)
             if meant.row is None:
-                self.foreign.add(node.line)
-                self.foreign.update(inner.line for inner in all_nodes(node.children))
+                other = Other(node, scope)
+                self.others.append(other)
+                self.foreign.update(other.lines)
                 return
         self.misshapen += 1
         if meant.row is None and self.diagnostics.gave_up_before("", 1, block):

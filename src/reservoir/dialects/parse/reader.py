@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.garbage import garbage_collection_paused
 from reservoir.dialects.notations.nodes import Node, Nodes, bounded
 from reservoir.dialects.parse.bulk import BulkReader
+from reservoir.dialects.parse.foreign import Other, Suspicion, told_apart
 from reservoir.dialects.parse.node_reader import NodeReader, Said
 from reservoir.dialects.parse.not_understood import NotUnderstood, with_faults
 from reservoir.dialects.parse.open_fact import OpenFact
@@ -33,6 +34,10 @@ class Reading:
     foreign: int
     """Lines that have nothing to do with DHCP; no fault of theirs."""
     comments: int
+    others: tuple[Other, ...] = field(default=(), compare=False)
+    """The lines that have nothing to do with DHCP, each with what is inside it."""
+    left_alone: int = 0
+    """Lines that the sheet says are left alone."""
     of_ipv6: int = 0
     """Lines that name IPv6 addresses: they stay, and nothing is said of them."""
     damaged: tuple[tuple[int, int], ...] = ()
@@ -90,12 +95,16 @@ def _understood(
     reader.settle(device)
     reader.finish(device)
     device.keep_lines()
+    odd, others = told_apart(reader.others, Suspicion(sheet, device.fact))
+    reader.diagnostics.not_understood += odd
     return Reading(
         device=device.fact,
         not_understood=tuple(sorted(with_faults(reader.diagnostics.not_understood, nodes.faults))),
         lines=len([line for line in text.split("\n") if line.strip(" \t\r")]) - nodes.comments,
         understood=len(_lines_understood(nodes.top, sheet, set())),
-        foreign=len(reader.foreign),
+        foreign=len(set().union(*(other.lines for other in others))),
+        others=tuple(others),
+        left_alone=len(reader.left_alone),
         comments=nodes.comments,
         of_ipv6=len(reader.of_ipv6),
         damaged=tuple((fault.since or fault.line, fault.line) for fault in nodes.faults),

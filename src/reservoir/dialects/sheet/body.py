@@ -54,6 +54,8 @@ class BodyReader:
         self.carrier = carrier
         self.problems: list[Problem] = []
         self.rows: list[Row] = []
+        self.left: list[re.Pattern[str]] = []
+        """Lines of the top level that are left alone."""
         self._levels: list[_Level] = []
 
     def take(self, number: int, text: str) -> None:
@@ -88,6 +90,10 @@ class BodyReader:
         parent = self._levels[-1].row if self._levels else None
         if margin.strip() == "undo":
             self._undo_row(line[indent:].rstrip(), parent, column + indent)
+            return
+        if margin.strip() == "left":
+            text = self.carrier.normal(line[indent:].rstrip())
+            (parent.left if parent is not None else self.left).append(_left_alone(text, column))
             return
         if not line.strip():
             raise SheetMistakeError("a row has text right of its '|'; ':' alone opens a fact")
@@ -269,6 +275,20 @@ class BodyReader:
                 else f"a line that {place}s with {sign.strip()!r} opens a block; put rows inside"
             )
             self.problems.append(Problem(Place(self.file, row.number), message))
+
+
+def _left_alone(text: str, column: int) -> re.Pattern[str]:
+    """Lines that are left alone: words, with ``*`` for any word, at the end for all that follows.
+
+    Raises:
+        SheetMistakeError: it begins with no word, so that it would be any line.
+    """
+    words = text.split()
+    if not words or words[0] == "*":
+        raise SheetMistakeError("a row of lines that are left alone begins with a word", column)
+    rest = words[-1] == "*"
+    some = [r"\S+" if word == "*" else re.escape(word) for word in words[: -1 if rest else None]]
+    return re.compile("[ \t]+".join(some) + ("(?:[ \t].*)?" if rest else ""))
 
 
 def _margin_parts(margin: str) -> tuple[str, str, list[tuple[str, str]]]:

@@ -17,6 +17,29 @@ def needed_rows(sheet: Sheet, trait: str) -> Iterator[str]:
             yield " or ".join(map(_in_words, ways))
 
 
+def contradictions(sheet: Sheet) -> Iterator[tuple[Row, str]]:
+    """Rows that mean nothing with a trait's value, each with what they need."""
+    for name, trait in TRAITS.items():
+        for states, values in trait.only_with.items():
+            if sheet.trait(name) in values:
+                continue
+            row = next((row for row in every_row(sheet.rows) if _states(row, states)), None)
+            if row is not None:
+                needed = " or ".join(f"trait {name} {value}" for value in values)
+                what = _in_words(states.removesuffix("=yes"))
+                yield row, f"{what} needs {needed}; here it is {sheet.trait(name)}"
+
+
+def _states(row: Row, what: str) -> bool:
+    """Whether a row is of a kind in another, or says of a field more than no."""
+    kind, dot, name = what.removesuffix("=yes").partition(".")
+    if dot:
+        in_slot = any(slot.field == name for slot in row.pattern.slots)
+        return kind_of(row) == kind and (in_slot or row.conditions.get(name) is True)
+    kind, _, owner = what.partition(" in ")
+    return row.kind == kind and (kind_of(row.owner) if row.owner else "device") == owner
+
+
 def _has(sheet: Sheet, need: str) -> bool:
     kind, dot, name = need.partition(".")
     if dot:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 import shlex
 import warnings
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -36,7 +36,7 @@ from reservoir.dialects.notations.lines import Lines
 from reservoir.dialects.notations.nodes import Nesting, Notation, Undo
 from reservoir.dialects.sheet.ambiguity import ambiguities
 from reservoir.dialects.sheet.body import BodyReader, SheetMistakeError
-from reservoir.dialects.sheet.lint import needed_rows
+from reservoir.dialects.sheet.lint import contradictions, needed_rows
 from reservoir.dialects.sheet.model import Naming, Row, Sheet, every_row
 from reservoir.dialects.sheet.traits import LIMITS, TRAITS
 
@@ -75,12 +75,13 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
         ]
         if found:
             raise InputError(found)
-    sheet = header.sheet(rows)
+    sheet = header.sheet(rows, body.left)
     lacking = [
         Problem(Place(file, number), f"trait {trait} {sheet.trait(trait)} needs {what}")
         for trait, number in header.traits_in.items()
         for what in needed_rows(sheet, trait)
     ]
+    lacking += [Problem(Place(file, row.number), message) for row, message in contradictions(sheet)]
     if lacking:
         raise InputError(lacking)
     _reserve_words(sheet.rows, header)
@@ -174,7 +175,7 @@ class _HeaderReader:
         }
         return forms, self.named
 
-    def sheet(self, rows: list[Row]) -> Sheet:
+    def sheet(self, rows: list[Row], left: Iterable[re.Pattern[str]]) -> Sheet:
         """The sheet, once header and body have no mistakes."""
         return Sheet(
             name=self.name,
@@ -189,6 +190,7 @@ class _HeaderReader:
             assumed=self.assumed,
             rows=tuple(rows),
             undo=self.undo,
+            left=tuple(left),
         )
 
     def _mistake(self, number: int, message: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -51,6 +52,8 @@ class Row:
     """Whether it is a piece of its owner's line."""
     undo: LinePattern | None = None
     """The line that takes it back, if that is one of its own."""
+    left: list[re.Pattern[str]] = field(default_factory=list)
+    """Lines inside it that are left alone."""
 
     @property
     def adds_fields(self) -> bool:
@@ -123,7 +126,7 @@ class Row:
     @cached_property
     def scope(self) -> Scope:
         """The rows that may be inside, found by how their lines begin."""
-        return Scope(self.children)
+        return Scope(self.children, self.left)
 
     @cached_property
     def groups(self) -> list[tuple[str, list[Row]]]:
@@ -168,8 +171,9 @@ class Scope:
     and those that name the fact that they belong to and so are beside it.
     """
 
-    def __init__(self, rows: list[Row]) -> None:
-        """Sort the rows by head."""
+    def __init__(self, rows: list[Row], left: Sequence[re.Pattern[str]] = ()) -> None:
+        """Sort the rows by head; ``left`` are lines that are left alone."""
+        self._left = left
         self.rows = list(_standing_here(rows))
         self.opening = next((row.pattern.opening for row in self.rows), "")
         self.by_head: dict[str, list[Row]] = {}
@@ -180,6 +184,10 @@ class Scope:
                 self.headless.append(row)
             else:
                 self.by_head.setdefault(head, []).append(row)
+
+    def leaves(self, text: str) -> bool:
+        """Whether the sheet says that a line is left alone."""
+        return any(pattern.fullmatch(text) for pattern in self._left)
 
     def head_of(self, text: str) -> str:
         """The word by which rows for a text are found."""
@@ -246,6 +254,8 @@ class Sheet:
     rows: tuple[Row, ...]
     undo: Undo | None = None
     """How any line is undone that has no line of its own for that."""
+    left: tuple[re.Pattern[str], ...] = ()
+    """Lines of the top level that are left alone."""
 
     @cached_property
     def undo_words(self) -> frozenset[str]:
@@ -259,7 +269,7 @@ class Sheet:
     @cached_property
     def scope(self) -> Scope:
         """The rows of the top level."""
-        return Scope(list(self.rows))
+        return Scope(list(self.rows), self.left)
 
     @cached_property
     def groups(self) -> list[tuple[str, list[Row]]]:

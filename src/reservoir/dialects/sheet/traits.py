@@ -20,6 +20,9 @@ class Trait(NamedTuple):
     needs: Mapping[str, tuple[str, ...]] = {}
     """For a value, the rows without which a sheet can't have it: a kind, ``KIND in KIND``, or
     ``KIND.FIELD`` for one that states the field; apart by ``or`` where one of some is enough."""
+    only_with: Mapping[str, tuple[str, ...]] = {}
+    """For a row, the values with which it means something; written as in :attr:`needs`, with
+    ``KIND.FIELD=yes`` for one that doesn't only say no."""
 
 
 _AT_INTERFACE = "pool.interface or pool in interface"
@@ -41,6 +44,7 @@ TRAITS: Mapping[str, Trait] = {
             "interface-subnet-less-exclusions": ("exclusion", _AT_INTERFACE),
             "ranges": ("range",),
         },
+        {"range in pool": ("ranges",)},
     ),
     "more-ranges": Trait(
         "Ranges beyond a pool's limit.",
@@ -64,6 +68,10 @@ TRAITS: Mapping[str, Trait] = {
             "device-wide": ("exclusion in device",),
             "in-pool-and-device-wide": ("exclusion in pool", "exclusion in device"),
         },
+        {
+            "exclusion in pool": ("in-pool", "in-pool-and-device-wide"),
+            "exclusion in device": ("device-wide", "in-pool-and-device-wide"),
+        },
     ),
     "bindings": Trait(
         "How a client is bound to an address.",
@@ -77,6 +85,11 @@ TRAITS: Mapping[str, Trait] = {
             "table": ("binding in device",),
             "in-pool": ("binding in pool or binding in interface",),
             "one-address-pool": ("binding in device", "binding.subnet"),
+        },
+        {
+            "binding in pool": ("in-pool",),
+            "binding in interface": ("in-pool",),
+            "binding in device": ("table", "one-address-pool"),
         },
     ),
     "bound-address": Trait(
@@ -235,6 +248,11 @@ TRAITS: Mapping[str, Trait] = {
             "interface": ("interface.service",),
             "master-and-interface": ("device.service", "interface.service"),
             "pool": ("pool.active",),
+        },
+        {
+            "device.service=yes": ("master", "master-and-interface"),
+            "interface.service=yes": ("interface", "master-and-interface"),
+            "pool.active=yes": ("pool",),
         },
     ),
     "factory-pool": Trait(
