@@ -90,6 +90,37 @@ binding *     | own {address} = {mac} [? "{name}"]
             "pool-found-by interface",
             "interface of a fact of kind pool or a row of",
         ),
+        (
+            "blank-lease 2h",
+            "blank-lease 2h\ntrait bindings in-pool",
+            "trait bindings in-pool needs",
+        ),
+        (
+            "binding *     | own",
+            "binding *     |   own",
+            "18:1: a row of kind binding in one of kind pool needs trait bindings in-pool; here",
+        ),
+        (
+            " ?            |   has",
+            "exclusion *   | not {first}\ninterface *   | old\n ?            |   has",
+            "a row of kind exclusion in one of kind device needs trait exclusions device-wide or ",
+        ),
+        (
+            "device        | machine {name}",
+            "device service=yes | on",
+            "9:1: a row that states service of a fact of kind device needs trait service master or",
+        ),
+        ("range *  ", "option *   | x {code} {value}\nrange *  ", "belongs in a pool or binding"),
+        (
+            " ?            |   exit",
+            "option *      |   extra {code} {value}\n ?            |   exit",
+            "15:1: an option needs {code}, and {type} and {value}, or {data}",
+        ),
+        (
+            "device  ",
+            "left          | *\ndevice  ",
+            "9:17: a row of lines that are left alone begins",
+        ),
         ("blank-lease 2h", 'blank-lease 2h\nundo "{line}"', "undo is one word or more, then the"),
         ("blank-lease 2h", 'blank-lease 2h\nundo "own {line}"', "19:1: this row matches 'own 0"),
         ("binding *  ", "undo       ", "18:21: a fact of kind pool has no field 'address'"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections import Counter
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +19,7 @@ from met import meets, met
 from oracle import text_of
 from reservoir.core.findings import Severity
 from reservoir.core.pools import Pools
+from reservoir.core.values.addresses import parse_address
 from reservoir.dialects.behaviour.effect import lift_effect
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.notations.json import Json
@@ -25,6 +27,7 @@ from reservoir.dialects.notations.xml import Xml
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.trial import without_what_is_refused
 from reservoir.dialects.writing import write_device
 from test_reading import with_others
 from test_round_trip import DIALECTS, Family, benign_network, benign_plan, plain_names
@@ -460,3 +463,23 @@ def test_what_runs_and_is_planned_so_stays_to_the_byte(dialect: str, data: st.Da
     again = write_device(Pools(there.plan()), there.name, sheet, text)
     if not again.obstacles:
         assert again.text == text
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_an_option_keeps_the_form_that_it_has(dialect: str) -> None:
+    """Also where something else of its network changes."""
+    sheet = Library().sheet(dialect)
+    sample = without_what_is_refused(sheet).text
+    text = re.sub(r"ips(\W[^\n]*?)10\.84\.0\.123", r"hex\g<1>0a54007b", sample)
+    there = lift(read_configuration(text, sheet).device, sheet, "box")
+    networks = {
+        name: network.model_copy(update={"dns": (parse_address("10.84.0.53"),)})
+        for name, network in there.networks.items()
+    }
+    plan = replace(there.plan(), networks=networks)
+    again = write_device(Pools(plan), there.name, sheet, text)
+    assert not again.faults
+    assert again.text != text
+    assert "10.84.0.53" in again.text
+    assert again.text.count("0a54007b") == text.count("0a54007b")
+    assert "10.84.0.123" not in again.text

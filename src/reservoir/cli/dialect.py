@@ -159,7 +159,7 @@ def _try_sample(sheet: Sheet, sample: str) -> list[str]:
         complain(str(problem))
     before, after = tried.understood, tried.rewritten
     show(unified_difference(before, after, (sample, "written back"), context=0))
-    if before == after:
+    if before == after and not problems:
         talk(f"{sample}: writing back what was understood changes nothing.")
     reading = tried.reading
     talk(

@@ -14,10 +14,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from reservoir.core.values.address_set import AddressSet
-from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.addresses import MalformedValueError, Prefix
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
+from reservoir.dialects.facts.options import option_data
 from reservoir.dialects.facts.whereabouts import Whereabouts
 from reservoir.dialects.notations.nodes import Fault, Node, Nodes, Spot, TextEdit, all_nodes
 from reservoir.dialects.parse.node_reader import Said
@@ -271,6 +272,8 @@ class _Merging:
         is_settled = self._is_settled(new, self.new_whereabouts)
         if is_settled or self._is_unchanged(there, wanted):
             return
+        if old is not None and _is_one_option(old, new):
+            return
         if old is None or (self._serves(new) and not _is_same(old, new)):
             wanted = wanted if old is None else numbered(wanted, new, old.number)
             self.edits += self.sheet.notation.swap(self.text, around, there, wanted)
@@ -415,6 +418,21 @@ def _each(value: object) -> tuple[object, ...]:
 def _is_same(old: Said, new: Said) -> bool:
     """Whether two lines state the same, whatever is inside."""
     return old.row is new.row and old.values == new.values
+
+
+def _is_one_option(old: Said, new: Said) -> bool:
+    """Whether two options are the same bytes, in whatever form."""
+    if not old.row.kind == new.row.kind == "option":
+        return False
+    data = _data(old.fact)
+    return data is not None and data == _data(new.fact)
+
+
+def _data(option: Fact) -> bytes | None:
+    try:
+        return option.get("data") if "data" in option.fields else option_data(option)
+    except MalformedValueError:
+        return None
 
 
 def identity_of(said: Said) -> Hashable:

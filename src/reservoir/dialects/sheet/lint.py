@@ -25,9 +25,19 @@ def contradictions(sheet: Sheet) -> Iterator[tuple[Row, str]]:
                 continue
             row = next((row for row in every_row(sheet.rows) if _states(row, states)), None)
             if row is not None:
-                needed = " or ".join(f"trait {name} {value}" for value in values)
+                needed = f"trait {name} {' or '.join(values)}"
                 what = _in_words(states.removesuffix("=yes"))
                 yield row, f"{what} needs {needed}; here it is {sheet.trait(name)}"
+
+
+def half_options(sheet: Sheet) -> Iterator[tuple[Row, str]]:
+    """Rows of options of which a plan can't hold what they state."""
+    for row in every_row(sheet.rows):
+        if row.kind != "option":
+            continue
+        states = row.mentioned.union(*(i.mentioned for i in every_row(row.children) if not i.kind))
+        if "code" not in states or not ("data" in states or {"type", "value"} <= states):
+            yield row, "an option needs {code}, and {type} and {value}, or {data}"
 
 
 def _states(row: Row, what: str) -> bool:

@@ -36,7 +36,7 @@ from reservoir.dialects.notations.lines import Lines
 from reservoir.dialects.notations.nodes import Nesting, Notation, Undo
 from reservoir.dialects.sheet.ambiguity import ambiguities
 from reservoir.dialects.sheet.body import BodyReader, SheetMistakeError
-from reservoir.dialects.sheet.lint import contradictions, needed_rows
+from reservoir.dialects.sheet.lint import contradictions, half_options, needed_rows
 from reservoir.dialects.sheet.model import Naming, Row, Sheet, every_row
 from reservoir.dialects.sheet.traits import LIMITS, TRAITS
 
@@ -81,7 +81,10 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
         for trait, number in header.traits_in.items()
         for what in needed_rows(sheet, trait)
     ]
-    lacking += [Problem(Place(file, row.number), message) for row, message in contradictions(sheet)]
+    lacking += [
+        Problem(Place(file, row.number), message)
+        for row, message in (*contradictions(sheet), *half_options(sheet))
+    ]
     if lacking:
         raise InputError(lacking)
     _reserve_words(sheet.rows, header)
