@@ -325,7 +325,7 @@ def test_what_is_killed_before_all_texts_are_there_has_changed_nothing(tmp_path:
     script = CHANGE.replace("calls =", "changing.os.fsync = lambda handle: KILL\ncalls =")
     for name in "ab":
         (tmp_path / name).write_text(f"old {name}")
-    for kill in ("os.kill(os.getpid(), signal.SIGKILL)", "(print(), sys.stdin.read(1))"):
+    for kill in ("os.kill(os.getpid(), signal.SIGKILL)", "(print(flush=True), sys.stdin.read(1))"):
         command = [sys.executable, "-c", script.replace("KILL", kill), str(tmp_path), "9", "a", "b"]
         pipe = subprocess.PIPE
         with subprocess.Popen(command, stdin=pipe, stdout=pipe, text=True) as writer:
