@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import yaml
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -20,6 +21,7 @@ from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.names import NameFitter
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
+from reservoir.dialects.facts.options import option_data
 from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.forms.plain import ADDRESS, MacForm
 from reservoir.dialects.forms.texts import ListOf, Rest, Text
@@ -32,6 +34,7 @@ from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.dialects.sheet.model import Naming
 from reservoir.dialects.sheet.patterns import BadValueError, LinePattern
 from reservoir.dialects.sheet.traits import TRAITS
+from reservoir.dialects.writing import write_device
 
 texts = st.builds(
     Text,
@@ -481,3 +484,86 @@ def test_the_shipped_sheets_are_without_ambiguities() -> None:
         sheet = Library().sheet(name)
         assert not list(ambiguities(sheet.rows, sheet.undo))
         assert not list(too_strict(sheet))
+
+
+OWN_WORDS = """\
+sheet gannet
+carrier lines
+nest indent 2
+quote "'" doubled
+duration "{m} min" infinite "never"
+duration longest "{h}:{m}"
+words option.type ip="one address" ips="addresses" text="ascii" hex="bytes"
+---
+pool *    | stock {name}
+          |   of {subnet}
+ ?        |   for {lease}
+ ?        |   up to {longest}
+option *  |   extra {code} {type} is {value}
+range *   |   give {first}..{last}
+binding * | own {address} = {mac}
+"""
+
+
+BYTES = (
+    st.binary(min_size=4, max_size=4)
+    | st.binary(min_size=1, max_size=12)
+    | st.text("abc'/", min_size=1, max_size=9).map(str.encode)
+)
+
+
+@meets("one address", "addresses", "ascii", "bytes")
+@given(code=st.sampled_from([16, 42, 66, 224]), data=BYTES,
+       lease=st.integers(1, 10**5), longest=st.integers(1, 10**5))  # fmt: skip
+def test_a_device_has_its_own_words_and_durations(
+    code: int, data: bytes, lease: int, longest: int
+) -> None:
+    """For a type that it has no word for, the bytes are written; each duration in its own form."""
+    sheet = load_sheet(OWN_WORDS, "gannet.sheet")
+    network = {
+        "subnet": "10.84.30.0/24",
+        "served_by": "box",
+        "lease": f"{lease}m",
+        "ranges": ["10.84.30.9"],
+        "options": {str(code): {"hex": data.hex()}},
+    }
+    box = {"dialect": "gannet", "interfaces": {"a": {"address": "10.84.30.1/24"}}}
+    plan = {"reservoir": 1, "devices": {"box": box}, "networks": {"crew": network}}
+    written = write_device(reservoir.loads(yaml.safe_dump(plan)).pools, "box", sheet)
+    assert not written.faults
+    told = [word for word in ("one address", "addresses", "ascii", "bytes") if word in written.text]
+    for word in told:
+        met(word)
+    assert len(told) == 1
+    text = (
+        f"{written.text}\nstock more\n  of 10.84.31.0/24\n  up to {longest // 60}:{longest % 60}\n"
+    )
+    read = read_configuration(text, sheet)
+    assert not read.not_understood
+    first, second = read.device.of_kind("pool")
+    assert (first.get("lease"), second.get("longest")) == (lease * 60, longest * 60)
+    (option,) = first.of_kind("option")
+    assert option_data(option) == data
+
+
+@pytest.mark.parametrize(
+    ("was", "instead", "said"),
+    [
+        (
+            'ip="one address"',
+            'up="one"',
+            "7:1: there is no type 'up'; there are ip, ips, text",
+        ),
+        ('text="ascii"', 'text="bytes"', "each type has one word of its own, not 'hex=bytes'"),
+        ('text="ascii"', "text", "each type has one word of its own, not 'text'"),
+        ("words option.type", "words option.code", "words are the device's own for a closed set"),
+        ("duration longest", "duration", "6:1: the duration of lease is already set"),
+        ('longest "{h}:{m}"', 'longest "long"', "6:1: a duration has units in it"),
+    ],
+)
+def test_words_and_durations_that_say_nothing_are_refused(
+    was: str, instead: str, said: str
+) -> None:
+    """With the line, and what there is."""
+    with pytest.raises(InputError, match=re.escape(said)):
+        load_sheet(OWN_WORDS.replace(was, instead), "gannet.sheet")

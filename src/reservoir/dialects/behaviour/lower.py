@@ -309,11 +309,14 @@ class _Lowering:
             if value and field.option is not None and self.behaviour.offers_by_option(field):
                 options[field.option] = field.encode(value)
         by_type = self.sheet.mentions("option", "type")
+        known = self.sheet.words.get(("option", "type"), dhcp_options.KINDS)
         facts = []
         for code, data in sorted(options.items()):
             fields: dict[str, Any] = {"code": code}
             if by_type:
                 fields["type"], fields["value"] = dhcp_options.decode(code, data)
+                if fields["type"] not in known:  # as bytes, if the device has a word for these
+                    fields["type"], fields["value"] = "hex", data.hex()
             else:
                 fields["data"] = data
             facts.append(Fact("option", fields, origin=pool.pool.path))

@@ -45,12 +45,14 @@ class BodyReader:
         file: str,
         forms: Mapping[str, Form],
         named_forms: Mapping[str, tuple[str, Form]],
+        of_fields: Mapping[tuple[str, str], Form],
         carrier: Notation,
     ) -> None:
-        """Use the header's forms, by field type and by name (with the type that they are for)."""
+        """Use the header's forms: by field type, by name with the type, and of single fields."""
         self.file = file
         self.forms = forms
         self.named_forms = named_forms
+        self.of_fields = of_fields
         self.carrier = carrier
         self.problems: list[Problem] = []
         self.rows: list[Row] = []
@@ -230,8 +232,9 @@ class BodyReader:
             raise SheetMistakeError(f"this row is not inside a row of kind {owner}", column)
         if each:
             its_type = ITEMS.get(its_type, its_type)
+        owner, _, of_owner = name.rpartition(".")
         if not form_name:
-            return Slot(name, self.forms[its_type])
+            return Slot(name, self.of_fields.get((owner or kind, of_owner), self.forms[its_type]))
         if its_type == "prefix" and form_name in PREFIX_PARTS:
             return Slot(name, PREFIX_PARTS[form_name][0], part=form_name)
         form_type, form = self.named_forms.get(form_name, ("", None))

@@ -15,6 +15,7 @@ from typing import Any
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.values.durations import parse_duration
+from reservoir.core.values.options import KINDS as OPTION_KINDS
 from reservoir.core.wording import hint
 from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.forms.form import Form
@@ -31,6 +32,7 @@ from reservoir.dialects.forms.plain import (
     either,
 )
 from reservoir.dialects.forms.texts import EscapedBytes, ListOf, Rest, Text
+from reservoir.dialects.forms.words import OwnWords
 from reservoir.dialects.notations import NOTATIONS
 from reservoir.dialects.notations.lines import Lines
 from reservoir.dialects.notations.nodes import Nesting, Notation, Undo
@@ -62,7 +64,7 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
         header.take(number, line)
     header.finish(divider + 1)
     forms, named = header.forms()
-    body = BodyReader(file, forms, named, header.notation)
+    body = BodyReader(file, forms, named, header.of_fields, header.notation)
     for number, line in enumerate(lines[divider + 1 :], start=divider + 2):
         body.take(number, line)
     rows = body.finish()
@@ -114,6 +116,8 @@ class _HeaderReader:
         self.assumed: dict[tuple[str, str], Any] = {("interface", "enabled"): True}
         self.undo: Undo | None = None
         self.named: dict[str, tuple[str, Form]] = {"rest": ("text", Rest())}
+        self.of_fields: dict[tuple[str, str], Form] = {}
+        """Forms that are for one field only, by kind and field."""
 
     def take(self, number: int, line: str) -> None:
         """Read one line of the header."""
@@ -128,7 +132,7 @@ class _HeaderReader:
         if reader is None:
             near = hint(word, HEADER_WORDS)
             return self._mistake(number, f"{word!r} is not a header keyword{near}")
-        if word not in ("trait", "limit", "assume", "form") and word in self.seen:
+        if word not in SEVERAL and word in self.seen:
             return self._mistake(number, f"{word} is already set in line {self.seen[word]}")
         self.seen[word] = number
         if word == "trait" and values and values[0] in TRAITS:
@@ -193,6 +197,11 @@ class _HeaderReader:
             assumed=self.assumed,
             rows=tuple(rows),
             undo=self.undo,
+            words={
+                field: form.words
+                for field, form in self.of_fields.items()
+                if isinstance(form, OwnWords)
+            },
             left=tuple(left),
         )
 
@@ -292,14 +301,31 @@ class _HeaderReader:
             pairs = _pairs(rest, "bytes", ("escape",))
             self.named[name] = ("bytes", EscapedBytes(pairs.get("escape", "\\x")))
 
+    def _read_words(self, values: list[str]) -> None:
+        if values[:1] != ["option.type"] or not values[1:]:
+            raise SheetMistakeError(
+                'words are the device\'s own for a closed set: words option.type text="ascii"'
+            )
+        words: dict[str, str] = {}
+        for pair in values[1:]:
+            value, sign, word = pair.partition("=")
+            if value not in OPTION_KINDS:
+                there = f"{hint(value, OPTION_KINDS)}; there are {', '.join(OPTION_KINDS)}"
+                raise SheetMistakeError(f"there is no type {value!r}{there}")
+            if not sign or not word or word in words.values() or value in words:
+                raise SheetMistakeError(f"each type has one word of its own, not {pair!r}")
+            words[value] = word
+        self.of_fields["option", "type"] = OwnWords(words)
+
     def _read_duration(self, values: list[str]) -> None:
-        pairs = _pairs(values[1:], "duration", ("infinite", "also"))
-        self.duration = DurationForm(
-            values[0] if values else "", pairs.get("infinite", ""), pairs.get("also", "")
-        )
-        every = [self.duration, *([DurationForm(pairs["also"])] if "also" in pairs else [])]
-        if not all(form.units and form.parts for form in every):
-            raise SheetMistakeError('a duration has units in it, such as "{d} days {h} hours"')
+        name = values[0] if values and values[0] in ("lease", "longest") else ""
+        if ("pool", name or "lease") in self.of_fields:
+            raise SheetMistakeError(f"the duration of {name or 'lease'} is already set")
+        form = _duration_form(values[bool(name) :])
+        for kind in ("pool", "binding"):
+            self.of_fields[kind, name or "lease"] = form
+        if name != "longest":
+            self.duration = form
 
     def _read_trait(self, values: list[str]) -> None:
         if len(values) != 2:
@@ -349,12 +375,16 @@ HEADER_WORDS: Mapping[str, Callable[[_HeaderReader, list[str]], None]] = {
     "names": _HeaderReader._read_names,
     "mac": _HeaderReader._read_mac,
     "form": _HeaderReader._read_form,
+    "words": _HeaderReader._read_words,
     "duration": _HeaderReader._read_duration,
     "trait": _HeaderReader._read_trait,
     "limit": _HeaderReader._read_limit,
     "assume": _HeaderReader._read_assume,
 }
 """What each word that a line of the header begins with sets."""
+
+SEVERAL = ("trait", "limit", "assume", "form", "duration")
+"""Those that there may be several lines of."""
 
 
 def _only(values: list[str], what: str) -> str:
@@ -387,6 +417,17 @@ def _characters(text: str) -> str:
     except (re.error, FutureWarning):
         raise SheetMistakeError(f"{text!r} is not a set of characters, like A-Za-z0-9_-") from None
     return text
+
+
+def _duration_form(values: list[str]) -> DurationForm:
+    pairs = _pairs(values[1:], "duration", ("infinite", "also"))
+    form = DurationForm(
+        values[0] if values else "", pairs.get("infinite", ""), pairs.get("also", "")
+    )
+    every = [form, *([DurationForm(pairs["also"])] if "also" in pairs else [])]
+    if not all(form.units and form.parts for form in every):
+        raise SheetMistakeError('a duration has units in it, such as "{d} days {h} hours"')
+    return form
 
 
 def _mac_form(values: list[str]) -> MacForm:

@@ -254,6 +254,8 @@ class Sheet:
     rows: tuple[Row, ...]
     undo: Undo | None = None
     """How any line is undone that has no line of its own for that."""
+    words: Mapping[tuple[str, str], Mapping[str, str]] = field(default_factory=dict)
+    """The device's own words for the values of some fields, by kind and field."""
     left: tuple[re.Pattern[str], ...] = ()
     """Lines of the top level that are left alone."""
 
