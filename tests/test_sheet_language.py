@@ -15,7 +15,7 @@ import reservoir
 from conftest import examples
 from met import meets, met
 from reservoir.core.problems import InputError
-from reservoir.core.values.addresses import MalformedValueError, Prefix
+from reservoir.core.values.addresses import MalformedValueError, Prefix, format_address
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.names import NameFitter
@@ -567,3 +567,23 @@ def test_words_and_durations_that_say_nothing_are_refused(
     """With the line, and what there is."""
     with pytest.raises(InputError, match=re.escape(said)):
         load_sheet(OWN_WORDS.replace(was, instead), "gannet.sheet")
+
+
+@given(address=st.integers(0, 2**32 - 1), bits=st.integers(0, 32), wrong=st.integers(0, 2**32 - 1))
+def test_a_mask_is_read_and_written_upside_down(address: int, bits: int, wrong: int) -> None:
+    """``0.0.0.255`` is a /24; what has gaps is named, and so is a mask that stands upright."""
+    header = 'sheet gannet\ncarrier lines\nnest indent 2\nduration "{m}"\n---\n'
+    rows = "pool * | stock {name} of {subnet:ip} wild {subnet:inverted}\nrange * |   give {first}\n"
+    sheet = load_sheet(f"{header}{rows}binding * | own {{address}} = {{mac}}\n", "gannet.sheet")
+    host = (1 << (32 - bits)) - 1
+    text = f"stock crew of {format_address(address)} wild {format_address(host)}\n  give 10.1.1.1\n"
+    reading = read_configuration(text, sheet)
+    assert not reading.not_understood
+    (pool,) = reading.device.of_kind("pool")
+    assert pool.get("subnet") == Prefix(address, bits)
+    assert write_configuration(reading.device, sheet).text == text
+    odd = read_configuration(text.replace(format_address(host), format_address(wrong)), sheet)
+    is_mask = wrong & (wrong + 1) == 0
+    assert bool(odd.not_understood) == (not is_mask)
+    if not is_mask:
+        assert "is not an inverted mask, like 0.0.0.255" in odd.not_understood[0].message

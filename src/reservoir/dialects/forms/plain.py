@@ -108,6 +108,16 @@ def _read_mask(text: str) -> int:
     return bits_of_mask(parse_address(text))
 
 
+def _read_inverted(text: str) -> int:
+    try:
+        return bits_of_mask(ALL_ONES ^ parse_address(text))
+    except MalformedValueError:
+        parse_address(text)  # else it is no address at all
+        raise MalformedValueError(
+            f"{text!r} is not an inverted mask, like 0.0.0.255: its zeros are not contiguous"
+        ) from None
+
+
 def _number_from(lowest: int, highest: int) -> Plain:
     def read(text: str) -> int:
         if not re.fullmatch("[0-9]{1,9}", text) or not lowest <= int(text) <= highest:
@@ -134,10 +144,20 @@ _HEX_DIGITS = "0123456789abcdefABCDEF"
 HEX = Plain(_read_hex, bytes.hex, _HEX_DIGITS)
 IDENTIFIER = Plain(lambda text: require_identifier(_read_hex(text), text), bytes.hex, _HEX_DIGITS)
 
+ALL_ONES = 0xFFFF_FFFF
+
 PREFIX_PARTS: Mapping[str, tuple[Form, Callable[[Prefix], int]]] = {
     "ip": (ADDRESS, lambda prefix: prefix.address),
     "mask": (
         Plain(_read_mask, lambda bits: format_address(mask_of(bits)), template="0.0.0.0"),
+        lambda prefix: prefix.bits,
+    ),
+    "inverted": (
+        Plain(
+            _read_inverted,
+            lambda bits: format_address(ALL_ONES ^ mask_of(bits)),
+            template="0.0.0.0",
+        ),
         lambda prefix: prefix.bits,
     ),
     "bits": (NUMBER, lambda prefix: prefix.bits),
@@ -146,12 +166,12 @@ PREFIX_PARTS: Mapping[str, tuple[Form, Callable[[Prefix], int]]] = {
 
 
 def joined_prefix(parts: Mapping[str, int]) -> Prefix:
-    """A prefix of its parts: the address, and its bits from a mask or a length.
+    """A prefix of its parts: the address, and its bits from a mask of either kind or a length.
 
     Raises:
         MalformedValueError: the length is above 32.
     """
-    bits = parts.get("mask", parts.get("bits", 32))
+    bits = next((parts[name] for name in ("mask", "inverted", "bits") if name in parts), 32)
     if bits > 32:
         raise MalformedValueError(f"{bits} is not a prefix length from 0 to 32")
     return Prefix(parts["ip"], bits)

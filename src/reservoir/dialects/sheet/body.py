@@ -260,7 +260,7 @@ class BodyReader:
             if "ip" not in found or len(found) != 2:
                 message = (
                     f"{name} is written in parts, so this line, or one next to it, needs "
-                    f"{{{name}:ip}} and {{{name}:mask}} or {{{name}:bits}}"
+                    f"{{{name}:ip}} and {{{name}:mask}}, {{{name}:inverted}} or {{{name}:bits}}"
                 )
                 self.problems.append(Problem(Place(self.file, first[name]), message))
 
