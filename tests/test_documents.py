@@ -21,7 +21,8 @@ from reservoir.core.checks import rules
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.notations import NOTATIONS
 from reservoir.dialects.parse.reader import read_nodes
-from reservoir.dialects.sheet.loader import HEADER_WORDS, load_sheet
+from reservoir.dialects.sheet.header import HEADER_WORDS
+from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.testing import check_dialect
 
 ROOT = Path(__file__).resolve().parent.parent

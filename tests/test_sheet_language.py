@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 import yaml
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import reservoir
@@ -69,14 +69,18 @@ def test_a_text_is_written_so_that_it_is_found_and_read_again(form: Text, value:
     separator=st.sampled_from([":", "-", ".", ""]),
     prefix=st.sampled_from(["", "01", "01.", "1,1,"]),
     upper=st.booleans(),
+    hardware=st.sampled_from(["", "", "01", "0006"]),
 )
+@example(0x5E005301, 4, ".", "", False, "01")
 def test_a_mac_in_any_form(
-    number: int, group: int, separator: str, prefix: str, upper: bool
+    number: int, group: int, separator: str, prefix: str, upper: bool, hardware: str
 ) -> None:
-    """With a hardware type before it or not; without it, it is refused."""
+    """With a hardware type before it, among its groups, or not; without it, it is refused."""
     if not separator and group not in (6, 12):
         return  # groups of two without a separator are a group of twelve
-    form = MacForm(group, separator, prefix, upper)
+    form = MacForm(group, separator, prefix, upper, hardware)
+    if (number, group, separator, prefix, hardware) == (0x5E005301, 4, ".", "", "01"):
+        assert form.write(Mac(number)) == "0100.005e.0053.01"
     assert form.read(form.write(Mac(number))) == number
     if prefix:
         with pytest.raises(MalformedValueError):

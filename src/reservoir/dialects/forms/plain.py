@@ -196,8 +196,12 @@ class MacForm(Form):
     separator: str = ":"
     prefix: str = ""
     upper: bool = False
+    hardware: str = ""
+    """Digits of a hardware type that are grouped with the address: ``0100.005e.0053.01``."""
 
     def read_many(self, texts: Sequence[str]) -> list[Any]:
+        if self.hardware:
+            return super().read_many(texts)
         values = mac_column(TextColumn.of(texts), self.prefix)
         return super().read_many(texts) if values is None else list(map(Mac, values.tolist()))
 
@@ -214,14 +218,26 @@ class MacForm(Form):
                     f"{text!r} doesn't start with the hardware type {self.prefix}"
                 )
             bare = text[len(self.prefix) :]
+        if self.hardware:
+            digits = re.sub("[:.-]", "", bare) if not self.separator.isalnum() else bare
+            if not digits.lower().startswith(self.hardware):
+                raise MalformedValueError(
+                    f"{text!r} doesn't start with the hardware type {self.hardware}"
+                )
+            bare = digits[len(self.hardware) :]
         return parse_mac(bare)
 
     def write(self, value: Mac) -> str:
-        digits = value.grouped(self.group, self.separator)
+        if self.hardware:
+            every = f"{self.hardware}{int(value):012x}"
+            groups = (every[at : at + self.group] for at in range(0, len(every), self.group))
+            digits = self.separator.join(groups)
+        else:
+            digits = value.grouped(self.group, self.separator)
         return self.prefix + (digits.upper() if self.upper else digits)
 
     def write_many(self, values: Sequence[Any]) -> list[str]:
-        if self.upper or not self.separator.isascii():
+        if self.upper or self.hardware or not self.separator.isascii():
             return super().write_many(values)
         texts = mac_texts(values, self.group, self.separator)
         return [self.prefix + text for text in texts] if self.prefix else texts
