@@ -483,3 +483,30 @@ def test_an_option_keeps_the_form_that_it_has(dialect: str) -> None:
     assert "10.84.0.53" in again.text
     assert again.text.count("0a54007b") == text.count("0a54007b")
     assert "10.84.0.123" not in again.text
+
+
+@pytest.mark.parametrize("dialect", DIALECTS)
+def test_an_option_moves_from_one_network_to_the_next(dialect: str) -> None:
+    """The same bytes in another pool are another option."""
+    port = "port{0}: {{address: 10.84.{0}.1/24, zone: inside}}"
+    network = "  deck{0}: {{subnet: 10.84.{0}.0/24, gateway: 10.84.{0}.1, dns: 10.84.0.53, "
+    network += "lease: 1h, served_by: server, ranges: [10.84.{0}.9-10.84.{0}.99]{1}}}"
+    most = Family.of(dialect).most_networks
+    zones = "zones: {inside: {admits: [dhcp]}}"
+    texts: list[str] = []
+    for having in (1, 2):
+        ports = ", ".join(port.format(number) for number in (1, 2)[:most])
+        option = ", options: {224: {text: boat}}"
+        served = [network.format(n, option if n == having else "") for n in (1, 2)[:most]]
+        plan = f"reservoir: 1\ndevices:\n  server: {{dialect: {dialect}, interfaces: {{{ports}}}, "
+        loaded = reservoir.loads("\n".join([f"{plan}{zones}}}", "networks:", *served]))
+        texts += [one.text for one in reservoir.write(loaded, ["server"], into(texts))]
+    networks = lift(read_configuration(texts[1], Library().sheet(dialect)).device,
+                    Library().sheet(dialect)).networks.values()  # fmt: skip
+    having_it = [n.subnet.subnet.span.first >> 8 & 255 for n in networks if 224 in n.options]
+    assert having_it == ([2] if most > 1 else [])
+
+
+def into(texts: list[str]) -> dict[str, str]:
+    """What a device has, if it has something."""
+    return {"server": texts[0]} if texts else {}

@@ -421,8 +421,8 @@ def _is_same(old: Said, new: Said) -> bool:
 
 
 def _is_one_option(old: Said, new: Said) -> bool:
-    """Whether two options are the same bytes, in whatever form."""
-    if not old.row.kind == new.row.kind == "option":
+    """Whether two lines are one option with the same bytes, in whatever form."""
+    if old.row.kind != "option" or identity_of(old) != identity_of(new):
         return False
     data = _data(old.fact)
     return data is not None and data == _data(new.fact)
