@@ -106,10 +106,10 @@ def _show_sample(sheet: Sheet) -> None:
 def try_sheet(sheet: str, sample: str | None) -> None:
     """Try SHEET: write a sample plan with it, read that back, list what it doesn't cover.
 
-    With --sample, also read your device's configuration, list what is not understood and show
-    what writing it back would change.
+    With --sample, also read your device's configuration, make a plan of it and write that into
+    it: each line that no row is for is named, and each that this would change.
 
-    Exit status: 0 the sheet works, 1 something was not understood or reads back differently, 2 the
+    Exit status: 0 the sheet works, 1 a line has no row or something reads back differently, 2 the
     sheet has mistakes.
     """
     from reservoir.dialects.sheet.lint import too_strict
