@@ -591,3 +591,53 @@ def test_a_mask_is_read_and_written_upside_down(address: int, bits: int, wrong: 
     assert bool(odd.not_understood) == (not is_mask)
     if not is_mask:
         assert "is not an inverted mask, like 0.0.0.255" in odd.not_understood[0].message
+
+
+REMARKS = [
+    "/* stock old\n  of 10.84.99.0/24 */",
+    "/**/",
+    "  /* own 10.84.30.9 = 00:00:5e:00:53:99\n*/",
+]
+
+
+@given(places=st.lists(st.tuples(st.integers(0, 9), st.sampled_from(REMARKS)), max_size=4),
+       newline=st.sampled_from(["\n", "\r\n"]))  # fmt: skip
+def test_a_text_in_a_remark_over_lines_is_not_live(
+    places: list[tuple[int, str]], newline: str
+) -> None:
+    """Wherever it stands; and it stays there when something is written into the text."""
+    sheet = load_sheet(OWN_WORDS.replace("---\n", 'comment "#" "/*" to "*/"\n---\n'), "x.sheet")
+    plan = "reservoir: 1\ndevices: {box: {dialect: x, interfaces: {a: {address: 10.84.30.1/24}}}}\n"
+    plan += "networks: {crew: {subnet: 10.84.30.0/24, served_by: box, lease: LEASE, "
+    plan += "ranges: [10.84.30.9], bindings: [{mac: 00:00:5e:00:53:01, address: 10.84.30.5}]}}\n"
+    pools = [reservoir.loads(plan.replace("LEASE", lease)).pools for lease in ("1h", "2h")]
+    neat = write_device(pools[0], "box", sheet).text
+    lines = neat.split("\n")
+    for place, remark in places:
+        lines.insert(min(place, len(lines) - 1), remark)
+    text = "\n".join(lines).replace("\n", newline)
+    reading = read_configuration(text, sheet)
+    assert reading.device == read_configuration(neat, sheet).device
+    assert not reading.not_understood
+    assert not reading.foreign
+    into = write_device(pools[1], "box", sheet, text).text
+    assert into == text.replace("for 60 min", "for 120 min").replace("up to 1:0", "up to 2:0")
+
+
+@pytest.mark.parametrize(
+    ("comment", "carrier", "said"),
+    [
+        ('"/*" to', "lines", "expected the signs that begin a comment"),
+        ('"/*" to "*/"', "xml", "in this notation no pair of signs is a comment"),
+    ],
+)
+def test_half_a_remark_is_refused(comment: str, carrier: str, said: str) -> None:
+    """In a sheet; in a text what isn't closed is live, and told."""
+    text = OWN_WORDS.replace("---\n", f"comment {comment}\n---\n").replace(
+        "carrier lines", f"carrier {carrier}"
+    )
+    with pytest.raises(InputError, match=said):
+        load_sheet(text, "x.sheet")
+    sheet = load_sheet(OWN_WORDS.replace("---\n", 'comment "/*" to "*/"\n---\n'), "x.sheet")
+    open_end = "/* stock old\n  of 10.84.99.0/24\n"
+    assert read_configuration(open_end, sheet).not_understood

@@ -31,12 +31,13 @@ class Lines(ByLines):
     words: ClassVar[tuple[str, ...]] = ("indent", "end")
     nests: ClassVar[bool] = True
     has_undo: ClassVar[bool] = True
+    has_comment_pairs: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
         return as_far_as_it_goes(lambda by_layout: self._read(text, by_layout))
 
     def _read(self, text: str, by_layout: bool) -> Nodes:
-        nodes, comments = line_nodes(text, self.comments)
+        nodes, comments = line_nodes(text, self.comments, pairs=self.pairs)
         if not self.nesting.end:
             return Nodes(_indented(nodes), comments, [])
         reader = _Reader(self, by_layout)

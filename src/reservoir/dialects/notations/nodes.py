@@ -188,10 +188,14 @@ class Notation(ABC):
     nesting: Nesting
     comments: tuple[str, ...] = ()
     """Signs that begin a comment."""
+    pairs: tuple[tuple[str, str], ...] = ()
+    """Signs between which all is a comment, over lines; the first of them begins a line."""
     words: ClassVar[tuple[str, ...]] = ()
     """The words of a header's ``nest`` that mean something to it."""
     line_by_line: ClassVar[bool] = False
     """Whether a device takes a text line by line; else as a whole, at once."""
+    has_comment_pairs: ClassVar[bool] = False
+    """Whether a sheet may name pairs of signs around its comments."""
     has_undo: ClassVar[bool] = False
     """Whether a line may undo another; else what is left out is gone."""
     has_pieces: ClassVar[bool] = False
@@ -269,15 +273,38 @@ class Notation(ABC):
         return line
 
 
+def without_pairs(text: str, pairs: tuple[tuple[str, str], ...]) -> tuple[str, int]:
+    """A text with blanks for what is between pairs of signs, and how many lines then say nothing.
+
+    Everything else stays where it is. What begins and doesn't end is no comment: somebody has to
+    look at it.
+    """
+    if not any(begin in text for begin, _ in pairs):
+        return text, 0
+    either = "|".join(f"{re.escape(begin)}[\\s\\S]*?{re.escape(end)}" for begin, end in pairs)
+    blanked = re.sub(
+        f"^[ \\t]*(?:{either})",
+        lambda comment: re.sub(r"[^\r\n]", " ", comment[0]),
+        text,
+        flags=re.MULTILINE,
+    )
+    both = zip(text.split("\n"), blanked.split("\n"), strict=True)
+    return blanked, sum(bool(was.strip()) and not now.strip() for was, now in both)
+
+
 def line_nodes(
-    text: str, comments: tuple[str, ...], made: type[Node] = Node
+    text: str,
+    comments: tuple[str, ...],
+    made: type[Node] = Node,
+    pairs: tuple[tuple[str, str], ...] = (),
 ) -> tuple[list[Node], int]:
     """A node for each line that says something, and how many lines are comments.
 
     Only ``\\n`` ends a line; only blanks, tabs and a carriage return around it don't count.
     """
     nodes: list[Node] = []
-    start = skipped = 0
+    text, skipped = without_pairs(text, pairs)
+    start = 0
     add = nodes.append
     for number, raw in enumerate(text.split("\n"), start=1):
         end = start + len(raw) + 1

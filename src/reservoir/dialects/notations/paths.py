@@ -25,10 +25,11 @@ class Paths(ByLines):
 
     words: ClassVar[tuple[str, ...]] = ("separator",)
     has_undo: ClassVar[bool] = True
+    has_comment_pairs: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
         root, mark = Node(""), self.nesting.separator
-        leaves, comments = line_nodes(text, self.comments)
+        leaves, comments = line_nodes(text, self.comments, pairs=self.pairs)
         inner: dict[tuple[Node, str], Node] = {}
         led_to: dict[str, Node] = {}  # by each path as it is written
         for leaf in leaves:

@@ -33,10 +33,11 @@ class Records(ByLines):
     """Flat records: nothing is inside a line but its own pieces."""
 
     has_undo: ClassVar[bool] = True
+    has_comment_pairs: ClassVar[bool] = True
     has_pieces: ClassVar[bool] = True
 
     def read(self, text: str) -> Nodes:
-        nodes, comments = line_nodes(text, self.comments, _Record)
+        nodes, comments = line_nodes(text, self.comments, _Record, self.pairs)
         return Nodes(nodes, comments, [])
 
     def uncut_lines(self, nodes: Sequence[Node]) -> Sequence[str] | None:

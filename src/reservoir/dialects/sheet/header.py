@@ -49,6 +49,7 @@ class HeaderReader:
         self.name = self.about = self.suffix = ""
         self.carrier: type[Notation] = Lines
         self.comments: tuple[str, ...] = ()
+        self.pairs: tuple[tuple[str, str], ...] = ()
         self.nesting = Nesting()
         self.naming = Naming()
         self.separator = " "
@@ -100,13 +101,15 @@ class HeaderReader:
                 self.seen["nest"],
                 'where blocks are closed by a word, the header says what opens one: opens ":"',
             )
+        if self.pairs and not self.carrier.has_comment_pairs:
+            self._mistake(self.seen["comment"], "in this notation no pair of signs is a comment")
         if not self.suffix:
             self.suffix = self.name
 
     @property
     def notation(self) -> Notation:
         """The notation, as the header describes it."""
-        return self.carrier(self.nesting, self.comments)
+        return self.carrier(self.nesting, self.comments, self.pairs)
 
     def forms(self) -> tuple[dict[str, Form], dict[str, tuple[str, Form]]]:
         """The forms by field type, and those that have names."""
@@ -202,9 +205,16 @@ class HeaderReader:
             self.nesting = replace(self.nesting, opens=sign)
 
     def _read_comment(self, values: list[str]) -> None:
-        if not all(values):
-            raise SheetMistakeError("expected the signs that begin a comment")
-        self.comments = tuple(values)
+        signs, pairs = list[str](), list[tuple[str, str]]()
+        following = iter(values)
+        for sign in following:
+            if sign == "to" and signs:
+                pairs.append((signs.pop(), next(following, "")))
+            else:
+                signs.append(sign)
+        if not all((*signs, *(end for _, end in pairs))):
+            raise SheetMistakeError('expected the signs that begin a comment: "#" or "/*" to "*/"')
+        self.comments, self.pairs = tuple(signs), tuple(pairs)
 
     def _read_quote(self, values: list[str]) -> None:
         if values == ["none"]:
