@@ -14,10 +14,12 @@ from hypothesis import strategies as st
 import reservoir
 from conftest import examples
 from met import meets, met
+from reservoir.core.pools import Pools
 from reservoir.core.problems import InputError
 from reservoir.core.values.addresses import MalformedValueError, Prefix, format_address
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
+from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.behaviour.names import NameFitter
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
@@ -641,3 +643,59 @@ def test_half_a_remark_is_refused(comment: str, carrier: str, said: str) -> None
     sheet = load_sheet(OWN_WORDS.replace("---\n", 'comment "/*" to "*/"\n---\n'), "x.sheet")
     open_end = "/* stock old\n  of 10.84.99.0/24\n"
     assert read_configuration(open_end, sheet).not_understood
+
+
+OLD_SPELLINGS = """\
+sheet gannet
+carrier lines
+nest indent 2
+duration "{m} min"
+---
+device          | machine {name}
+pool *          | stock {name}
+                |   of {subnet}
+read            |   net {subnet}
+ ?              |   exit {gateway}
+read ?          |   door {gateway}
+read gateway=none |   no door
+ ?              |   for {lease}
+range *         |   give {first}..{last}
+read range *    |   lend {first} {last}
+binding *       | own {address} = {mac}
+read binding *  | keep {address} {mac}
+"""
+
+
+@given(old=st.sets(st.integers(0, 5)))
+def test_an_old_spelling_is_read_and_never_written(old: set[int]) -> None:
+    """It says the same; where nothing is to change, it stays."""
+    sheet = load_sheet(OLD_SPELLINGS, "gannet.sheet")
+    lines = [
+        ("stock crew", "stock crew"),
+        ("  of 10.84.30.0/24", "  net 10.84.30.0/24"),
+        ("  exit 10.84.30.1", "  door 10.84.30.1"),
+        ("  for 60 min", "  for 60 min"),
+        ("  give 10.84.30.20..10.84.30.29", "  lend 10.84.30.20 10.84.30.29"),
+        ("own 10.84.30.9 = 00:00:5e:00:53:01", "keep 10.84.30.9 00:00:5e:00:53:01"),
+    ]
+    new, text = ("\n".join(some) + "\n" for some in (
+        ["machine box", *(line for line, _ in lines)],
+        ["machine box", *(pair[number in old] for number, pair in enumerate(lines))],
+    ))  # fmt: skip
+    reading = read_configuration(text, sheet)
+    assert reading.device == read_configuration(new, sheet).device
+    assert not reading.not_understood
+    assert write_configuration(reading.device, sheet).text.replace("\n\n", "\n") == new
+    pools = Pools(lift(reading.device, sheet, "box").plan())
+    assert write_device(pools, "box", sheet, text).text == text
+
+
+def test_what_is_only_read_is_nothing_that_a_device_can_be_told() -> None:
+    """A field that only such a row has counts as one that the sheet has no row for."""
+    less = OLD_SPELLINGS.replace(" ?              |   exit {gateway}\n", "")
+    assert load_sheet(OLD_SPELLINGS, "gannet.sheet").mentions("pool", "gateway")
+    sheet = load_sheet(less, "gannet.sheet")
+    assert not sheet.mentions("pool", "gateway")
+    reading = read_configuration("stock crew\n  of 10.84.30.0/24\n  door 10.84.30.1\n", sheet)
+    (refused,) = write_configuration(reading.device, sheet).refusals
+    assert (refused.fact.kind, refused.field) == ("pool", "gateway")

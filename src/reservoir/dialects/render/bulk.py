@@ -265,7 +265,8 @@ def linked(rows: Sequence[Row], around: Mapping[str, Fact]) -> dict[str, Any]:
 def _of_one_fact(rows: Sequence[Row]) -> Iterator[Row]:
     for row in rows:
         yield row
-        yield from _of_one_fact([inner for inner in row.children if not inner.kind])
+        inner = [row for row in row.children if not (row.kind or row.is_only_read)]
+        yield from _of_one_fact(inner)
 
 
 def _layout(rows: Sequence[Row], fact: Fact, fields: Mapping[str, Any]) -> _Layout | None:

@@ -22,6 +22,10 @@ _MARGIN = re.compile(r"(?:([a-z_]+)(?![a-z_]*=))?[ \t]*([*?])?[ \t]*(.*)")
 _PIECES = re.compile(r"\{\{|\}\}|\{[^{}]*\}|\[\?|\]|[^{}\[\]]+|.")
 
 
+ONLY_READ = "read"
+"""Begins the margin of a row that is never written."""
+
+
 class SheetMistakeError(Exception):
     """A mistake in a sheet, with its column from 0 in the line."""
 
@@ -99,7 +103,8 @@ class BodyReader:
             return
         if not line.strip():
             raise SheetMistakeError("a row has text right of its '|'; ':' alone opens a fact")
-        kind, repeat, pairs = _margin_parts(margin)
+        first, _, rest = margin.strip().partition(" ")
+        kind, repeat, pairs = _margin_parts(rest if first == ONLY_READ else margin)
         if kind and kind not in KINDS:
             raise SheetMistakeError(f"{kind!r} is not a kind of fact{hint(kind, KINDS)}")
         inside = self._enclosing_kind() or "device"
@@ -112,12 +117,13 @@ class BodyReader:
         conditions, same_as = self._conditions(about, pairs)
         row = Row(number, kind, repeat, conditions, same_as, LinePattern(()), owner=parent)
         row.about_dhcp = KINDS[about].about_dhcp
+        row.is_only_read = first == ONLY_READ
         if line.strip() != ":":
             self._lay_out(row, line[indent:].rstrip(), about, column + indent)
         elif not kind:
             raise SheetMistakeError("':' opens a fact without a line of its own; name its kind")
-        if row.adds_fields and not repeat and conditions:
-            row.repeat = "?"  # a row for one value of a field is there only with that value
+        if row.adds_fields and not repeat and (conditions or row.is_only_read):
+            row.repeat = "?"  # there only with that value, or said so
         row.about_dhcp |= bool(row.mentioned & DHCP_FIELDS)
         (parent.children if parent else self.rows).append(row)
         self._levels.append(_Level(indent, row))

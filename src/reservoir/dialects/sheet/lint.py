@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from reservoir.dialects.facts.kinds import KINDS
-from reservoir.dialects.sheet.model import Row, Sheet, every_row, kind_of
+from reservoir.dialects.sheet.model import Row, Sheet, every_row, kind_of, written_rows
 from reservoir.dialects.sheet.traits import TRAITS
 
 
@@ -68,7 +68,7 @@ def _in_words(need: str) -> str:
 
 def too_strict(sheet: Sheet) -> Iterator[tuple[Row, str]]:
     """Rows that must be there although a sound plan may lack what they state."""
-    for row in every_row(sheet.rows):
+    for row in written_rows(sheet.rows):
         kind = kind_of(row)
         if _is_optional(row) or _has_alternative(sheet, row):
             continue

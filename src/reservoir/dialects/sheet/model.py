@@ -54,6 +54,8 @@ class Row:
     """The line that takes it back, if that is one of its own."""
     left: list[re.Pattern[str]] = field(default_factory=list)
     """Lines inside it that are left alone."""
+    is_only_read: bool = False
+    """Whether it is another way to say something, which is read and never written."""
 
     @property
     def adds_fields(self) -> bool:
@@ -130,8 +132,8 @@ class Row:
 
     @cached_property
     def groups(self) -> list[tuple[str, list[Row]]]:
-        """The rows inside, those of one kind together: other ways to say the same fact."""
-        return grouped(self.children)
+        """The rows inside that are written, those of one kind together: ways to say one fact."""
+        return grouped(row for row in self.children if not row.is_only_read)
 
     def applies(self, fields: Mapping[str, Any]) -> bool:
         """Whether a fact with these fields can be said by this row. No field is None."""
@@ -162,6 +164,14 @@ def every_row(rows: Iterable[Row]) -> Iterator[Row]:
     for row in rows:
         yield row
         yield from every_row(row.children)
+
+
+def written_rows(rows: Iterable[Row]) -> Iterator[Row]:
+    """The same, without those that are only read."""
+    for row in rows:
+        if not row.is_only_read:
+            yield row
+            yield from written_rows(row.children)
 
 
 class Scope:
@@ -275,14 +285,14 @@ class Sheet:
 
     @cached_property
     def groups(self) -> list[tuple[str, list[Row]]]:
-        """The rows of the top level, those of one kind together."""
-        return grouped(self.rows)
+        """The rows of the top level that are written, those of one kind together."""
+        return grouped(row for row in self.rows if not row.is_only_read)
 
     @cached_property
     def mentioned(self) -> Mapping[str, frozenset[str]]:
         """For each kind of fact that a row opens, the fields that its rows mention."""
         found: dict[str, set[str]] = {"device": set()}
-        for row in every_row(self.rows):
+        for row in written_rows(self.rows):
             found.setdefault(kind_of(row), set()).update(row.mentioned)
         return {kind: frozenset(fields) for kind, fields in found.items()}
 
@@ -290,7 +300,7 @@ class Sheet:
     def homes(self) -> Mapping[str, tuple[str, ...]]:
         """For each kind of fact that a row opens, the kinds that it may be in."""
         found: dict[str, dict[str, None]] = {}
-        for row in every_row(self.rows):
+        for row in written_rows(self.rows):
             if row.kind and row.kind != "device":
                 owner = kind_of(row.owner) if row.owner else "device"
                 found.setdefault(row.kind, {})[owner] = None
@@ -304,7 +314,7 @@ class Sheet:
         """Whether some row says that there is none of something."""
         return any(
             row.conditions.get(name) == NOTHING and kind_of(row) == kind
-            for row in every_row(self.rows)
+            for row in written_rows(self.rows)
         )
 
     def mentions(self, kind: str, name: str) -> bool:
