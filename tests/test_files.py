@@ -376,9 +376,24 @@ def test_a_change_of_somebody_else_is_not_finished(tmp_path: Path) -> None:
     (tmp_path / JOURNAL).write_text(f'{{"{TEMPORARY}": "victim"}}\ncomplete\n')
     (tmp_path / TEMPORARY).write_text("theirs")
     os.chown(tmp_path / JOURNAL, 4711, -1)
-    with pytest.raises(InputError, match="a change by somebody else was cut off here"):
+    with pytest.raises(InputError, match="a change that isn't yours was cut off here"):
         finish_cut_off(tmp_path)
+    tmp_path.chmod(0o1777)  # anybody may put one here, and nobody else can remove it
+    inside = tmp_path / "plans"
+    inside.mkdir()
+    assert finish_cut_off(inside) == []
+    change_files({tmp_path / name: name for name in "ab"})
     assert not (tmp_path / "victim").exists()
+
+
+@pytest.mark.parametrize("make", [os.mkfifo, lambda path: path.symlink_to("/dev/zero")])
+def test_what_is_no_journal_keeps_nobody_waiting(make: Any, tmp_path: Path) -> None:
+    """A pipe or a link by that name: a change goes on, and whoever would finish one is told."""
+    make(tmp_path / JOURNAL)
+    change_files({tmp_path / name: name for name in "ab"})
+    assert (tmp_path / "b").read_text() == "b"
+    with pytest.raises(InputError, match="or remove this file"):
+        finish_cut_off(tmp_path)
 
 
 def test_two_first_writers_into_a_folder_keep_both_in_its_ledger(tmp_path: Path) -> None:

@@ -299,6 +299,24 @@ def test_a_device_is_carried_to_another_dialect(run: Run, put: Put) -> None:
     assert "did you mean merganser?" in back.err
 
 
+def test_a_trial_fails_for_what_is_read_and_cannot_be_written(run: Run, put: Put) -> None:
+    """A field that is only read; and a file that a plan of itself would change."""
+    put("gannet.sheet", GANNET.replace(" ?            |   exit", "read          |   exit"))
+    put("box.txt", "machine box\nstock crew\n  of 10.85.10.0/24\n  exit 10.85.10.1\n")
+    tried = run("dialect", "try", "gannet.sheet", "--sample", "box.txt")
+    assert tried.code == 1
+    assert "box.txt:2:1: the gateway of pool crew can't be written again" in tried.err
+    lines = "machine box\nstock crew\n  of 10.85.10.0/24\n  give 10.85.10.20..10.85.10.29\n"
+    put("box.txt", f"{lines}own 10.85.10.25 = 00:00:5e:00:53:01\n")
+    for trait, code in (("anywhere", 0), ("outside-ranges", 1)):
+        put("gannet.sheet", GANNET.replace("---\n", f"trait bound-address {trait}\n---\n"))
+        tried = run("dialect", "try", "gannet.sheet", "--sample", "box.txt")
+        assert tried.code == code
+        changes = "changes it" if code else "changes nothing"
+        assert f"a plan of what is there, written into it, {changes}" in tried.err
+        assert ("+  give 10.85.10.26..10.85.10.29" in tried.out) == bool(code)
+
+
 def dropped(sheet: str) -> Iterator[tuple[str, str]]:
     """Each row of a sheet's body, and the sheet without it and what is inside it."""
     lines = sheet.split("\n")
@@ -339,12 +357,12 @@ def test_a_row_that_is_missing_is_missed(name: str) -> None:
 @pytest.mark.parametrize(
     ("line", "why"),
     [
-        ("no stock crew", "no row is for it, but for what is in it: stock {name}"),
-        ("dhcp-stock crew", "no row is for it, but for what is in it: stock {name}"),
-        ("policy crew strict", "no row is for it, and it names pool crew"),
-        ("watch 0000.5e00.5301", "no row is for it, and it names binding"),
+        ("no stock crew", "but for how it begins it is a line like: stock {name}"),
+        ("dhcp-stock crew", "but for how it begins it is a line like: stock {name}"),
+        ("policy crew strict", "it names pool crew"),
+        ("watch 0000.5e00.5301", "it names binding"),
         ("berth quay\n  of 10.85.11.0/24\n  give 10.85.11.5..10.85.11.9",
-         "no row is for it, but for its lines: stock {name}; 2 more lines skipped"),
+         "the lines inside are those of: stock {name}; 2 more lines skipped"),
         ("shed quay\n  colour red\n  watch 00-00-5e-00-53-01", "it names binding"),
         ("logging on", ""),
         ("shed quay\n  colour red", ""),

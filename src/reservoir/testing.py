@@ -24,11 +24,15 @@ def check_dialect(sheet: str | Path, samples: Sequence[str | Path] = ()) -> None
     from reservoir.dialects.sheet.loader import load_sheet  # late: costs NumPy
     from reservoir.dialects.trial import faults, try_on
     from reservoir.files.texts import read_text
+    from reservoir.reports.difference import unified_difference
 
     loaded = load_sheet(read_text(str(sheet)), str(sheet))
     found = [f"{sheet}: {fault}" for fault in faults(loaded)]
     for sample in samples:
-        tried = try_on(read_text(str(sample)), loaded)
+        text = read_text(str(sample))
+        tried = try_on(text, loaded)
         found += [f"{sample}:{line}:{column}: {what}" for line, column, what in tried.problems]
+        both = (text.split("\n"), tried.as_planned.split("\n"))
+        found += unified_difference(*both, (str(sample), "as planned"), context=0)
     if found:
         raise AssertionError("\n".join(found))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import Counter
 
 from reservoir.api.plans import Watch, pools_of, sheets_of
 from reservoir.core.compare.comparing import compare as compared
@@ -18,6 +19,7 @@ from reservoir.dialects.running.sides import (
     sides_with_plan,
 )
 from reservoir.dialects.running.subject import ReadSubject
+from reservoir.dialects.writing import anywhere
 
 
 def compare(old: Subject, new: Subject, *, watch: Watch | None = None) -> Comparison:
@@ -36,15 +38,20 @@ def compare(old: Subject, new: Subject, *, watch: Watch | None = None) -> Compar
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     sides = sides_of(old, new)
-    unread = sum(
-        read.lines_not_understood
-        for side in (old, new)
-        if isinstance(side, ReadSubject)
-        for read in side.reads
-    )
+    unread = [_not_understood(side) for side in (old, new)]
+    lines = sum((unread[0] | unread[1]).values())  # what both have stands there once
     return compared(
-        sides.old, sides.new, sides.devices, unread, sides.left_aside, watch or _unwatched
+        sides.old, sides.new, sides.devices, lines, sides.left_aside, watch or _unwatched
     )
+
+
+def _not_understood(side: Subject) -> Counter[str]:
+    """The lines of a side that are not understood, by device and what is said of them."""
+    found = Counter[str]()
+    for read in side.reads if isinstance(side, ReadSubject) else ():
+        for each in read.not_understood:
+            found[f"{read.lifted.name}: {anywhere(each.message)}"] += each.lines
+    return found
 
 
 def notices(

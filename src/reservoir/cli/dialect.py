@@ -157,10 +157,13 @@ def _try_sample(sheet: Sheet, sample: str) -> list[str]:
     problems = [f"{Place(sample, line, column)}: {what}" for line, column, what in tried.problems]
     for problem in problems:
         complain(str(problem))
-    before, after = tried.understood, tried.rewritten
-    show(unified_difference(before, after, (sample, "written back"), context=0))
-    if before == after and not problems:
-        talk(f"{sample}: writing back what was understood changes nothing.")
+    if tried.as_planned != text:
+        both = (text.split("\n"), tried.as_planned.split("\n"))
+        show(unified_difference(*both, (sample, "as planned"), context=0))
+        problems.append(f"{sample}: a plan of what is there, written into it, changes it")
+        complain(problems[-1])
+    elif not problems:
+        talk(f"{sample}: a plan of what is there, written into it, changes nothing.")
     reading = tried.reading
     talk(
         f"{sample}: {counted(tried.networks, 'network')} from {counted(reading.lines, 'line')}, "

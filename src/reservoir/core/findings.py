@@ -68,8 +68,8 @@ EVENTS: Mapping[str, str] = {
     "has": "{name} has {address}{because}",
     "excluded-anyway": "{address} is excluded from {network}, which would not assign it anyway",
     "empty-range": "the range {value} of {network} has no addresses",
-    "depends": "what {also} does for {network} depends on this line",
-    "depends-anywhere": "what {also} does depends on this line",
+    "depends": "what {also} does for {network} may depend on this line",
+    "depends-anywhere": "what {also} does may depend on this line",
     "expired": "it expired on {value}",
     "unused": "the findings are the same without it",
 }

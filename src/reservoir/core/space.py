@@ -79,9 +79,9 @@ class Space:
         assignable = self._assignable(index)
         taken = self._pools.taken(index).clipped(span)
         own, others, by_two = self._bound(index)
-        one_machine = self._listed_clients.get(network.vrf, AddressSet())
+        one_machine = self._listed_clients.get(network.vrf, AddressSet()).clipped(span)
         conflicting = twice.clipped(span) | (taken & (assignable | (own - one_machine))) | by_two
-        conflicting |= assignable & self._in_use.get(network.vrf, AddressSet())
+        conflicting |= assignable & self._in_use.get(network.vrf, AddressSet()).clipped(span)
         conflicting |= (assignable & others) | self._assigned_by_two(index)
         conflicting |= self._held_by_two.get(network.vrf, AddressSet()).clipped(span)
         excluded = AddressSet(exclusion.range for exclusion in network.exclusions) & hosts

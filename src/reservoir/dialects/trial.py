@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from difflib import SequenceMatcher
 from typing import Any, TypeVar
 
 from reservoir.core.plan.model import (
@@ -28,13 +27,11 @@ from reservoir.core.values.clients import parse_mac
 from reservoir.core.values.options import REGISTRY
 from reservoir.core.wording import counted
 from reservoir.dialects.behaviour.lift import lift
-from reservoir.dialects.behaviour.lifted import Lifted
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.forms.plain import MacForm
 from reservoir.dialects.parse.foreign import first_words
 from reservoir.dialects.parse.reader import Reading, read_configuration
-from reservoir.dialects.render.present_text import without_others
 from reservoir.dialects.render.withdrawal import withdrawal
 from reservoir.dialects.render.writer import write_configuration
 from reservoir.dialects.sheet.model import Sheet, every_row
@@ -246,10 +243,8 @@ class SampleFile:
     reading: Reading
     problems: list[tuple[int, int, str]]
     """What the sheet doesn't do right with it: line, column and what."""
-    understood: list[str]
-    """Its lines that are about what the sheet is about."""
-    rewritten: list[str]
-    """The lines that say the same, as the sheet writes them."""
+    as_planned: str
+    """The text with a plan of all that is there written into it: the same, if all is right."""
     networks: int
 
 
@@ -260,9 +255,8 @@ def try_on(text: str, sheet: Sheet) -> SampleFile:
     unread = [(u.line, u.column, u.message) for u in lifted.not_understood(reading)]
     return SampleFile(
         reading=reading,
-        problems=sorted([*unread, *_nobodys(reading), *_changed(text, lifted, sheet)]),
-        understood=_said(without_others(text, sheet), sheet),
-        rewritten=_said(write_configuration(reading.device, sheet).text, sheet),
+        problems=sorted([*unread, *_nobodys(reading), *_not_written_again(reading, sheet)]),
+        as_planned=write_device(Pools(lifted.plan()), lifted.name, sheet, text).text,
         networks=len(lifted.networks),
     )
 
@@ -280,25 +274,11 @@ def _nobodys(reading: Reading) -> Iterator[tuple[int, int, str]]:
         )
 
 
-def _changed(text: str, lifted: Lifted, sheet: Sheet) -> Iterator[tuple[int, int, str]]:
-    """The lines that are changed where a plan of all that is there is written into it."""
-    again = write_device(Pools(lifted.plan()), lifted.name, sheet, text)
-    before, after = text.split("\n"), again.text.split("\n")
-    same = SequenceMatcher(None, before, after, autojunk=False) if before != after else None
-    for tag, first, last, begin, end in same.get_opcodes() if same is not None else ():
-        if tag != "equal":
-            was, now = (" / ".join(filter(None, map(str.strip, some))) for some in
-                        (before[first:last], after[begin:end]))  # fmt: skip
-            what = f"{was!r} would become {now!r}" if was and now else (
-                f"{was!r} would go" if was else f"{now!r} would come"
-            )  # fmt: skip
-            yield first + 1, 1, f"a plan of just this, written into it, changes it: {what}"
-
-
-def _said(text: str, sheet: Sheet) -> list[str]:
-    """The lines that say something."""
-    return [
-        line.rstrip()
-        for line in text.split("\n")
-        if line.strip() and not sheet.notation.is_comment(line.strip())
-    ]
+def _not_written_again(reading: Reading, sheet: Sheet) -> Iterator[tuple[int, int, str]]:
+    """What is read and can't be written, or is read otherwise once it is."""
+    written = write_configuration(reading.device, sheet)
+    for refusal in written.refusals:
+        why = f"{refusal.what} can't be written again: {refusal.reason}"
+        yield refusal.fact.line, refusal.fact.column, why
+    if read_configuration(written.text, sheet).device != written.expressed:
+        yield 1, 1, "it reads back differently after it was written"

@@ -73,7 +73,8 @@ def change_files(texts: Mapping[Path, str | bytes], was: Mapping[Path, str] | No
         for path, text in texts.items()
     }
     replaced = [target for target in data if _is_replaceable(target)]
-    straight = {target: data[target] for target in data if target not in replaced}
+    over = set(data).difference(replaced)
+    straight = {target: text for target, text in data.items() if target in over}
     folders = sorted({path.parent for path in was or ()})
     with _undisturbed(), contextlib.ExitStack() as held:
         for folder in folders:

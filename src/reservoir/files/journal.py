@@ -105,10 +105,13 @@ def _begun(folder: Path, staged: Mapping[Path, Path]) -> BinaryIO | None:
     }
     journal = folder / JOURNAL
     while True:
-        flags = os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW
+        flags = os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_NONBLOCK
         try:
             stream = os.fdopen(os.open(journal, flags, 0o600), "r+b", buffering=0)
         except OSError:
+            return None
+        if not _is_own(os.fstat(stream.fileno())):
+            stream.close()
             return None
         _lock(stream, waits=True)
         if not _is_still(journal, stream):  # its writer has ended meanwhile, and taken it away
@@ -124,34 +127,47 @@ def _begun(folder: Path, staged: Mapping[Path, Path]) -> BinaryIO | None:
 
 
 def _opened(journal: Path) -> BinaryIO | None:
-    """A journal whose writer is gone, locked; None if there is none."""
-    flags = os.O_RDWR | os.O_NOFOLLOW | os.O_NONBLOCK
+    """A journal whose writer is gone, locked; None if there is none.
+
+    Raises:
+        InputError: it isn't this user's, in a folder where not just anybody may put one.
+    """
     try:
+        if not _is_own(journal.lstat()):
+            _leave_to_its_owner(journal)
+            return None
+        flags = os.O_RDWR | os.O_NOFOLLOW | os.O_NONBLOCK
         stream = os.fdopen(os.open(journal, flags), "r+b", buffering=0)
-    except FileNotFoundError:
-        return None
-    if _lock(stream, waits=False) and _is_still(journal, stream):
+    except OSError:
+        return None  # as far as can be seen
+    is_own = _is_own(os.fstat(stream.fileno()))
+    if is_own and _lock(stream, waits=False) and _is_still(journal, stream):
         return stream
     stream.close()
     return None
+
+
+def _leave_to_its_owner(journal: Path) -> None:
+    """Leave a journal; say so, but where anybody may put one that nobody else can remove.
+
+    Raises:
+        InputError: it says so.
+    """
+    if not journal.parent.stat().st_mode & stat.S_ISVTX:
+        message = (
+            "a change that isn't yours was cut off here; let its owner change these files by a "
+            "command, or remove this file"
+        )
+        raise InputError([Problem(Place(str(journal)), message)])
 
 
 def _finished(journal: Path, stream: BinaryIO) -> list[Path]:
     """Do what a journal says, and take it away.
 
     Raises:
-        InputError: it is somebody else's.
         OSError: a file can't be renamed.
     """
-    status = os.fstat(stream.fileno())
-    if status.st_uid != os.getuid():
-        message = (
-            "a change by somebody else was cut off here; let them change these files by a command, "
-            "or remove this file"
-        )
-        raise InputError([Problem(Place(str(journal)), message)])
-    written = stream.read(_MOST) if stat.S_ISREG(status.st_mode) else b""
-    lines = written.splitlines(keepends=True)
+    lines = stream.read(_MOST).splitlines(keepends=True)
     is_complete = lines[1:] == [_COMPLETE]
     finished = []
     for new_text, target in _within(journal.parent, lines[0] if lines else b"").items():
@@ -179,6 +195,11 @@ def _within(folder: Path, line: bytes) -> dict[Path, Path]:
         and ".." not in target.parts
         and Path(os.path.realpath(new.parent)).is_relative_to(folder)
     }
+
+
+def _is_own(status: os.stat_result) -> bool:
+    """Whether that is a regular file which this user has made."""
+    return stat.S_ISREG(status.st_mode) and status.st_uid == os.getuid()
 
 
 def _is_still(journal: Path, stream: BinaryIO) -> bool:

@@ -23,6 +23,8 @@ from reservoir.rehearsal.message import (
 )
 
 _SENT_BACK = (Option.CLIENT_IDENTIFIER, Option.RELAY_AGENT)
+_OF_SUBNET = (Option.SUBNET_SELECTION,)
+"""The same of a server that heeds it."""
 
 OFFER_HELD = 60.0
 """Seconds for which an offered address is kept for its client."""
@@ -84,6 +86,8 @@ class StandInServer:
         self.leases = leases
         self._is_used = is_used
         self._options: dict[tuple[int, int], dict[int, bytes]] = {}
+        self._heeds_subnet_named = serving.behaviour.heeds_subnet_named  # asked for each message
+        self._sent_back = (*_SENT_BACK, *(_OF_SUBNET if self._heeds_subnet_named else ()))
         self._fitting: dict[tuple[object, ...], Fitting] = {}
 
     def answer(self, arrival: Arrival) -> Decision:
@@ -338,8 +342,9 @@ class StandInServer:
             options.pop(Option.DNS, None)
         options[Option.LEASE_TIME] = self._lease_time(claim, message).to_bytes(4, "big")
         options |= self._echoed(message)
-        # A relay takes what it added off again, so that the client needs no room for it.
-        counted = {code: data for code, data in options.items() if code != Option.RELAY_AGENT}
+        counted = options
+        if Option.RELAY_AGENT in options:  # a relay takes it off again: the client needs no room
+            counted = {code: data for code, data in options.items() if code != Option.RELAY_AGENT}
         fitting = self._fitted(counted, message.options.get(Option.LARGEST_MESSAGE, b""))
         if fitting.why_not:
             return Decision(fitting.why_not)
@@ -388,22 +393,19 @@ class StandInServer:
 
     def _link_of(self, message: Message) -> int:
         """An address of the subnet that a request comes from; 0 for the interface's own."""
-        is_heeded = self.serving.behaviour.heeds_subnet_named
-        return (message.subnet_named if is_heeded else 0) or message.relay
+        return (message.subnet_named if self._heeds_subnet_named else 0) or message.relay
 
     def _known_as(self, arrival: Arrival) -> int:
         """The address by which the client is to know the server: perhaps its relay's (RFC 5107)."""
-        if not self.serving.behaviour.heeds_subnet_named:
+        if not self._heeds_subnet_named:
             return arrival.own_address
         told = arrival.message.options.get(Option.RELAY_AGENT, b"")
         return address_in(told, SERVER_OVERRIDE) or arrival.own_address
 
     def _echoed(self, message: Message) -> dict[int, bytes]:
         """What is sent back as it came (RFC 3046 section 2.2, RFC 6842 section 3, RFC 3011)."""
-        codes = [*_SENT_BACK]
-        if self.serving.behaviour.heeds_subnet_named:
-            codes.append(Option.SUBNET_SELECTION)
-        return {code: message.options[code] for code in codes if code in message.options}
+        options = message.options
+        return {code: options[code] for code in self._sent_back if code in options}
 
     def _why_no_pool(self, arrival: Arrival) -> str:
         relay = self._link_of(arrival.message)

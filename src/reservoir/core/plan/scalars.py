@@ -89,7 +89,12 @@ def or_none(scalar: Scalar, nothing: Any) -> Scalar:
     """A scalar that may be ``none``, which takes a default away; ``nothing`` stands for it."""
 
     def read(text: str) -> Any:
-        return nothing if text == NONE else scalar.read(text)
+        if text == NONE:
+            return nothing
+        try:
+            return scalar.read(text)
+        except MalformedValueError as error:
+            raise MalformedValueError(f"{error}{hint(text, (NONE,))}") from None
 
     def write(value: Any) -> str:
         return NONE if value == nothing else scalar.write(value)

@@ -41,8 +41,7 @@ def lift_effect(
     lines = {line for _, line, _ in passed_over}
     lifted.does_without = [ignored for ignored in serving.ignored if ignored.line in lines]
     lifted.does_without += [
-        Ignored(pool.line, pool.label, "it names no interface")
-        for pool in unjoined(device, serving)
+        Ignored(pool.line, pool.label, "it names no interface") for pool in apart
     ]
     return lifted
 

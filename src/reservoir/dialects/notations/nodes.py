@@ -12,6 +12,7 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from typing import ClassVar, NamedTuple
 
 from reservoir.dialects.forms.form import Form
@@ -279,17 +280,26 @@ def without_pairs(text: str, pairs: tuple[tuple[str, str], ...]) -> tuple[str, i
     Everything else stays where it is. What begins and doesn't end is no comment: somebody has to
     look at it.
     """
-    if not any(begin in text for begin, _ in pairs):
+    ends = {begin: end for begin, end in pairs if begin in text}
+    parts, done = list[str](), 0
+    while ends and (found := _beginning(tuple(ends)).search(text, done)):
+        end = text.find(ends[found[1]], found.end())
+        if end < 0:
+            del ends[found[1]]  # no comment of the kind ends any more
+            continue
+        end += len(ends[found[1]])
+        parts += text[done : found.start()], re.sub(r"[^\r\n]", " ", text[found.start() : end])
+        done = end
+    if not parts:
         return text, 0
-    either = "|".join(f"{re.escape(begin)}[\\s\\S]*?{re.escape(end)}" for begin, end in pairs)
-    blanked = re.sub(
-        f"^[ \\t]*(?:{either})",
-        lambda comment: re.sub(r"[^\r\n]", " ", comment[0]),
-        text,
-        flags=re.MULTILINE,
-    )
+    blanked = "".join([*parts, text[done:]])
     both = zip(text.split("\n"), blanked.split("\n"), strict=True)
     return blanked, sum(bool(was.strip()) and not now.strip() for was, now in both)
+
+
+@lru_cache(maxsize=1 << 6)
+def _beginning(signs: tuple[str, ...]) -> re.Pattern[str]:
+    return re.compile(rf"^[ \t]*({'|'.join(map(re.escape, signs))})", re.MULTILINE)
 
 
 def line_nodes(

@@ -44,15 +44,15 @@ class Suspicion:
     def why(self, other: Other) -> tuple[str, frozenset[str]] | None:
         """Why a line is not about other things, and what it is about; None if nothing says so."""
         for row, what in (
-            (self._behind_a_word(other), "what is in it"),
-            (self._like_a_block(other.node), "its lines"),
+            (self._behind_a_word(other), "but for how it begins it is a line like"),
+            (self._like_a_block(other.node), "the lines inside are those of"),
         ):
             if row is not None:
-                return f"no row is for it, but for {what}: {row.pattern.shape}", stated_by(row)
+                return f"{what}: {row.pattern.shape}", stated_by(row)
         for node in (other.node, *all_nodes(other.node.children)):
             named = self._named(node.text)
             if named is not None:
-                return f"no row is for it, and it names {named.label}", frozenset({named.kind})
+                return f"it names {named.label}", frozenset({named.kind})
         return None
 
     def _named(self, text: str) -> Fact | None:

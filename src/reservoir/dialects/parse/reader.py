@@ -102,7 +102,7 @@ def _understood(
         not_understood=tuple(sorted(with_faults(reader.diagnostics.not_understood, nodes.faults))),
         lines=len([line for line in text.split("\n") if line.strip(" \t\r")]) - nodes.comments,
         understood=len(_lines_understood(nodes.top, sheet, set())),
-        foreign=len(set().union(*(other.lines for other in others))),
+        foreign=len({line for other in others for line in other.lines}),
         others=tuple(others),
         left_alone=len(reader.left_alone),
         comments=nodes.comments,

@@ -9,7 +9,7 @@ networks and all that is about other things, byte for byte.
 from __future__ import annotations
 
 from collections import defaultdict, deque
-from collections.abc import Collection, Hashable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -111,20 +111,6 @@ def merge_into(present: PresentText, new: str, planned: Planned, sheet: Sheet) -
         left=tuple(merging.left),
         readdressed=tuple(merging.readdressed),
     )
-
-
-def without_others(text: str, sheet: Sheet) -> str:
-    """What of a text is understood, as it is there; what is about other things is cut out."""
-    _, nodes, said = read_nodes(text, sheet)
-
-    def cuts(inside: Sequence[Node], around: tuple[Node, ...]) -> Iterator[TextEdit]:
-        for node in inside:
-            if node in said:
-                yield from cuts(node.children, (*around, node))
-            else:
-                yield from sheet.notation.cut(text, around, node)
-
-    return sheet.notation.edited(text, list(cuts(nodes.top, ())))
 
 
 def _needed(device: Fact, planned: Planned) -> set[str]:
@@ -364,7 +350,9 @@ class _Merging:
         if not self.planned.settled or said.fact.kind in ("device", "interface", "zone"):
             return False
         about = whereabouts.of(said.fact)
-        return about is not None and self.planned.settled.meets(about)
+        if about is None or not self.planned.settled.meets(about):
+            return False
+        return not (self.planned.served - self.planned.settled).meets(about)
 
     def _is_way(self, said: Said) -> bool:
         """Whether something is an interface that the networks need, or of one."""

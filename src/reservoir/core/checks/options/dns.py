@@ -269,7 +269,8 @@ class DnsUnrouted(Rule):
         there = site.topology.holders(address)
         if down is None and there:
             said += f", which {there[0].device} has"
-        is_known = bool(there) or bool((site.pools.static.address == address).any())
+        vrf = site.pools.vrf_of[site.plan.networks[name].vrf]
+        is_known = bool(there) or bool(site.pools.static_by_address.at(vrf, address))
         is_set_here = site.plan.networks[name].dns is not None
         return self.finding(
             said,

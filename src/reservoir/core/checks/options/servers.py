@@ -222,7 +222,8 @@ def _who(site: Site, address: int | None, home: str) -> str:
 class ZoneBlocksDns(Rule):
     """Clients are offered a firewall's own address as DNS server, in a zone that doesn't admit DNS.
 
-    Why: The firewall drops the clients' queries, and they resolve no names.
+    Why: The firewall drops the clients' queries, and they resolve no names. It does the same at an
+    interface that is in no zone.
 
     Remedy: Let the zone admit dns, or offer another DNS server.
     """
