@@ -199,7 +199,7 @@ def test_sheets_of_the_user_and_of_packages(
 ) -> None:
     """The one beside the plan goes before the user's; a package's is found by its entry point."""
     sheet = (
-        'sheet NAME\nabout "ABOUT"\ncarrier lines\nnest indent 1\n---\n'
+        'sheet NAME\nabout "ABOUT"\nblock indent 1\n---\n'
         "device | box {name}\npool * | net {name}\n       |  of {subnet}\n"
         "range * |  give {first} {last}\n"
     )

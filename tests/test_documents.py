@@ -19,9 +19,10 @@ from reservoir.cli.commands import COMMANDS
 from reservoir.cli.manual_page import page
 from reservoir.core.checks import rules
 from reservoir.dialects.facts.kinds import KINDS
-from reservoir.dialects.notations import NOTATIONS
+from reservoir.dialects.notations import CARRIERS
 from reservoir.dialects.parse.reader import read_nodes
 from reservoir.dialects.sheet.header import HEADER_WORDS
+from reservoir.dialects.sheet.layout_words import LAYOUT, OF_ANY_TEXT
 from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.testing import check_dialect
 
@@ -237,6 +238,7 @@ def test_the_guide_names_every_kind_field_carrier_and_word() -> None:
     """What the sheet language has, the guide tells of."""
     guide = (ROOT / "docs" / "sheets.md").read_text()
     words = {word for kind in KINDS.values() for word in kind.fields} - {"file"}
-    words |= KINDS.keys() | NOTATIONS.keys()
-    words |= HEADER_WORDS.keys() - {"file"}
+    words |= KINDS.keys() | CARRIERS.keys()
+    words |= HEADER_WORDS.keys() | LAYOUT.keys() | OF_ANY_TEXT.keys()
+    words -= {"file"}
     assert {word for word in words if not re.search(rf"\b{word}\b", guide)} == set()

@@ -16,8 +16,7 @@ from oracle import text_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.notations.json import Json
 from reservoir.dialects.notations.nodes import Node, Nodes, all_nodes
-from reservoir.dialects.notations.records import Records
-from reservoir.dialects.notations.sections import Sections
+from reservoir.dialects.notations.layout import Layout
 from reservoir.dialects.notations.xml import Xml
 from reservoir.dialects.parse.node_reader import Said
 from reservoir.dialects.parse.reader import read_configuration, read_nodes
@@ -64,7 +63,10 @@ def count(facts: list[Fact]) -> int:
 
 def where_others_stand(lines: list[str], sheet: Sheet) -> list[int]:
     """The places, from 0, before which something not about DHCP may stand."""
-    begins = {Sections: r"\[|# file", Xml: "  <[a-z]", Json: '  "'}.get(type(sheet.notation))
+    layout = sheet.notation
+    begins = {Xml: "  <[a-z]", Json: '  "'}.get(type(layout))
+    if isinstance(layout, Layout) and layout.heading:
+        begins = r"\[|# file"
     if begins is not None:
         return [n for n, line in enumerate(lines) if re.match(begins, line)]
     return [n for n, line in enumerate(lines) if line == "" or n == 0]
@@ -74,13 +76,16 @@ def about_other_things(what: str, sheet: Sheet) -> list[str]:
     """A line of ``FOREIGN`` in the dialect's notation."""
     word, _, rest = what.partition(" ")
     rest = rest.replace(" ", "-")
+    layout = sheet.notation
+    if isinstance(layout, Layout):
+        if layout.heading:
+            return [f"[{word or 'x'}]", f"of: {rest}"]
+        return [f"{word} of={rest or 'x'}"] if layout.is_flat else [what]
     notations = {
-        Sections: [f"[{word or 'x'}]", f"of: {rest}"],
         Xml: [f'  <fence gate="{rest}"/>'],
         Json: [f'  "fence": {{"gate": "{rest}"}},'],
-        Records: [f"{word} of={rest or 'x'}"],
     }
-    return notations.get(type(sheet.notation), [what])
+    return notations[type(layout)]
 
 
 def with_others(

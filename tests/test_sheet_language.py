@@ -174,8 +174,8 @@ def test_names_are_made_fit_and_stay_different(
 
 SHEET = """\
 sheet gannet
-carrier lines
-nest indent 2
+statement newline
+block indent 2
 comment "#"
 quote "'" doubled
 list ","
@@ -494,8 +494,8 @@ def test_the_shipped_sheets_are_without_ambiguities() -> None:
 
 OWN_WORDS = """\
 sheet gannet
-carrier lines
-nest indent 2
+statement newline
+block indent 2
 quote "'" doubled
 duration "{m} min" infinite "never"
 duration longest "{h}:{m}"
@@ -578,7 +578,7 @@ def test_words_and_durations_that_say_nothing_are_refused(
 @given(address=st.integers(0, 2**32 - 1), bits=st.integers(0, 32), wrong=st.integers(0, 2**32 - 1))
 def test_a_mask_is_read_and_written_upside_down(address: int, bits: int, wrong: int) -> None:
     """``0.0.0.255`` is a /24; what has gaps is named, and so is a mask that stands upright."""
-    header = 'sheet gannet\ncarrier lines\nnest indent 2\nduration "{m}"\n---\n'
+    header = 'sheet gannet\nblock indent 2\nduration "{m}"\n---\n'
     rows = "pool * | stock {name} of {subnet:ip} wild {subnet:inverted}\nrange * |   give {first}\n"
     sheet = load_sheet(f"{header}{rows}binding * | own {{address}} = {{mac}}\n", "gannet.sheet")
     host = (1 << (32 - bits)) - 1
@@ -629,14 +629,14 @@ def test_a_text_in_a_remark_over_lines_is_not_live(
 @pytest.mark.parametrize(
     ("comment", "carrier", "said"),
     [
-        ('"/*" to', "lines", "expected the signs that begin a comment"),
-        ('"/*" to "*/"', "xml", "in this notation no pair of signs is a comment"),
+        ('"/*" to', "", "expected the signs that begin a comment"),
+        ('"/*" to "*/"', "carrier xml", "in this notation no pair of signs is a comment"),
     ],
 )
 def test_half_a_remark_is_refused(comment: str, carrier: str, said: str) -> None:
     """In a sheet; in a text what isn't closed is live, and told."""
     text = OWN_WORDS.replace("---\n", f"comment {comment}\n---\n").replace(
-        "carrier lines", f"carrier {carrier}"
+        "statement newline\n", f"{carrier}\n"
     )
     with pytest.raises(InputError, match=said):
         load_sheet(text, "x.sheet")
@@ -647,8 +647,8 @@ def test_half_a_remark_is_refused(comment: str, carrier: str, said: str) -> None
 
 OLD_SPELLINGS = """\
 sheet gannet
-carrier lines
-nest indent 2
+statement newline
+block indent 2
 duration "{m} min"
 ---
 device          | machine {name}

@@ -19,7 +19,7 @@ from reservoir.dialects.trial import try_on, without_what_is_refused
 
 Put = Callable[[str, str], Path]
 
-HEADER = 'sheet gannet\ncarrier lines\nnest indent 2\nduration "{m}"\nlist ","\n---\n'
+HEADER = 'sheet gannet\nstatement newline\nblock indent 2\nduration "{m}"\nlist ","\n---\n'
 
 GANNET = (
     HEADER.replace("---\n", "trait assigns ranges\ntrait blank-lease 2h\n---\n")
@@ -41,10 +41,19 @@ binding *     | own {address} = {mac} [? "{name}"]
 @pytest.mark.parametrize(
     ("was", "instead", "said"),
     [
-        ("carrier lines\n", "", "7:1: the header is missing carrier"),
-        ("carrier lines", "carier lines", "2:1: 'carier' is not a header keyword (did you mean"),
-        ("carrier lines", "carrier pigeon", "2:1: there is no carrier 'pigeon'"),
-        ("nest indent 2", 'nest end "done"', "the header says what opens one"),
+        ("sheet gannet\n", "", "7:1: the header is missing sheet"),
+        ("statement newline", "statment ';'", "2:1: 'statment' is not a header keyword (did you"),
+        ("statement newline", "carrier pigeon", "2:1: there is no carrier 'pigeon'"),
+        ("statement newline", "carrier xml\nstatement newline", "statement is not for XML or JSON"),
+        ("statement newline", "nest indent 2", "2:1: nest is now said by other words: block ind"),
+        ("block indent 2", 'block opens "*:"', "3:1: a block is: block indent 2"),
+        ("block indent 2", 'block indent 2 dash " "', "3:1: nothing stands between what this keeps"),
+        ("block indent 2", 'block "{" "}" dash "-"', "begin with a dash where blocks are indented"),
+        ("block indent 2", "heading shelf", "'shelf' should be words around one *, such as: begin"),
+        ("block indent 2", 'path " "', "3:1: nothing stands between what this keeps apart"),
+        ("block indent 2", 'table ","', "the header says how one line is inside another"),
+        ("block indent 2", 'table ","\npieces "="', "pieces can't stand there"),
+        ("block indent 2", 'block indent 2\nonce "a"', "once is about headings"),
         (
             "assigns ranges",
             "asigns ranges",
@@ -231,7 +240,7 @@ def test_what_is_assumed_need_not_be_said(run: Run, put: Put, tmp_path: Path) ->
 
 def test_dialects_are_listed_and_shown(run: Run, put: Put) -> None:
     """Traits in words, forms, limits and a sample; those beside the plan too."""
-    put("dialects/gannet.sheet", GANNET.replace("carrier", 'about "a ninth device"\ncarrier', 1))
+    put("dialects/gannet.sheet", GANNET.replace("statement", 'about "a ninth device"\nstatement', 1))
     listed = run("dialect", "list").out
     assert "gannet         a ninth device\n" in listed
     assert all(name in listed for name in Library().names)

@@ -18,7 +18,7 @@ from reservoir.dialects.writing import obstacles_to
 from test_round_trip import HOSTILE, plain_names
 
 NARROW = (
-    'sheet narrow\ncarrier lines\nnest indent 2\nquote none\nbare "a-z0-9-"\nduration "{m}"\n'
+    'sheet narrow\nblock indent 2\nquote none\nbare "a-z0-9-"\nduration "{m}"\n'
     "trait assigns ranges\n---\n"
     "device        | machine {name}\ninterface *   | plug {name}\n ?            |   has {address}\n"
     "pool *        | stock {name}\n              |   of {subnet}\n"

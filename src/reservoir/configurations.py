@@ -32,7 +32,7 @@ def each_device(file: str, dialect: str | None) -> list[str]:
             sheet = read_device(read_text(str(path)), str(path), library, dialect).sheet
         except InputError:
             continue  # one that can't be read is named when all are
-        if sheet.notation.nesting.files:
+        if sheet.notation.files:
             return [file]
         break
     else:

@@ -99,7 +99,7 @@ def read_device(
 
 def _as_files(text: str, file: str, sheet: Sheet) -> str:
     """A single file of a dialect with several, as one that says which it is."""
-    if sheet.notation.nesting.files and not text.startswith(FILE_MARK):
+    if sheet.notation.files and not text.startswith(FILE_MARK):
         return in_one_text([(PurePath(file).name, text)])
     return text
 

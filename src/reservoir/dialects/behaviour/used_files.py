@@ -11,7 +11,7 @@ from reservoir.dialects.facts.fact import Fact
 
 def passed_over(device: Fact, behaviour: Behaviour) -> list[Fact]:
     """The interfaces of files that the device doesn't use: another before is for the same one."""
-    if not behaviour.sheet.notation.nesting.files:
+    if not behaviour.sheet.notation.files:
         return []
     names: set[object] = set()
     found: list[Fact] = []

@@ -21,6 +21,7 @@ from reservoir.dialects.notations.nodes import (
     Nodes,
     Notation,
     Piece,
+    ScopeLike,
     Spot,
     TextEdit,
     as_far_as_it_goes,
@@ -60,10 +61,9 @@ class Json(Notation):
     ``"scopes": [`` stands for each object of the list, ``"limits": {`` for a single one.
     """
 
-    words: ClassVar[tuple[str, ...]] = ("indent",)
     quotes: ClassVar[bool] = False
 
-    def read(self, text: str) -> Nodes:
+    def read(self, text: str, rows: ScopeLike) -> Nodes:
         return as_far_as_it_goes(lambda by_layout: JsonReader(text, by_layout).read())
 
     def write(self, nodes: Sequence[Node]) -> str:
@@ -75,7 +75,7 @@ class Json(Notation):
             line = f"{{{', '.join(node.text for node in nodes)}}}"
             if len(indent) + taken + len(line) <= WIDEST:
                 return [line]
-        deeper = indent + " " * self.nesting.indent
+        deeper = indent + " " * self.indent
         members: list[list[str]] = []
         for text, group in groupby(nodes, key=lambda node: node.text):
             if text.endswith("["):
@@ -91,7 +91,7 @@ class Json(Notation):
         return [indent + node.text[:-1] + first, *rest]
 
     def _list(self, text: str, nodes: list[Node], indent: str) -> list[str]:
-        deeper = indent + " " * self.nesting.indent
+        deeper = indent + " " * self.indent
         items = []
         for node in nodes:
             first, *rest = self._object(node.children, deeper, 0)
@@ -112,7 +112,7 @@ class Json(Notation):
             if head.endswith("[") and name in members:
                 edits.append(self._put_into_list(text, spot, members[name], new))
                 continue
-            at, indent = begin + 1, blanks_at(text, begin) + " " * self.nesting.indent
+            at, indent = begin + 1, blanks_at(text, begin) + " " * self.indent
             if spot.after is not None:
                 beside = members[spot.after.text.partition('": ')[0] + '"']
                 at, indent = beside.end, blanks_at(text, beside.start)
@@ -140,7 +140,7 @@ class Json(Notation):
     def _put_into_list(
         self, text: str, spot: Spot, member: _Member, nodes: Sequence[Node]
     ) -> TextEdit:
-        at, indent = member.value + 1, blanks_at(text, member.start) + " " * self.nesting.indent
+        at, indent = member.value + 1, blanks_at(text, member.start) + " " * self.indent
         if spot.after is not None and spot.after.text == nodes[0].text:
             at, indent = spot.after.end, blanks_at(text, spot.after.start)
         new = "".join(
@@ -153,7 +153,7 @@ class Json(Notation):
     def edited(self, text: str, edits: Iterable[TextEdit]) -> str:
         return _with_commas(super().edited(text, edits))
 
-    def pieces(self, line: str) -> Iterator[Piece]:
+    def pieces(self, line: str, *, is_item: bool = False) -> Iterator[Piece]:
         row = _ROW.fullmatch(line)
         if row is None:
             yield Piece(line, 0, optional=False)

@@ -11,40 +11,11 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
-from functools import lru_cache
-from typing import ClassVar, NamedTuple
+from dataclasses import dataclass, field
+from typing import ClassVar, NamedTuple, Protocol
 
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.texts import Text
-
-
-@dataclass(frozen=True)
-class Nesting:
-    """How a notation nests, as a sheet's header says it; each carrier uses what it needs."""
-
-    indent: int = 2
-    """Blanks that the writer puts before each deeper line."""
-    end: str = ""
-    """The word that closes a block; without it, indentation alone says what is inside."""
-    opens: str = ""
-    """What a line that opens a block ends with, where blocks are closed by a word."""
-    begins: str = ""
-    """Or what it begins with."""
-    separator: str = ""
-    """What stands between a path's steps."""
-    assign: str = "="
-    """What stands between a key and its value; blanks around it are free when it is read."""
-    files: str = ""
-    """How the names of files begin where a device's configuration is several; else nothing."""
-    also: str = ""
-    """What ends the name of a file's folder with more files, which are read after it."""
-    once: str = ""
-    """The sections that are one however often they begin: what is said last there counts."""
-
-    def is_opening(self, line: str) -> bool:
-        """Whether a line opens a block, where blocks are closed by a word."""
-        return line.startswith(self.begins) if self.begins else line.endswith(self.opens)
 
 
 @dataclass(slots=True, eq=False)
@@ -61,9 +32,18 @@ class Node:
     children: list[Node] = field(default_factory=list)
     start: int = 0
     end: int = 0
-    """Offsets in the whole text: of its first line, or of itself where others share its line."""
+    """Offsets in the whole text, of itself with the signs that end or close it."""
     kind: str = ""
     """The kind of fact that it opens or belongs to, once a sheet has been laid on it."""
+    opens: bool = False
+    """Whether signs or words stand around what is inside it, be there anything or not."""
+    inner: int = 0
+    """The offset behind the sign that opens it, where one does."""
+
+    def saying(self, text: str) -> Node:
+        """The node with another text, at the same place and with the same inside it."""
+        place = self.line, self.column, self.children, self.start, self.end
+        return Node(text, *place, self.kind, self.opens, self.inner)
 
 
 def all_nodes(nodes: Iterable[Node]) -> Iterator[Node]:
@@ -144,6 +124,11 @@ class Spot(NamedTuple):
     """Else the one after it; neither is the end of what is inside."""
 
 
+def end_of(node: Node) -> int:
+    """Where a node ends with all that is in it."""
+    return max([node.end, *map(end_of, node.children)])
+
+
 def back_over(blanks: str, text: str, offset: int) -> int:
     """Where the blanks before an offset begin."""
     while offset and text[offset - 1] in blanks:
@@ -171,6 +156,18 @@ class Undo(NamedTuple):
 
     before: str
     after: str
+    instead: str = ""
+    """What the line itself begins with, which isn't there when it is undone."""
+
+    def undone(self, text: str) -> str | None:
+        """The line that a line undoes; None if it undoes nothing."""
+        if not (text.startswith(self.before) and text.endswith(self.after)):
+            return None
+        return self.instead + text[len(self.before) : len(text) - len(self.after)]
+
+    def undoing(self, text: str) -> str:
+        """The line that undoes a line."""
+        return f"{self.before}{text.removeprefix(self.instead)}{self.after}"
 
 
 class Piece(NamedTuple):
@@ -182,31 +179,81 @@ class Piece(NamedTuple):
     optional: bool
 
 
+class LineLike(Protocol):
+    """The line of a sheet's row, as far as a notation has to know it."""
+
+    @property
+    def match(self) -> Callable[[str], re.Match[str] | None]:
+        """Matches a whole line."""
+
+    @property
+    def begins(self) -> str:
+        """The literal text that it begins with."""
+
+    def before(self, following: str) -> str:
+        """A regular expression for it where one of some characters follows."""
+
+
+class RowLike(Protocol):
+    """A row of a sheet, as far as a notation has to know it."""
+
+    @property
+    def pattern(self) -> LineLike:
+        """Its line."""
+
+    @property
+    def repeat(self) -> str:
+        """``*`` many, ``?`` perhaps, empty for exactly one."""
+
+    @property
+    def is_item(self) -> bool:
+        """Whether it is a line for each item of a list."""
+
+    @property
+    def scope(self) -> ScopeLike:
+        """The rows that may be inside."""
+
+
+class ScopeLike(Protocol):
+    """Rows that may stand in one place."""
+
+    @property
+    def rows(self) -> Sequence[RowLike]:
+        """All of them."""
+
+    def candidates(self, text: str) -> Sequence[RowLike]:
+        """The rows that a text may be, by its first word."""
+
+
 @dataclass(frozen=True)
 class Notation(ABC):
     """A notation: text to nodes, and nodes to text."""
 
-    nesting: Nesting
+    indent: int = 2
+    """Blanks that the writer puts before each deeper line."""
+    files: str = ""
+    """How the names of files begin where a device's configuration is several; else nothing."""
+    once: frozenset[str] = frozenset()
+    """The headings that are one however often they begin: what is said last there counts."""
     comments: tuple[str, ...] = ()
     """Signs that begin a comment."""
-    pairs: tuple[tuple[str, str], ...] = ()
-    """Signs between which all is a comment, over lines; the first of them begins a line."""
-    words: ClassVar[tuple[str, ...]] = ()
-    """The words of a header's ``nest`` that mean something to it."""
     line_by_line: ClassVar[bool] = False
     """Whether a device takes a text line by line; else as a whole, at once."""
-    has_comment_pairs: ClassVar[bool] = False
-    """Whether a sheet may name pairs of signs around its comments."""
+    dash: str = ""
+    """The sign that begins an item, where one does."""
     has_undo: ClassVar[bool] = False
     """Whether a line may undo another; else what is left out is gone."""
-    has_pieces: ClassVar[bool] = False
-    """Whether what is in a node stands on its own line."""
     quotes: ClassVar[bool] = True
     """Whether free text is quoted as the sheet's header says; else it has its own escapes."""
 
     @abstractmethod
-    def read(self, text: str) -> Nodes:
-        """The nodes of a text. Never fails; what is broken is among the faults."""
+    def read(self, text: str, rows: ScopeLike) -> Nodes:
+        """The nodes of a text. Never fails; what is broken is among the faults.
+
+        Args:
+            text: The text.
+            rows: Those of the sheet's top level, for what no sign tells.
+        """
 
     @abstractmethod
     def write(self, nodes: Sequence[Node]) -> str:
@@ -233,23 +280,48 @@ class Notation(ABC):
             done = edit.end
         return "".join([*parts, text[done:]])
 
-    def undone(self, node: Node, undo: Undo) -> Node | None:
-        """The node that a node undoes; None if it undoes nothing."""
-        text = node.text
-        if not (text.startswith(undo.before) and text.endswith(undo.after)):
-            return None
-        inner = text[len(undo.before) : len(text) - len(undo.after)]
-        return replace(node, text=inner)
+    @property
+    def is_flat(self) -> bool:
+        """Whether nothing is inside a statement but what stands on its own line."""
+        return False
+
+    def on_line(self, node: Node) -> Sequence[Node]:
+        """Of what is inside a node, what stands on its own line."""
+        return ()
+
+    def inside(self, node: Node) -> Sequence[Node]:
+        """The others."""
+        return node.children
+
+    def is_on_line(self, line: str, around: str) -> bool:
+        """Whether a row that is under another one in a sheet stands on the line of that."""
+        return False
+
+    def opening(self, line: str) -> str:
+        """What a line begins with if that only opens a block, and tells none from another."""
+        return ""
+
+    def why_not_inside(self, line: str, *, has_lines: bool) -> str:
+        """Why a row that looks so can't have lines inside it, or has to; empty if it is fine."""
+        return ""
+
+    def as_openings(self, text: str) -> Sequence[str]:
+        """The lines that a text may be that names a line without the sign that opens its block."""
+        return (text,)
 
     def undoing(self, around: Sequence[Node], node: Node, undo: Undo) -> Node | None:
         """The node that undoes a node in others; None if there is none."""
         return None
 
-    def pieces(self, line: str) -> Iterator[Piece]:
+    def pieces(self, line: str, *, is_item: bool = False) -> Iterator[Piece]:
         """How a row of a sheet falls into its head, which comes first, and further pieces.
 
+        Args:
+            line: The row's.
+            is_item: It is a line for each item of a list.
+
         Raises:
-            MalformedValueError: no such line can are in the notation.
+            MalformedValueError: no such line can be in the notation.
         """
         yield Piece(line, 0, optional=False)
 
@@ -265,75 +337,24 @@ class Notation(ABC):
         """The lines of nodes that are still to be cut into pieces; None if they are none."""
         return None
 
-    def is_comment(self, line: str) -> bool:
-        """Whether a line without the blanks before it is a comment."""
-        return bool(self.comments) and line.startswith(self.comments)
-
     def normal(self, line: str) -> str:
         """A row's line in the spelling that nodes' texts have."""
         return line
 
 
-def without_pairs(text: str, pairs: tuple[tuple[str, str], ...]) -> tuple[str, int]:
-    """A text with blanks for what is between pairs of signs, and how many lines then say nothing.
+def spaced(
+    nodes: Sequence[Node],
+    rendered: Iterable[Sequence[str]],
+    is_apart: Callable[[str], bool] = lambda text: False,
+) -> list[str]:
+    """The lines of all nodes, with an empty one between blocks and between kinds.
 
-    Everything else stays where it is. What begins and doesn't end is no comment: somebody has to
-    look at it.
+    Also around the nodes whose text is apart.
     """
-    ends = {begin: end for begin, end in pairs if begin in text}
-    parts, done = list[str](), 0
-    while ends and (found := _beginning(tuple(ends)).search(text, done)):
-        end = text.find(ends[found[1]], found.end())
-        if end < 0:
-            del ends[found[1]]  # no comment of the kind ends any more
-            continue
-        end += len(ends[found[1]])
-        parts += text[done : found.start()], re.sub(r"[^\r\n]", " ", text[found.start() : end])
-        done = end
-    if not parts:
-        return text, 0
-    blanked = "".join([*parts, text[done:]])
-    both = zip(text.split("\n"), blanked.split("\n"), strict=True)
-    return blanked, sum(bool(was.strip()) and not now.strip() for was, now in both)
-
-
-@lru_cache(maxsize=1 << 6)
-def _beginning(signs: tuple[str, ...]) -> re.Pattern[str]:
-    return re.compile(rf"^[ \t]*({'|'.join(map(re.escape, signs))})", re.MULTILINE)
-
-
-def line_nodes(
-    text: str,
-    comments: tuple[str, ...],
-    made: type[Node] = Node,
-    pairs: tuple[tuple[str, str], ...] = (),
-) -> tuple[list[Node], int]:
-    """A node for each line that says something, and how many lines are comments.
-
-    Only ``\\n`` ends a line; only blanks, tabs and a carriage return around it don't count.
-    """
-    nodes: list[Node] = []
-    text, skipped = without_pairs(text, pairs)
-    start = 0
-    add = nodes.append
-    for number, raw in enumerate(text.split("\n"), start=1):
-        end = start + len(raw) + 1
-        said = raw.strip(" \t\r")
-        if said and comments and said.startswith(comments):
-            skipped += 1
-        elif said:
-            column = 1 if said is raw else raw.index(said[0]) + 1
-            add(made(said, number, column, [], start, end))
-        start = end
-    return nodes, skipped
-
-
-def spaced(nodes: Sequence[Node], rendered: Iterable[Sequence[str]]) -> list[str]:
-    """The lines of all nodes, with an empty one between blocks and between kinds."""
     result: list[str] = []
     kind, was_long = "", False
     for node, lines in zip(nodes, rendered, strict=True):
-        is_long = len(lines) > 1
+        is_long = len(lines) > 1 or is_apart(node.text)
         if result and (was_long or is_long or node.kind != kind):
             result.append("")
         result += lines

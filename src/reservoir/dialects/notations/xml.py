@@ -23,6 +23,7 @@ from reservoir.dialects.notations.nodes import (
     Nodes,
     Notation,
     Piece,
+    ScopeLike,
     Spot,
     TextEdit,
     as_far_as_it_goes,
@@ -88,10 +89,9 @@ class Xml(Notation):
     An element with text alone is one node: ``<door>10.84.30.1</door>``.
     """
 
-    words: ClassVar[tuple[str, ...]] = ("indent",)
     quotes: ClassVar[bool] = False
 
-    def read(self, text: str) -> Nodes:
+    def read(self, text: str, rows: ScopeLike) -> Nodes:
         return as_far_as_it_goes(lambda by_layout: _Reader(text, by_layout).read())
 
     def write(self, nodes: Sequence[Node]) -> str:
@@ -109,7 +109,7 @@ class Xml(Notation):
             return
         yield f"{opening}>"
         for child in inside:
-            yield from self._lines(child, indent + " " * self.nesting.indent)
+            yield from self._lines(child, indent + " " * self.indent)
         yield f"{indent}</{node.text[1:]}>"
 
     def cut(self, text: str, around: Sequence[Node], node: Node) -> list[TextEdit]:
@@ -150,7 +150,7 @@ class Xml(Notation):
         assert opening is not None
         outer = blanks_at(text, tag.start)
         inside = next((node for node in tag.children if is_first(text, node.start)), None)
-        deeper = outer + " " * self.nesting.indent
+        deeper = outer + " " * self.indent
         new = self._laid_out(elements, blanks_at(text, inside.start) if inside else deeper)
         if opening["empty"]:
             start = opening.start("empty")
@@ -167,7 +167,7 @@ class Xml(Notation):
     def _laid_out(self, elements: Sequence[Node], indent: str) -> str:
         return "".join(f"\n{line}" for node in elements for line in self._lines(node, indent))
 
-    def pieces(self, line: str) -> Iterator[Piece]:
+    def pieces(self, line: str, *, is_item: bool = False) -> Iterator[Piece]:
         row = _ROW.fullmatch(line)
         if row is None:
             if re.match(f"<{_NAME}[ \t]", line):

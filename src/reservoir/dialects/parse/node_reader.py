@@ -340,7 +340,7 @@ class NodeReader:
                 *fields.get(name, ()),
                 *(value if type(value) is tuple else (value,)),
             )
-        elif self.sheet.notation.nesting.once and name in block.said:
+        elif self.sheet.notation.once and name in block.said:
             is_list = type(value) is tuple
             fields[name] = (*fields[name], *value) if is_list else value
             block.said[name] = node.line

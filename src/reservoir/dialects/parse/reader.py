@@ -113,14 +113,14 @@ def _understood(
 
 def _nodes(text: str, sheet: Sheet) -> Nodes:
     """The nodes of a text; pieces of a line are nested no deeper."""
-    nodes = sheet.notation.read(text)
-    return nodes if sheet.notation.has_pieces else bounded(nodes)
+    nodes = sheet.notation.read(text, sheet.scope)
+    return nodes if sheet.notation.is_flat else bounded(nodes)
 
 
 def _lines_understood(nodes: Sequence[Node], sheet: Sheet, lines: set[int]) -> set[int]:
     """Adds the lines that begin something that was understood; pieces are on their record's."""
     lines.update([node.line for node in nodes if node.kind])
     for node in nodes:
-        if not (node.kind and sheet.notation.has_pieces) and node.children:
+        if not (node.kind and sheet.notation.is_flat) and node.children:
             _lines_understood(node.children, sheet, lines)
     return lines

@@ -34,10 +34,11 @@ def taken_back(node: Node, scope: Scope, sheet: Sheet, *, inside: bool) -> Itera
     for row in scope.rows:
         if row.undo is not None and (values := row.undo.read(node.text)) is not None:
             yield TakenBack(row, values, node)
-    inner = node if inside else sheet.undo and sheet.notation.undone(node, sheet.undo)
-    if not inner:
+    text = node.text if inside else sheet.undo and sheet.undo.undone(node.text)
+    if not text:
         return
-    for text in dict.fromkeys([inner.text, inner.text + sheet.notation.nesting.opens]):
+    inner = node.saying(text)
+    for text in sheet.notation.as_openings(text):
         for row in scope.candidates(text):
             with suppress(BadValueError):
                 if (values := row.pattern.read(text)) is not None:

@@ -42,6 +42,8 @@ class _Line(NamedTuple):
     inside: list[_Step]
     is_frame: bool
     """Whether it is there only if something is in it."""
+    opens: bool
+    """Whether lines may be in it, be there any or not."""
 
 
 class _Items(NamedTuple):
@@ -180,7 +182,7 @@ class BulkWriter:
                     text = step.row.pattern.write({step.field: item}, set())
                     nodes.append(Node(text, kind=kind))
         else:
-            lines = [Node(text, kind=kind) for text in _texts(step, group)]
+            lines = [Node(text, kind=kind, opens=step.opens) for text in _texts(step, group)]
             inside = [node.children for node in lines]
             for inner in step.inside:
                 self._take(inner, group, inside)
@@ -286,7 +288,7 @@ def _line(row: Row, fields: Mapping[str, Any], said: set[str]) -> list[_Step] | 
         return inside
     template, values = row.pattern.laid_out(fields.keys())
     said |= {value.field for value in values}
-    return [_Line(template, values, inside, row.is_frame)]
+    return [_Line(template, values, inside, row.is_frame, row.holds_lines)]
 
 
 def _inside(row: Row, fields: Mapping[str, Any], said: set[str]) -> list[_Step] | None:
@@ -306,6 +308,8 @@ def _inside(row: Row, fields: Mapping[str, Any], said: set[str]) -> list[_Step] 
 
 def _field_row(row: Row, fields: Mapping[str, Any], said: set[str]) -> list[_Step] | None:
     """What a row that adds fields says of a fact."""
+    if row.is_apart:
+        return None
     if row.links:
         applies = row.applies({**fields, **dict.fromkeys(row.links, True)})
         return None if applies or not row.repeat else []

@@ -185,7 +185,7 @@ class _Merging:
         pairs: list[_Pair] = []
         for node in wanted:
             same = waiting[identity_of(self.new_said[node])]
-            last_counts = bool(self.sheet.notation.nesting.once)
+            last_counts = bool(self.sheet.notation.once)
             pairs.append((node, same.pop(-1 if last_counts else 0) if same else None))
         every = [node for nodes in waiting.values() for node in nodes]
         every = [node for node in every if not self._is_settled(self.said[node], self._whereabouts)]

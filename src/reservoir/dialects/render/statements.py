@@ -133,12 +133,12 @@ class _Between:
 
 def line_of(node: Node, sheet: Sheet) -> Line:
     """A node's own line: its text, and what else stands on it."""
-    return (node.text, *(n.text for n in node.children if sheet.notation.has_pieces))
+    return (node.text, *(piece.text for piece in sheet.notation.on_line(node)))
 
 
-def inner_of(node: Node, sheet: Sheet) -> list[Node]:
+def inner_of(node: Node, sheet: Sheet) -> Sequence[Node]:
     """The nodes that are inside a node, and not on its line."""
-    return [] if sheet.notation.has_pieces else node.children
+    return sheet.notation.inside(node)
 
 
 def is_single(row: Row) -> bool:
@@ -187,7 +187,7 @@ def parsed(text: str, sheet: Sheet) -> Statement:
     Raises:
         NotStatedError: it is none, or several.
     """
-    nodes = sheet.notation.read(text).top
+    nodes: Sequence[Node] = sheet.notation.read(text, sheet.scope).top
     around: list[Line] = []
     undoes = False
     while True:
@@ -196,12 +196,13 @@ def parsed(text: str, sheet: Sheet) -> Statement:
         node = nodes[0]
         if not undoes and head_of(node.text) in sheet.undo_words:
             undoes = True
-            node = (sheet.undo and sheet.notation.undone(node, sheet.undo)) or node
-        if sheet.notation.has_pieces or not node.children:
-            line = (node.text, *(child.text for child in node.children))
-            return Statement(tuple(around), line, undoes)
-        around.append((node.text,))
-        nodes = node.children
+            undone = sheet.undo and sheet.undo.undone(node.text)
+            node = node.saying(undone) if undone else node
+        inside = inner_of(node, sheet)
+        if not inside:
+            return Statement(tuple(around), line_of(node, sheet), undoes)
+        around.append(line_of(node, sheet))
+        nodes = inside
 
 
 def applied(present: PresentText, said: str, sheet: Sheet) -> str:
@@ -246,9 +247,9 @@ def _there(inside: Sequence[Node], line: Line, present: PresentText, sheet: Shee
     Raises:
         NotStatedError: there is none.
     """
-    closed = (line[0] + sheet.notation.nesting.opens, *line[1:])
+    ways = [(opening, *line[1:]) for opening in sheet.notation.as_openings(line[0])]
     for node in inside:
-        if line_of(node, sheet) in (line, closed):
+        if line_of(node, sheet) in ways:
             return node
         said = present.said.get(node)
         if said is not None and said.row.undo is not None:

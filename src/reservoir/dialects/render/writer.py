@@ -59,7 +59,11 @@ def write_exactly(device: Fact, sheet: Sheet) -> Written:
 def _written(device: Fact, writer: _Writer) -> Written:
     sheet = writer.sheet
     block = _Block(device, device.fields, {"device": device}, _by_kind(device.children))
-    nodes = writer.rows(sheet.groups, block)
+    nodes: list[Node] = []
+    for group in sheet.groups:
+        nodes += writer.rows([group], block)
+        nodes += writer.apart.values()
+        writer.apart = {}
     writer.finish(block)
     expressed = Fact("device", _only(device.fields, block.said), block.children)
     return Written(sheet.notation.write(nodes), expressed, tuple(writer.refusals))
@@ -92,6 +96,8 @@ class _Writer:
     ]
     """Makes the nodes of facts of a kind that are plain, each in given facts."""
     refusals: list[Refusal] = field(default_factory=list)
+    apart: dict[Row, Node] = field(default_factory=dict)
+    """What frames nodes that are apart from the facts that they belong to, by its row."""
 
     def rows(self, groups: Sequence[tuple[str, list[Row]]], block: _Block) -> list[Node]:
         """The nodes inside a block, in the order of the sheet's rows."""
@@ -153,7 +159,8 @@ class _Writer:
         """
         if row.is_implied:
             return self.rows(row.groups, block)
-        node = Node(row.pattern.write(fields, block.said), kind=block.fact.kind)
+        text = row.pattern.write(fields, block.said)
+        node = Node(text, kind=block.fact.kind, opens=row.holds_lines)
         if row.children:
             node.children = self.rows(row.groups, block)
         return [node]
@@ -167,7 +174,9 @@ class _Writer:
         out = block.beside if row.links else nodes
         links = linked([row], block.around) if row.links else {}
         fields = {**block.fields, **links} if links else block.fields
-        if row.is_frame:
+        if row.is_apart:
+            self._apart(row, block)
+        elif row.is_frame:
             node = self._node(row, block, fields)[0]
             out += [node] if node.children else []
         elif row.repeat == "*":
@@ -188,6 +197,16 @@ class _Writer:
                     block.said.add(_refused(name))
         elif not self._may_lack(row, block):
             raise MalformedValueError(self._why_not(block.fields, [row]))
+
+    def _apart(self, row: Row, block: _Block) -> None:
+        """Put what a frame says of a fact beside what it says of others."""
+        beside, block.beside = block.beside, []
+        inside = [*self.rows(row.groups, block), *block.beside]
+        block.beside = beside
+        if inside:
+            text = row.pattern.write(block.fields, block.said)
+            frame = self.apart.setdefault(row, Node(text, kind=block.fact.kind, opens=True))
+            frame.children += inside
 
     def _may_lack(self, row: Row, block: _Block) -> bool:
         return bool(row.repeat) or (block.fact.kind == "device" and not row.is_piece)

@@ -20,7 +20,7 @@ from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import Plain
 from reservoir.dialects.forms.texts import Enclosed, EscapedBytes, ListOf, Quoted, Rest, Text
 from reservoir.dialects.notations.nodes import Undo
-from reservoir.dialects.sheet.model import Row, Scope, every_row, kind_of
+from reservoir.dialects.sheet.model import Row, Scope, every_row, kind_of, top_scope
 from reservoir.dialects.sheet.patterns import (
     BadValueError,
     Element,
@@ -263,7 +263,7 @@ def ambiguities(rows: Sequence[Row], undo: Undo | None = None) -> Iterator[tuple
         rows: Those of the top level.
         undo: How any line is undone.
     """
-    scopes = [Scope(list(rows)), *(row.scope for row in every_row(rows) if row.children)]
+    scopes = [top_scope(rows), *(row.scope for row in every_row(rows) if row.children)]
     for scope in scopes:
         for position, row in enumerate(scope.rows):
             yield from ((row, said) for said in _ambiguities_of(row, scope.rows[:position]))

@@ -15,6 +15,7 @@ from reservoir.dialects.facts.kinds import DHCP_FIELDS, ITEMS, KINDS, field_type
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import PREFIX_PARTS
 from reservoir.dialects.notations.nodes import Notation, Piece
+from reservoir.dialects.sheet.mistakes import SheetMistakeError
 from reservoir.dialects.sheet.model import Row, every_row, grouped, kind_of
 from reservoir.dialects.sheet.patterns import Element, LinePattern, Literal, Optional, Slot
 
@@ -24,15 +25,6 @@ _PIECES = re.compile(r"\{\{|\}\}|\{[^{}]*\}|\[\?|\]|[^{}\[\]]+|.")
 
 ONLY_READ = "read"
 """Begins the margin of a row that is never written."""
-
-
-class SheetMistakeError(Exception):
-    """A mistake in a sheet, with its column from 0 in the line."""
-
-    def __init__(self, message: str, column: int = 0) -> None:
-        """Keep message and column."""
-        super().__init__(message)
-        self.message, self.column = message, column
 
 
 @dataclass
@@ -83,8 +75,7 @@ class BodyReader:
         """The rows of the top level, after the last line."""
         for row in every_row(self.rows):
             self._check_parts(row)
-            if self.carrier.nesting.end:
-                self._check_opening(row)
+            self._check_inside(row)
         return self.rows
 
     def _row(self, number: int, margin: str, line: str, column: int) -> None:
@@ -152,7 +143,12 @@ class BodyReader:
 
     def _lay_out(self, row: Row, line: str, about: str, column: int) -> None:
         """Give the row its pattern, and the pieces of its line rows of their own."""
-        head, *pieces = self.carrier.pieces(line)
+        around = row.owner.pattern.shape if row.owner is not None else ""
+        row.is_on_line = self.carrier.is_on_line(line, around)
+        if row.is_on_line:
+            head, *pieces = [Piece(line, 0, optional=False)]
+        else:
+            head, *pieces = self.carrier.pieces(line, is_item=row.is_item)
         row.pattern = self._pattern(head, about, column, each=row.repeat == "*" and not row.kind)
         fields = [slot.field for slot in row.pattern.slots if slot.part in ("", "ip")]
         if row.repeat == "*" and row.adds_fields and len(fields) != 1:
@@ -161,6 +157,7 @@ class BodyReader:
             pattern = self._pattern(piece, about, column)
             repeat = "?" if piece.optional else ""
             inner = Row(row.number, "", repeat, {}, {}, pattern, [], [], row, row.about_dhcp, True)
+            inner.is_on_line = head.text != self.carrier.dash
             inner.about_dhcp |= bool(inner.mentioned & DHCP_FIELDS)
             row.pieces.append(inner)
         row.children += row.pieces
@@ -168,7 +165,7 @@ class BodyReader:
     def _pattern(self, piece: Piece, about: str, column: int, *, each: bool = False) -> LinePattern:
         text = self.carrier.normal(piece.text)
         elements = self._elements(text, about, column + piece.column, each)
-        return LinePattern(elements, self.carrier.nesting.begins)
+        return LinePattern(elements, self.carrier.opening(text))
 
     def _enclosing_kind(self) -> str:
         kinds = (level.row.kind for level in reversed(self._levels) if level.row.kind)
@@ -270,20 +267,14 @@ class BodyReader:
                 )
                 self.problems.append(Problem(Place(self.file, first[name]), message))
 
-    def _check_opening(self, row: Row) -> None:
-        nesting = self.carrier.nesting
-        if row.is_implied:
+    def _check_inside(self, row: Row) -> None:
+        """The header says how one line is inside another, for rows that are."""
+        inside = [inner for inner in row.scope.rows if not inner.is_on_line]
+        if row.is_implied or row.is_on_line:
             return
-        place, sign = ("begin", nesting.begins) if nesting.begins else ("end", nesting.opens)
-        edge = row.pattern.elements[0 if nesting.begins else -1]
-        opens = isinstance(edge, Literal) and nesting.is_opening(edge.text)
-        if bool(row.scope.rows) != opens:
-            message = (
-                f"rows are in this block, so its line should {place} with {sign.strip()!r}"
-                if row.children
-                else f"a line that {place}s with {sign.strip()!r} opens a block; put rows inside"
-            )
-            self.problems.append(Problem(Place(self.file, row.number), message))
+        wrong = self.carrier.why_not_inside(row.pattern.shape, has_lines=bool(inside))
+        if wrong:
+            self.problems.append(Problem(Place(self.file, row.number), wrong))
 
 
 def _left_alone(text: str, column: int) -> re.Pattern[str]:

@@ -30,10 +30,10 @@ from reservoir.dialects.forms.plain import (
 )
 from reservoir.dialects.forms.texts import EscapedBytes, ListOf, Rest, Text
 from reservoir.dialects.forms.words import OwnWords
-from reservoir.dialects.notations import NOTATIONS
-from reservoir.dialects.notations.lines import Lines
-from reservoir.dialects.notations.nodes import Nesting, Notation, Undo
-from reservoir.dialects.sheet.body import SheetMistakeError
+from reservoir.dialects.notations.layout import Layout
+from reservoir.dialects.notations.nodes import Notation, Undo
+from reservoir.dialects.sheet.layout_words import LAYOUT, OF_ANY_TEXT, LayoutWords
+from reservoir.dialects.sheet.mistakes import SheetMistakeError, number, only, pairs_of
 from reservoir.dialects.sheet.model import Naming, Row, Sheet
 from reservoir.dialects.sheet.traits import LIMITS, TRAITS
 
@@ -47,10 +47,7 @@ class HeaderReader:
         self.problems: list[Problem] = []
         self.seen: dict[str, int] = {}
         self.name = self.about = self.suffix = ""
-        self.carrier: type[Notation] = Lines
-        self.comments: tuple[str, ...] = ()
-        self.pairs: tuple[tuple[str, str], ...] = ()
-        self.nesting = Nesting()
+        self.layout = LayoutWords()
         self.naming = Naming()
         self.separator = " "
         self.text = Text()
@@ -77,9 +74,12 @@ class HeaderReader:
         except ValueError:
             return self._mistake(number, "a quotation mark is missing")
         word, values = words[0], words[1:]
+        of_layout = _LAYOUT_WORDS.get(word)
         reader = HEADER_WORDS.get(word)
-        if reader is None:
-            near = hint(word, HEADER_WORDS)
+        if reader is None and of_layout is None:
+            if word in FORMER:
+                return self._mistake(number, f"{word} is now said by other words: {FORMER[word]}")
+            near = hint(word, (*HEADER_WORDS, *_LAYOUT_WORDS))
             return self._mistake(number, f"{word!r} is not a header keyword{near}")
         if word not in SEVERAL and word in self.seen:
             return self._mistake(number, f"{word} is already set in line {self.seen[word]}")
@@ -87,29 +87,28 @@ class HeaderReader:
         if word == "trait" and values and values[0] in TRAITS:
             self.traits_in[values[0]] = number
         try:
-            reader(self, values)
+            if of_layout is not None:
+                of_layout(self.layout, values)
+            elif reader is not None:
+                reader(self, values)
         except (SheetMistakeError, MalformedValueError) as error:
             self._mistake(number, str(error))
 
     def finish(self, number: int) -> None:
         """Look for what is missing."""
-        for word in ("sheet", "carrier", *(["nest"] if self.carrier.words else [])):
-            if word not in self.seen:
-                self._mistake(number, f"the header is missing {word}")
-        if self.nesting.end and not (self.nesting.opens or self.nesting.begins):
-            self._mistake(
-                self.seen["nest"],
-                'where blocks are closed by a word, the header says what opens one: opens ":"',
-            )
-        if self.pairs and not self.carrier.has_comment_pairs:
-            self._mistake(self.seen["comment"], "in this notation no pair of signs is a comment")
+        if "sheet" not in self.seen:
+            self._mistake(number, "the header is missing sheet")
+        for line, message in self.layout.mistakes(self.seen):
+            self._mistake(line, message)
+        if self.undo is not None and not self.notation.has_undo:
+            self._mistake(self.seen["undo"], "in this notation a line is undone by leaving it out")
         if not self.suffix:
             self.suffix = self.name
 
     @property
     def notation(self) -> Notation:
         """The notation, as the header describes it."""
-        return self.carrier(self.nesting, self.comments, self.pairs)
+        return self.layout.notation(self.text, self.undo)
 
     def forms(self) -> tuple[dict[str, Form], dict[str, tuple[str, Form]]]:
         """The forms by field type, and those that have names."""
@@ -160,32 +159,15 @@ class HeaderReader:
         self.problems.append(Problem(Place(self.file, number), message))
 
     def _read_sheet(self, values: list[str]) -> None:
-        self.name = _only(values, "a name")
+        self.name = only(values, "a name")
         if not re.fullmatch("[a-z][a-z0-9-]*", self.name):
             raise SheetMistakeError("a dialect's name is made of lower-case letters, digits and -")
 
     def _read_about(self, values: list[str]) -> None:
-        self.about = _only(values, "a quoted sentence")
+        self.about = only(values, "a quoted sentence")
 
     def _read_file(self, values: list[str]) -> None:
-        self.suffix = _only(values, "the ending of a file's name")
-
-    def _read_carrier(self, values: list[str]) -> None:
-        name = _only(values, "a carrier")
-        if name not in NOTATIONS:
-            raise SheetMistakeError(
-                f"there is no carrier {name!r}{hint(name, NOTATIONS)}; "
-                f"there are {', '.join(NOTATIONS)}"
-            )
-        self.carrier = NOTATIONS[name]
-
-    def _read_nest(self, values: list[str]) -> None:
-        pairs = _pairs(values, "nest", self.carrier.words)
-        for word in ("separator", "assign"):
-            if word in pairs and not pairs[word].strip():
-                raise SheetMistakeError(f"nothing stands between what {word} keeps apart")
-        indent = _number(pairs.pop("indent", str(self.nesting.indent)))
-        self.nesting = replace(Nesting(**pairs), indent=indent)  # type: ignore[arg-type]
+        self.suffix = only(values, "the ending of a file's name")
 
     def _read_codes(self, values: list[str]) -> None:
         if len(values) < 2 or values[0] != "except":
@@ -197,25 +179,6 @@ class HeaderReader:
             raise SheetMistakeError('a bool is two words, such as: bool "on" "off"')
         self.bool = either(*values)
 
-    def _read_opens(self, values: list[str]) -> None:
-        sign = _only(values, "what a block's line ends with, or begins with")
-        if sign.endswith(" *"):
-            self.nesting = replace(self.nesting, begins=sign[:-1])
-        else:
-            self.nesting = replace(self.nesting, opens=sign)
-
-    def _read_comment(self, values: list[str]) -> None:
-        signs, pairs = list[str](), list[tuple[str, str]]()
-        following = iter(values)
-        for sign in following:
-            if sign == "to" and signs:
-                pairs.append((signs.pop(), next(following, "")))
-            else:
-                signs.append(sign)
-        if not all((*signs, *(end for _, end in pairs))):
-            raise SheetMistakeError('expected the signs that begin a comment: "#" or "/*" to "*/"')
-        self.comments, self.pairs = tuple(signs), tuple(pairs)
-
     def _read_quote(self, values: list[str]) -> None:
         if values == ["none"]:
             return
@@ -224,23 +187,23 @@ class HeaderReader:
         self.text = replace(self.text, quote=values[0], doubled=values[1] == "doubled")
 
     def _read_bare(self, values: list[str]) -> None:
-        self.text = replace(self.text, bare=_characters(_only(values, "a set of characters")))
+        self.text = replace(self.text, bare=_characters(only(values, "a set of characters")))
 
     def _read_undo(self, values: list[str]) -> None:
-        before, found, after = _only(values, "a line").partition("{line}")
+        line, *rest = values or [""]
+        before, found, after = line.partition("{line}")
         if not found or not before.endswith(" ") or not before.strip():
             raise SheetMistakeError('undo is one word or more, then the line: undo "cancel {line}"')
-        if not self.carrier.has_undo:
-            raise SheetMistakeError("in this notation a line is undone by leaving it out")
-        self.undo = Undo(before, after)
+        instead = pairs_of(rest, "undo", ("instead",)).get("instead", "")
+        self.undo = Undo(before, after, f"{instead} " if instead else "")
 
     def _read_list(self, values: list[str]) -> None:
-        self.separator = _only(values, "a separator")
+        self.separator = only(values, "a separator")
 
     def _read_names(self, values: list[str]) -> None:
-        pairs = _pairs(values, "names", ("longest", "characters"))
+        pairs = pairs_of(values, "names", ("longest", "characters"))
         self.naming = Naming(
-            _number(pairs.get("longest", "0")), _characters(pairs.get("characters", ""))
+            number(pairs.get("longest", "0")), _characters(pairs.get("characters", ""))
         )
 
     def _read_mac(self, values: list[str]) -> None:
@@ -256,7 +219,7 @@ class HeaderReader:
         if of == "mac":
             self.named[name] = ("mac", _mac_form(rest))
         else:
-            pairs = _pairs(rest, "bytes", ("escape",))
+            pairs = pairs_of(rest, "bytes", ("escape",))
             self.named[name] = ("bytes", EscapedBytes(pairs.get("escape", "\\x")))
 
     def _read_words(self, values: list[str]) -> None:
@@ -308,7 +271,7 @@ class HeaderReader:
             raise SheetMistakeError(
                 f"there is no limit {values[0]!r}; there are {', '.join(LIMITS)}"
             )
-        self.limits[values[0]] = _number(values[1])
+        self.limits[values[0]] = number(values[1])
 
     def _read_assume(self, values: list[str]) -> None:
         if values not in (["interface.enabled", "=", "yes"], ["interface.enabled", "=", "no"]):
@@ -320,12 +283,8 @@ HEADER_WORDS: Mapping[str, Callable[[HeaderReader, list[str]], None]] = {
     "sheet": HeaderReader._read_sheet,
     "about": HeaderReader._read_about,
     "file": HeaderReader._read_file,
-    "carrier": HeaderReader._read_carrier,
-    "nest": HeaderReader._read_nest,
     "codes": HeaderReader._read_codes,
     "bool": HeaderReader._read_bool,
-    "opens": HeaderReader._read_opens,
-    "comment": HeaderReader._read_comment,
     "quote": HeaderReader._read_quote,
     "bare": HeaderReader._read_bare,
     "undo": HeaderReader._read_undo,
@@ -341,30 +300,16 @@ HEADER_WORDS: Mapping[str, Callable[[HeaderReader, list[str]], None]] = {
 }
 """What each word that a line of the header begins with sets."""
 
+_LAYOUT_WORDS = {**LAYOUT, **OF_ANY_TEXT}
+
+FORMER = {
+    "nest": 'block indent 2, block opens "*:" closes "end", path " :: ", assign "=", files "50-"',
+    "opens": 'block opens "begin *" closes "end"',
+}
+"""Words that sheets had once, and how it is said now."""
+
 SEVERAL = ("trait", "limit", "assume", "form", "duration")
 """Those that there may be several lines of."""
-
-
-def _only(values: list[str], what: str) -> str:
-    if len(values) != 1 or not values[0]:
-        raise SheetMistakeError(f"expected {what}, found {' '.join(values) or 'nothing'}")
-    return values[0]
-
-
-def _pairs(values: list[str], word: str, known: tuple[str, ...]) -> dict[str, str]:
-    if len(values) % 2:
-        raise SheetMistakeError(f"{word} takes pairs: {', '.join(known)}, each with a value")
-    pairs = dict(zip(values[::2], values[1::2], strict=True))
-    for name in pairs:
-        if name not in known:
-            raise SheetMistakeError(f"{name!r} doesn't belong to {word}{hint(name, known)}")
-    return pairs
-
-
-def _number(text: str) -> int:
-    if not re.fullmatch("[0-9]{1,6}", text):
-        raise SheetMistakeError(f"{text!r} is not a number")
-    return int(text)
 
 
 def _characters(text: str) -> str:
@@ -378,7 +323,7 @@ def _characters(text: str) -> str:
 
 
 def _duration_form(values: list[str]) -> DurationForm:
-    pairs = _pairs(values[1:], "duration", ("infinite", "also"))
+    pairs = pairs_of(values[1:], "duration", ("infinite", "also"))
     form = DurationForm(
         values[0] if values else "", pairs.get("infinite", ""), pairs.get("also", "")
     )
@@ -389,11 +334,11 @@ def _duration_form(values: list[str]) -> DurationForm:
 
 
 def _mac_form(values: list[str]) -> MacForm:
-    pairs = _pairs(values, "mac", ("group", "sep", "prefix", "type", "case"))
+    pairs = pairs_of(values, "mac", ("group", "sep", "prefix", "type", "case"))
     hardware = pairs.get("type", "")
     if not re.fullmatch("([0-9a-f]{2})*", hardware):
         raise SheetMistakeError('a hardware type is two digits or four, like: type "01"')
-    group = _number(pairs.get("group", "2"))
+    group = number(pairs.get("group", "2"))
     if group not in (2, 4, 6, 12):
         raise SheetMistakeError("a MAC address has groups of 2, 4, 6 or 12 digits")
     return MacForm(

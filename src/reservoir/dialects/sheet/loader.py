@@ -65,7 +65,7 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
 
 def _reserve_words(rows: tuple[Row, ...], header: HeaderReader) -> None:
     """Names that are words of the dialect are quoted where it can quote."""
-    words = {header.nesting.end} if header.nesting.end else set()
+    words = {word for closes in header.layout.layout.words.closes for word in closes.split()}
     for row in every_row(rows):
         words |= row.pattern.words
     header.text.reserved.update(words)

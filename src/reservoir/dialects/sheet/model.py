@@ -50,6 +50,8 @@ class Row:
     """Whether it is about DHCP."""
     is_piece: bool = False
     """Whether it is a piece of its owner's line."""
+    is_on_line: bool = False
+    """Whether it stands on its owner's line, be it written there in the sheet or below."""
     undo: LinePattern | None = None
     """The line that takes it back, if that is one of its own."""
     left: list[re.Pattern[str]] = field(default_factory=list)
@@ -95,9 +97,21 @@ class Row:
         return self.adds_fields and bool(self.children) and not states
 
     @cached_property
+    def is_apart(self) -> bool:
+        """Whether it frames rows that name the fact that they belong to, in a place of their own."""
+        if not self.is_frame or self.owner is None or kind_of(self) == "device":
+            return False
+        return all(row.links or row.is_apart for row in self.children)
+
+    @cached_property
     def is_implied(self) -> bool:
         """Whether its fact opens without a line: with the first of the lines inside."""
         return not self.pattern.elements
+
+    @property
+    def is_item(self) -> bool:
+        """Whether it is a line for each item of a list."""
+        return self.repeat == "*" and self.adds_fields
 
     @cached_property
     def opens_fact(self) -> bool:
@@ -129,6 +143,11 @@ class Row:
     def scope(self) -> Scope:
         """The rows that may be inside, found by how their lines begin."""
         return Scope(self.children, self.left)
+
+    @cached_property
+    def holds_lines(self) -> bool:
+        """Whether lines of their own may be inside it."""
+        return any(not row.is_on_line for row in self.scope.rows)
 
     @cached_property
     def groups(self) -> list[tuple[str, list[Row]]]:
@@ -181,11 +200,22 @@ class Scope:
     and those that name the fact that they belong to and so are beside it.
     """
 
-    def __init__(self, rows: list[Row], left: Sequence[re.Pattern[str]] = ()) -> None:
-        """Sort the rows by head; ``left`` are lines that are left alone."""
+    def __init__(
+        self,
+        rows: Iterable[Row],
+        left: Sequence[re.Pattern[str]] = (),
+        apart: Sequence[Row] = (),
+    ) -> None:
+        """Sort the rows by head.
+
+        Args:
+            rows: Those that are inside in the sheet.
+            left: Lines that are left alone.
+            apart: Rows from deeper in the sheet that have their place here.
+        """
         self._left = left
-        self.rows = list(_standing_here(rows))
-        self.opening = next((row.pattern.opening for row in self.rows), "")
+        self.rows = [*_standing_here(rows), *apart]
+        self.openings = sorted({row.pattern.opening for row in self.rows} - {""}, key=len)[::-1]
         self.by_head: dict[str, list[Row]] = {}
         self.headless = []
         for row in self.rows:
@@ -201,11 +231,14 @@ class Scope:
 
     def head_of(self, text: str) -> str:
         """The word by which rows for a text are found."""
-        return head_of(text.removeprefix(self.opening) if self.opening else text)
+        for opening in self.openings:
+            if text.startswith(opening):
+                return head_of(text.removeprefix(opening))
+        return head_of(text)
 
     def heads_of(self, texts: Sequence[str]) -> Sequence[str]:
         """The same for many texts."""
-        heads = heads_of(texts, self.opening)
+        heads = heads_of(texts, self.openings)
         return heads if len(heads) == len(texts) else [self.head_of(text) for text in texts]
 
     def tells_most(self, entry: tuple[str, object]) -> int:
@@ -226,11 +259,19 @@ class Scope:
         return found + self.headless if self.headless else found
 
 
+def top_scope(rows: Sequence[Row], left: Sequence[re.Pattern[str]] = ()) -> Scope:
+    """The rows of the top level, with those that are apart from what they belong to."""
+    apart = [row for row in every_row(rows) if row.is_apart]
+    return Scope(rows, left, [row for row in apart if row.owner and not row.owner.is_apart])
+
+
 def _standing_here(rows: Iterable[Row]) -> Iterator[Row]:
     for row in rows:
         if row.is_implied:
             yield from _standing_here(row.children)
-        elif not row.links:
+        elif row.owner is not None and row.owner.is_apart:
+            yield row
+        elif not (row.links or row.is_apart):
             yield row
             yield from _standing_beside(row.children)
 
@@ -281,7 +322,7 @@ class Sheet:
     @cached_property
     def scope(self) -> Scope:
         """The rows of the top level."""
-        return Scope(list(self.rows), self.left)
+        return top_scope(self.rows, self.left)
 
     @cached_property
     def groups(self) -> list[tuple[str, list[Row]]]:

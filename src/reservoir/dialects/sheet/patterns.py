@@ -49,9 +49,10 @@ def head_of(text: str) -> str:
     return found[0] if found else ""
 
 
-def heads_of(texts: Sequence[str], opening: str) -> list[str]:
+def heads_of(texts: Sequence[str], openings: Sequence[str]) -> list[str]:
     """The same for each of many texts, after what opens a block; a text of two lines has two."""
-    line = f"(?:{re.escape(opening)})?({_HEAD.pattern[:-2]}\\n]*)[^\\n]*\\n"
+    opening = "|".join(map(re.escape, openings))
+    line = f"(?:{opening})?({_HEAD.pattern[:-2]}\\n]*)[^\\n]*\\n"
     return re.findall(line, "\n".join([*texts, ""]))
 
 
@@ -73,7 +74,7 @@ class LinePattern:
 
     elements: tuple[Element, ...]
     opening: str = ""
-    """What all lines that open a block begin with, which tells none from another."""
+    """What it begins with if that only opens a block, and tells none from another."""
 
     @cached_property
     def slots(self) -> tuple[Slot, ...]:
@@ -111,6 +112,16 @@ class LinePattern:
         """The words of its literal text."""
         literals = (e.text for e in _flat(self.elements) if isinstance(e, Literal))
         return frozenset(word for text in literals for word in text.split())
+
+    @cached_property
+    def begins(self) -> str:
+        """The literal text that it begins with."""
+        first = self.elements[0] if self.elements else None
+        return first.text if isinstance(first, Literal) else ""
+
+    def before(self, following: str) -> str:
+        """A regular expression for it where one of some characters follows."""
+        return "".join(_expressions(self.elements, following))
 
     @property
     def lead(self) -> str:

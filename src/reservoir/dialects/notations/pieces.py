@@ -1,0 +1,105 @@
+"""Pieces: ``key=value`` behind the words of a statement, in any order."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Any
+
+from reservoir.dialects.notations.nodes import Node, Piece
+from reservoir.dialects.notations.tables import ROW
+
+_PIECE = re.compile(r"""[^ \t"']*(?:"(?:[^"\\]|\\.|"")*"|'(?:[^'\\]|\\.|'')*'|["'])?[^ \t"']*""")
+"""What stands between blanks; a quoted value may have blanks in it."""
+_NEEDS_CARE = re.compile("[\t\"']|  ")
+"""What keeps a statement from being cut at each blank."""
+_ROW_PIECE = re.compile(
+    r"\[\?[ \t]*(?P<maybe>[^\]]*?)[ \t]*\]|\"(?P<quoted>[^\"]+)\"|(?P<sure>[^ \t\[]+)"
+)
+
+
+def cut(text: str, sign: str) -> tuple[str, list[tuple[str, int]]]:
+    """The words of a statement, and its pieces: each, and where it begins in it."""
+    found = list(_parts(text))
+    words = next((n for n, (piece, _) in enumerate(found) if sign in piece[1:]), len(found))
+    head = " ".join(piece for piece, _ in found[:words])
+    return head or ROW, found[words:]
+
+
+def node_of(node: Node, sign: str) -> Node:
+    """A statement as a node with its pieces inside it."""
+    head, pieces = cut(node.text, sign)
+    node.text = head
+    node.children[:0] = [
+        Node(
+            piece,
+            node.line,
+            node.column + at,
+            [],
+            node.start + at,
+            node.start + at + len(piece),
+        )
+        for piece, at in pieces
+    ]
+    return node
+
+
+class Uncut(Node):
+    """A statement, which is cut into its pieces when somebody first looks into it.
+
+    A large text is mostly read without that, line by line.
+    """
+
+    __slots__ = ("whole",)
+
+    sign = "="
+
+    def __init__(
+        self, whole: str, line: int, column: int, _children: list[Node], start: int, end: int
+    ) -> None:
+        self.whole = whole
+        """The whole statement; empty once it is cut."""
+        self.line, self.column, self.start, self.end = line, column, start, end
+        self.kind, self.opens, self.inner = "", False, 0
+
+    def __getattr__(self, name: str) -> Any:
+        """What it has only once it is cut."""
+        if name not in ("text", "children") or not self.whole:
+            raise AttributeError(name)
+        self.text, self.children, self.whole = self.whole, [], ""
+        node_of(self, self.sign)
+        return getattr(self, name)
+
+
+def uncut_by(sign: str) -> type[Uncut]:
+    """Statements whose pieces have this sign."""
+    return type("Uncut", (Uncut,), {"__slots__": (), "sign": sign})
+
+
+def has_pieces(line: str, sign: str) -> bool:
+    """Whether a row of a sheet has pieces behind its words."""
+    return any(sign in found[0][1:] for found in _ROW_PIECE.finditer(line))
+
+
+def _parts(text: str) -> Iterator[tuple[str, int]]:
+    """What stands between blanks, and where it begins."""
+    if _NEEDS_CARE.search(text):
+        yield from ((found[0], found.start()) for found in _PIECE.finditer(text) if found[0])
+        return
+    at = 0
+    for piece in text.split(" "):
+        yield piece, at
+        at += len(piece) + 1
+
+
+def of_row(line: str, sign: str) -> Iterator[Piece]:
+    """How a row of a sheet falls into its words and its pieces."""
+    found = list(_ROW_PIECE.finditer(line))
+    words = next(
+        (n for n, one in enumerate(found) if one["maybe"] or sign in one[0][1:]), len(found)
+    )
+    head = line[: found[words].start()] if words < len(found) else line
+    yield Piece(head.rstrip(" \t") or ROW, 0, optional=False)
+    for one in found[words:]:
+        name = one.lastgroup or ""
+        yield Piece(one[name], one.start(name), name == "maybe")
