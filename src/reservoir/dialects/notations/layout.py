@@ -321,6 +321,8 @@ class Layout(Notation):
         return self._edits.swap(text, around, node, new)
 
     def is_on_line(self, line: str, around: str) -> bool:
+        if around == ROW:
+            return not self.is_heading(line)
         if not around or not self.key_sign or self.is_heading(around):
             return False
         return self.is_piece(line) or (self.is_flat and not statement_pieces.has_pieces(line, self.key_sign))
@@ -399,13 +401,13 @@ class Layout(Notation):
             if said:
                 yield piece._replace(text=said)
 
-    def cell_form(self) -> Form | None:
-        """How free text is in the cell of a table."""
-        return Enclosed(".+?", escape=self.tables.fit) if self.table else None
+    def cell_form(self, text: Form) -> Form:
+        return Enclosed(".+?", escape=self.tables.fit) if self.table else text
 
-    def normal(self, line: str) -> str:
+    def normal(self, line: str, *, is_row: bool = False) -> str:
         mark = self.assign.strip()
-        if not mark or self.is_heading(line) or mark not in line:
+        before = line.partition("{")[0] if is_row else line
+        if not mark or mark not in before or self.is_heading(line):
             return line
         key, _, value = line.partition(mark)
         return f"{key.rstrip()}{self.assign}{value.lstrip()}" if value.strip() else line

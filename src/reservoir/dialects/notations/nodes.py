@@ -329,6 +329,10 @@ class Notation(ABC):
         """How free text is in a node's text; ``text`` is what the header says."""
         return text
 
+    def cell_form(self, text: Form) -> Form:
+        """How free text is in the cell of a table."""
+        return text
+
     def item_form(self, form: Form) -> Form:
         """How a value is in a list."""
         return form
@@ -337,8 +341,8 @@ class Notation(ABC):
         """The lines of nodes that are still to be cut into pieces; None if they are none."""
         return None
 
-    def normal(self, line: str) -> str:
-        """A row's line in the spelling that nodes' texts have."""
+    def normal(self, line: str, *, is_row: bool = False) -> str:
+        """A line, or that of a sheet's row, in the spelling that nodes' texts have."""
         return line
 
 

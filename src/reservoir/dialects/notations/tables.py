@@ -82,7 +82,7 @@ class Tables:
             cells = self.cells(line, names)
             if _is_header(cells, kinds, is_first=not names):
                 names = cells
-            elif not names:
+            elif not names or len(cells) == 1 < len(names):
                 yield node
             elif not (_RULE.fullmatch(line) and re.search("[-=]", line)):
                 row = _row(node, names, cells, begin)

@@ -219,7 +219,7 @@ class _Writer:
                 self._refuse(fact, name, f"{self.sheet.name} has no line for its {name}")
 
     def _why_not(self, fields: Mapping[str, Any], rows: list[Row]) -> str:
-        wanted = set(rows[0].required) - fields.keys() if rows else set()
+        wanted = set(rows[0].needs) - fields.keys() if rows else set()
         if wanted:
             return f"{self.sheet.name} requires its {listed(sorted(wanted))}"
         return f"{self.sheet.name} has no line for it"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from reservoir.core.problems import Place, Problem
 from reservoir.core.values.addresses import MalformedValueError
@@ -14,7 +14,9 @@ from reservoir.dialects.facts.fact import NOTHING
 from reservoir.dialects.facts.kinds import DHCP_FIELDS, ITEMS, KINDS, field_type
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import PREFIX_PARTS
+from reservoir.dialects.forms.texts import ListOf
 from reservoir.dialects.notations.nodes import Notation, Piece
+from reservoir.dialects.notations.tables import ROW
 from reservoir.dialects.sheet.mistakes import SheetMistakeError
 from reservoir.dialects.sheet.model import Row, every_row, grouped, kind_of
 from reservoir.dialects.sheet.patterns import Element, LinePattern, Literal, Optional, Slot
@@ -31,6 +33,17 @@ ONLY_READ = "read"
 class _Level:
     indent: int
     row: Row
+
+
+class _Line(NamedTuple):
+    """What the slots of a line depend on."""
+
+    about: str
+    """The kind of fact that it is about."""
+    forms: Mapping[str, Form]
+    """The forms by field type."""
+    is_item: bool = False
+    """Whether it is a line for each item of a list."""
 
 
 class BodyReader:
@@ -50,6 +63,10 @@ class BodyReader:
         self.named_forms = named_forms
         self.of_fields = of_fields
         self.carrier = carrier
+        cell, texts = carrier.cell_form(forms["text"]), forms["texts"]
+        texts = ListOf(cell, texts.separator) if isinstance(texts, ListOf) else texts
+        self.cell_forms = {**forms, "text": cell, "texts": texts}
+        """The same in the cells of tables."""
         self.problems: list[Problem] = []
         self.rows: list[Row] = []
         self.left: list[re.Pattern[str]] = []
@@ -131,7 +148,7 @@ class BodyReader:
         kind, alike = grouped(rows)[-1]
         above = alike if kind else alike[-1:]
         head, *_ = self.carrier.pieces(line)
-        pattern = self._pattern(head, kind_of(rows[-1]), column)
+        pattern = self._pattern(head, _Line(kind_of(rows[-1]), self.forms), column)
         missing = pattern.required_fields - above[-1].required
         if missing or pattern.head is None:
             what = (
@@ -149,12 +166,14 @@ class BodyReader:
             head, *pieces = [Piece(line, 0, optional=False)]
         else:
             head, *pieces = self.carrier.pieces(line, is_item=row.is_item)
-        row.pattern = self._pattern(head, about, column, each=row.repeat == "*" and not row.kind)
+        its = _Line(about, self.cell_forms if ROW in (head.text, around) else self.forms)
+        is_item = row.repeat == "*" and not row.kind
+        row.pattern = self._pattern(head, its._replace(is_item=is_item), column)
         fields = [slot.field for slot in row.pattern.slots if slot.part in ("", "ip")]
         if row.repeat == "*" and row.adds_fields and len(fields) != 1:
             raise SheetMistakeError("a row that adds the items of a list has one slot", column)
         for piece in pieces:
-            pattern = self._pattern(piece, about, column)
+            pattern = self._pattern(piece, its, column)
             repeat = "?" if piece.optional else ""
             inner = Row(row.number, "", repeat, {}, {}, pattern, [], [], row, row.about_dhcp, True)
             inner.is_on_line = head.text != self.carrier.dash
@@ -162,9 +181,9 @@ class BodyReader:
             row.pieces.append(inner)
         row.children += row.pieces
 
-    def _pattern(self, piece: Piece, about: str, column: int, *, each: bool = False) -> LinePattern:
-        text = self.carrier.normal(piece.text)
-        elements = self._elements(text, about, column + piece.column, each)
+    def _pattern(self, piece: Piece, line: _Line, column: int) -> LinePattern:
+        text = self.carrier.normal(piece.text, is_row=True)
+        elements = self._elements(text, line, column + piece.column)
         return LinePattern(elements, self.carrier.opening(text))
 
     def _enclosing_kind(self) -> str:
@@ -191,10 +210,10 @@ class BodyReader:
                 conditions[name] = self.forms[its_type].read(text)
         return conditions, same_as
 
-    def _elements(self, line: str, kind: str, column: int, each: bool) -> tuple[Element, ...]:
+    def _elements(self, said: str, line: _Line, column: int) -> tuple[Element, ...]:
         top: list[Element] = []
         inner: list[Literal | Slot] | None = None
-        for piece in _PIECES.finditer(line):
+        for piece in _PIECES.finditer(said):
             text, at = piece[0], column + piece.start()
             target: list[Any] = top if inner is None else inner
             if text == "[?":
@@ -212,7 +231,7 @@ class BodyReader:
                     raise SheetMistakeError(
                         f"{text} directly follows another slot; put text between them", at
                     )
-                target.append(self._slot(text[1:-1], kind, at, each))
+                target.append(self._slot(text[1:-1], line, at))
             else:
                 literal = re.sub("[ \t]+", " ", {"{{": "{", "}}": "}"}.get(text, text))
                 _add_literal(target, literal)
@@ -224,7 +243,8 @@ class BodyReader:
             raise SheetMistakeError("the row has no line", column)
         return tuple(top)
 
-    def _slot(self, text: str, kind: str, column: int, each: bool) -> Slot:
+    def _slot(self, text: str, line: _Line, column: int) -> Slot:
+        kind = line.about
         name, _, form_name = text.partition(":")
         try:
             its_type = _field_type(kind, name)
@@ -233,11 +253,11 @@ class BodyReader:
         if "." in name and name.partition(".")[0] not in {level.row.kind for level in self._levels}:
             owner = name.partition(".")[0]
             raise SheetMistakeError(f"this row is not inside a row of kind {owner}", column)
-        if each:
+        if line.is_item:
             its_type = ITEMS.get(its_type, its_type)
         owner, _, of_owner = name.rpartition(".")
         if not form_name:
-            return Slot(name, self.of_fields.get((owner or kind, of_owner), self.forms[its_type]))
+            return Slot(name, self.of_fields.get((owner or kind, of_owner), line.forms[its_type]))
         if its_type == "prefix" and form_name in PREFIX_PARTS:
             return Slot(name, PREFIX_PARTS[form_name][0], part=form_name)
         form_type, form = self.named_forms.get(form_name, ("", None))
@@ -288,6 +308,8 @@ def _left_alone(text: str, column: int) -> re.Pattern[str]:
         raise SheetMistakeError("a row of lines that are left alone begins with a word", column)
     rest = words[-1] == "*"
     some = [r"\S+" if word == "*" else re.escape(word) for word in words[: -1 if rest else None]]
+    if words[-1].endswith("*") and not rest:
+        some[-1] = re.escape(words[-1][:-1]) + ".*"
     return re.compile("[ \t]+".join(some) + ("(?:[ \t].*)?" if rest else ""))
 
 

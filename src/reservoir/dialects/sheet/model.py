@@ -156,7 +156,7 @@ class Row:
 
     def applies(self, fields: Mapping[str, Any]) -> bool:
         """Whether a fact with these fields can be said by this row. No field is None."""
-        for name in self.needs if self.repeat == "?" else self.required:
+        for name in self.needs:
             if name not in fields or fields[name] == NOTHING:
                 return False
         for name, value in self.conditions.items():
