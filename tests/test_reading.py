@@ -66,7 +66,8 @@ def where_others_stand(lines: list[str], sheet: Sheet) -> list[int]:
     layout = sheet.notation
     begins = {Xml: "  <[a-z]", Json: '  "'}.get(type(layout))
     if isinstance(layout, Layout) and layout.heading:
-        begins = r"\[|# file"
+        marks = [n for n, line in enumerate(lines) if line.startswith("# file")]
+        return marks + [n for n, line in enumerate(lines) if layout.is_heading(line)]
     if begins is not None:
         return [n for n, line in enumerate(lines) if re.match(begins, line)]
     return [n for n, line in enumerate(lines) if line == "" or n == 0]
@@ -79,7 +80,8 @@ def about_other_things(what: str, sheet: Sheet) -> list[str]:
     layout = sheet.notation
     if isinstance(layout, Layout):
         if layout.heading:
-            return [f"[{word or 'x'}]", f"of: {rest}"]
+            before, after = layout.heading[0]
+            return [f"{before}{word or 'x'}{after}", f"of: {rest}"]
         return [f"{word} of={rest or 'x'}"] if layout.is_flat else [what]
     notations = {
         Xml: [f'  <fence gate="{rest}"/>'],

@@ -39,11 +39,18 @@ class Node:
     """Whether signs or words stand around what is inside it, be there anything or not."""
     inner: int = 0
     """The offset behind the sign that opens it, where one does."""
+    elsewhere: int = 0
+    """So many of its text's first characters stand elsewhere: the name of a column."""
+
+    def holding(self, children: list[Node]) -> Node:
+        """The node with something else inside it."""
+        place = self.line, self.column, children, self.start, self.end
+        return Node(self.text, *place, self.kind, self.opens, self.inner, self.elsewhere)
 
     def saying(self, text: str) -> Node:
         """The node with another text, at the same place and with the same inside it."""
         place = self.line, self.column, self.children, self.start, self.end
-        return Node(text, *place, self.kind, self.opens, self.inner)
+        return Node(text, *place, self.kind, self.opens, self.inner, self.elsewhere)
 
 
 def all_nodes(nodes: Iterable[Node]) -> Iterator[Node]:

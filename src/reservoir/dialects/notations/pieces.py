@@ -60,7 +60,7 @@ class Uncut(Node):
         self.whole = whole
         """The whole statement; empty once it is cut."""
         self.line, self.column, self.start, self.end = line, column, start, end
-        self.kind, self.opens, self.inner = "", False, 0
+        self.kind, self.opens, self.inner, self.elsewhere = "", False, 0, 0
 
     def __getattr__(self, name: str) -> Any:
         """What it has only once it is cut."""

@@ -213,7 +213,7 @@ def _row(node: Node, names: Sequence[Cell], cells: Sequence[Cell], begin: int) -
         if cell.text and (name or number >= len(names)):
             place = node.line, cell.start + 1
             inside = Node(f"{name}{GIVEN}{cell.text}", *place, [], begin + cell.start)
-            inside.end = begin + cell.end
+            inside.end, inside.elsewhere = begin + cell.end, len(name) + len(GIVEN)
             row.children.append(inside)
     return row
 

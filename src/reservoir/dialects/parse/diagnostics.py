@@ -54,7 +54,7 @@ class Diagnostics:
                 continue
             if row.is_frame:
                 yield from self._missing(row.children, block)
-            elif row.required - block.fact.fields.keys():
+            elif row.required - block.fact.fields.keys() - block.halves:
                 yield row
 
     def whole(
@@ -101,5 +101,5 @@ class Diagnostics:
     ) -> None:
         """Report something that is wrong with a node, in a block if that matters."""
         within = block.fact if block is not None else None
-        place = node.line, node.column + column
+        place = node.line, node.column + max(column - node.elsewhere, 0)
         self.not_understood.append(NotUnderstood(*place, message, lines, states, within))

@@ -372,7 +372,9 @@ class NodeReader:
             name, _, part = key.partition(":")
             if not part:
                 fields[name] = value
-            elif name not in unread:
+                continue
+            block.halves.add(name)
+            if name not in unread:
                 message = f"{block.label} has only a part of its {name}"
                 self.diagnostics.say(node, message, states=frozenset({name}), block=block)
 

@@ -22,6 +22,8 @@ class OpenFact:
     """Fields that a line has given, and that line."""
     implied: dict[Row, OpenFact] = field(default_factory=dict)
     """Facts inside that opened without a line of their own, by their row."""
+    halves: set[str] = field(default_factory=set)
+    """Fields of which only a part was understood."""
     reopens: Reopening | None = None
     """How to find the same fact, if this may open it again: to undo some of what it says."""
     taken_back: int = 0

@@ -290,7 +290,7 @@ class _Merging:
             return [numbers.numbered(node, said)]
         if said.row.is_frame:
             new = [one for child in node.children for one in self._new(child, Numbers())]
-            return [Node(node.text, children=new, kind=node.kind)] if new else []
+            return [node.holding(new)] if new else []
         inside = [self.new_said[inner] for inner in all_nodes(node.children)]
         if not self._is_way(said) and not any(map(self._serves, inside)):
             return []

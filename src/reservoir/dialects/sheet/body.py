@@ -91,6 +91,7 @@ class BodyReader:
     def finish(self) -> list[Row]:
         """The rows of the top level, after the last line."""
         for row in every_row(self.rows):
+            row.about_dhcp &= not row.is_apart  # it frames what is said of several facts
             self._check_parts(row)
             self._check_inside(row)
         return self.rows
