@@ -164,6 +164,43 @@ PREFIX_PARTS: Mapping[str, tuple[Form, Callable[[Prefix], int]]] = {
 }
 """Parts in which a prefix may be written: the form, and how to take the part from the value."""
 
+HOST = "host@subnet"
+"""The part of an address that counts from the first of its pool's subnet."""
+
+COUNT_FROM_0 = Plain(lambda text: NUMBER.read(text) + 1, lambda n: str(n - 1), template="0")
+"""Running numbers of which the first is 0."""
+
+
+def form_of_part(part: str) -> Form:
+    """The form of a part; ``mask@gateway`` is the mask that another field's address has."""
+    return NUMBER if part == HOST else PREFIX_PARTS[part.partition("@")[0]][0]
+
+
+def part_of(part: str, value: Any, subnet: Prefix | None) -> int:
+    """A part of a value; ``subnet`` is the pool's.
+
+    Raises:
+        MalformedValueError: an address isn't in its pool's subnet, or that isn't known.
+    """
+    if part != HOST:
+        return PREFIX_PARTS[part.partition("@")[0]][1](value)
+    if subnet is None or not subnet.span.holds(value):
+        raise MalformedValueError(f"{format_address(value)} is not in the pool's subnet")
+    return int(value - subnet.network)
+
+
+def with_other(part: str, value: int, other: Any) -> Any:
+    """The value of which a part stands in one place and the rest is another field's.
+
+    Raises:
+        MalformedValueError: they make no value together.
+    """
+    if part == HOST:
+        if value >= 1 << (32 - other.bits):
+            raise MalformedValueError(f"the subnet {other} has no address number {value}")
+        return other.network + value
+    return joined_prefix({"ip": other, part.partition("@")[0]: value}).subnet
+
 
 def joined_prefix(parts: Mapping[str, int]) -> Prefix:
     """A prefix of its parts: the address, and its bits from a mask of either kind or a length.
@@ -186,6 +223,47 @@ def joined_prefixes(addresses: Sequence[int], lengths: Sequence[int]) -> list[Pr
     if max(lengths, default=0) > 32:
         raise MalformedValueError("a prefix length is from 0 to 32")
     return list(map(Prefix._make, zip(addresses, lengths, strict=True)))
+
+
+@dataclass(frozen=True)
+class GroupedBytes(Form):
+    """Bytes in groups of digits, perhaps behind a sign that says so: ``0x01.ab.cd``."""
+
+    group: int = 2
+    separator: str = ""
+    prefix: str = ""
+    upper: bool = False
+
+    @property
+    def signs(self) -> set[str]:
+        """Digits, separators and the prefix."""
+        return set("0aA" + self.separator + self.prefix) - {" "}
+
+    def read(self, text: str) -> bytes:
+        bare = text[len(self.prefix) :]
+        if text[: len(self.prefix)].lower() != self.prefix.lower():
+            raise MalformedValueError(f"{text!r} doesn't start with {self.prefix}")
+        groups = bare.split(self.separator) if self.separator else [bare]
+        whole = self.separator and any(len(some) != self.group for some in groups[:-1])
+        if whole or (self.separator and len(groups[-1]) > self.group):
+            raise MalformedValueError(f"{text!r} is not bytes in groups of {self.group} digits")
+        return _read_hex("".join(groups))
+
+    def write(self, value: bytes) -> str:
+        if not value:
+            raise MalformedValueError("an empty value can't be written")
+        digits = value.hex().upper() if self.upper else value.hex()
+        groups = (digits[at : at + self.group] for at in range(0, len(digits), self.group))
+        return self.prefix + self.separator.join(groups)
+
+
+def of_identifier(form: Form) -> Form:
+    """A form for client identifiers (RFC 2132 section 9.14) by one for bytes."""
+    return Plain(
+        lambda text: require_identifier(form.read(text), text),
+        form.write,
+        characters="".join(sorted(form.signs | set(_HEX_DIGITS))),
+    )
 
 
 @dataclass(frozen=True)

@@ -38,6 +38,10 @@ class Text(Form):
     """A sign inside is doubled; otherwise a backslash goes before it."""
     bare: str = "A-Za-z0-9._-"
     """The characters that need no quotation, as in a regular expression's set."""
+    always: bool = False
+    """It is quoted whatever it is."""
+    avoid: str = ""
+    """A regular expression for what means something wherever it stands outside of quotes."""
     reserved: set[str] = field(default_factory=set, compare=False)
     """Words of the dialect, which are quoted when they are meant as a name, if it can quote."""
 
@@ -48,7 +52,8 @@ class Text(Form):
 
     @cached_property
     def _is_bare(self) -> Callable[[str], object]:
-        return re.compile(f"[{self.bare}]+").fullmatch
+        unless = f"(?!.*?(?:{self.avoid}))" if self.avoid else ""
+        return re.compile(f"{unless}[{self.bare}]+").fullmatch
 
     @cached_property
     def quoted(self) -> str:  # type: ignore[override]
@@ -84,13 +89,13 @@ class Text(Form):
     def write_many(self, values: Sequence[str]) -> list[str]:
         together = "".join(values)
         is_plain = together.isprintable() and " " not in together and "" not in values
-        if not is_plain or not self._is_bare(together) or not self.reserved.isdisjoint(values):
-            return super().write_many(values)
-        return list(values)
+        is_plain &= not (self.avoid and any(map(re.compile(self.avoid).search, values)))
+        may_be_bare = is_plain and self._is_bare(together) and self.reserved.isdisjoint(values)
+        return list(values) if may_be_bare and not self.always else super().write_many(values)
 
     def write(self, value: str) -> str:
         _visible(value)
-        if self._is_bare(value) and not (self.quote and value in self.reserved):
+        if self._is_bare(value) and not (self.quote and (self.always or value in self.reserved)):
             return value
         if not self.quote:
             raise MalformedValueError(
@@ -200,16 +205,19 @@ class Quoted(Form):
         return f'"{self.item.write(value)}"'
 
 
+@dataclass(frozen=True)
 class Rest(Form):
     """Text to the end of the line, as it is."""
 
-    pattern = r"[^ \t\n].*?"
+    pattern: str = r"[^ \t\n].*?"
+    avoid: str = ""
+    """A regular expression for what ends a statement or begins a comment."""
 
     def read(self, text: str) -> str:
         return _visible(text)
 
     def write(self, value: str) -> str:
-        if _visible(value) != value.strip(" \t"):
+        if _visible(value) != value.strip(" \t") or (self.avoid and re.search(self.avoid, value)):
             raise MalformedValueError(f"{value!r} can't be written at the end of a line")
         return value
 

@@ -32,6 +32,7 @@ from reservoir.dialects.notations.nodes import (
     joined,
     spaced,
 )
+from reservoir.dialects.notations.paths import BLANKS as PATH_BLANKS
 from reservoir.dialects.notations.paths import Paths
 from reservoir.dialects.notations.scanning import Signs, scanned
 from reservoir.dialects.notations.tables import GIVEN, ROW, Tables
@@ -85,7 +86,25 @@ class Layout(Notation):
     @cached_property
     def tables(self) -> Tables:
         """The tables, if there are some."""
-        return Tables(self.table)
+        return Tables(self.table, self.is_apart)
+
+    def is_apart(self, text: str) -> bool:
+        """Whether a line that begins so is none of a table: a comment, a heading."""
+        signs = self.signs
+        return self.is_heading(text) or text.startswith(
+            (*signs.in_text(), *signs.remarks, *(begin for begin, _ in signs.pairs))
+        )
+
+    @property
+    def avoid(self) -> str:
+        """A regular expression for what means something wherever it stands outside of quotes."""
+        behind = (f"(?:^|(?<=[ \\t])){re.escape(sign)}" for sign in self.signs.trailing)
+        return "|".join([*map(re.escape, self.signs.in_text()), *behind])
+
+    @property
+    def between_steps(self) -> str:
+        """The sign between steps, where a statement has such."""
+        return "" if self.path == PATH_BLANKS else self.path.strip()
 
     @cached_property
     def paths(self) -> Paths:

@@ -332,6 +332,16 @@ class Notation(ABC):
         """
         yield Piece(line, 0, optional=False)
 
+    @property
+    def avoid(self) -> str:
+        """A regular expression for what means something wherever it stands outside of quotes."""
+        return ""
+
+    @property
+    def between_steps(self) -> str:
+        """The sign between steps, where a statement has such."""
+        return ""
+
     def text_form(self, text: Text) -> Form:
         """How free text is in a node's text; ``text`` is what the header says."""
         return text

@@ -7,7 +7,7 @@ of the columns doesn't matter, and the sheet names those that it knows.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
@@ -41,6 +41,8 @@ class Tables:
     """Reads and writes the lines of tables whose cells are apart by a sign."""
 
     sign: str
+    is_apart: Callable[[str], bool]
+    """Whether a line that begins so would be none of a table."""
 
     @property
     def _blanks(self) -> str:
@@ -108,7 +110,8 @@ class Tables:
 
     def quoted(self, text: str) -> str:
         """A cell's text as it stands between signs."""
-        if self.sign == BLANKS or not (self.sign in text or '"' in text):
+        needs_quotes = self.sign in text or '"' in text or self.is_apart(text)
+        if self.sign == BLANKS or not needs_quotes:
             return text
         return '"' + text.replace('"', '""') + '"'
 
@@ -118,7 +121,8 @@ class Tables:
         Raises:
             MalformedValueError: it would be taken for two, or for none.
         """
-        if value != value.strip() or (self.sign == BLANKS and re.search("[ \t]{2}", value)):
+        is_odd = re.search("[ \t]{2}", value) or self.is_apart(value)
+        if value != value.strip() or (self.sign == BLANKS and is_odd):
             raise MalformedValueError(f"{value!r} can't stand in a table's cell")
         return value
 

@@ -85,7 +85,7 @@ def _joined(pattern: LinePattern, values: Iterable[Any]) -> dict[str, Any]:
             parts.setdefault(slot.field, {})[slot.part] = value
         elif value is not None:
             fields[slot.field] = value
-    return fields | joined_parts(parts)
+    return fields | joined_parts(parts, fields)
 
 
 def _read_or_none(pattern: LinePattern, line: str) -> dict[str, Any] | None:

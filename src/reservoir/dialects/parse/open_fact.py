@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -22,6 +23,8 @@ class OpenFact:
     """Fields that a line has given, and that line."""
     implied: dict[Row, OpenFact] = field(default_factory=dict)
     """Facts inside that opened without a line of their own, by their row."""
+    numbers: dict[str, list[int]] = field(default_factory=dict)
+    """The numbers of the items of lists that have such, ascending."""
     halves: set[str] = field(default_factory=set)
     """Fields of which only a part was understood."""
     reopens: Reopening | None = None
@@ -38,6 +41,13 @@ class OpenFact:
     """The row and the node of each of these, by its ``id``."""
     shrunk: dict[int, FactsLike] = field(default_factory=dict)
     """The lists of facts, in it or deeper, from which some were taken, by their ``id``."""
+
+    def place_of(self, name: str, number: int) -> int:
+        """Where an item with a number of its own belongs in a list."""
+        numbers = self.numbers.setdefault(name, [])
+        place = bisect(numbers, number)
+        numbers.insert(place, number)
+        return place
 
     def keep_lines(self) -> None:
         """Leave with the fact the lines of the fields that stand on others than its own."""

@@ -87,7 +87,7 @@ def _understood(
 ) -> Reading:
     """What nodes state."""
     bulk = BulkReader(sheet, said)
-    if in_bulk or (in_bulk is None and len(text) > WORTH_BULK):
+    if sheet.is_plain and (in_bulk or (in_bulk is None and len(text) > WORTH_BULK)):
         bulk.make(nodes.top, sheet.scope)
     reader = NodeReader(sheet, said, bulk.made)
     device = OpenFact(Fact("device", {}), "", 1)

@@ -427,6 +427,8 @@ def identity_of(said: Said) -> Hashable:
     """What is the same of two nodes that are about the same thing."""
     row, fact = said.row, said.fact
     if row.adds_fields:
-        own = tuple(sorted(said.values.items())) if row.repeat == "*" else ()
+        if row.repeat != "*":
+            return id(row), (), said.owner
+        own = said.number if said.number is not None else tuple(sorted(said.values.items()))
         return id(row), own, said.owner
     return fact.kind, tuple(fact.get(name) for name in KINDS[fact.kind].identity), said.owner

@@ -6,7 +6,7 @@ What comes back claims to be *expressed*: reading the text again must give just 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import chain
 from typing import Any
 
@@ -17,7 +17,8 @@ from reservoir.dialects.facts.garbage import garbage_collection_paused
 from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node
 from reservoir.dialects.render.bulk import AT_ONCE, BulkWriter, Made, linked
-from reservoir.dialects.sheet.model import Row, Sheet
+from reservoir.dialects.sheet.model import Row, Sheet, every_row, kind_of
+from reservoir.dialects.sheet.patterns import AROUND
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,8 @@ class Written:
 def write_configuration(device: Fact, sheet: Sheet) -> Written:
     """Write a device's facts, in the order of the sheet's rows."""
     with garbage_collection_paused():
+        if not sheet.is_plain:
+            return write_exactly(device, sheet)
         return _written(device, _Writer(sheet, BulkWriter(sheet).make))
 
 
@@ -134,17 +137,29 @@ class _Writer:
     ) -> Made | None:
         """Its nodes and what they express; None if it is refused."""
         fields = {**fact.fields, **linked(rows, around), RUNNING_NUMBER: number}
+        if "pool" in around and self.sheet.has_hosts:
+            fields[AROUND] = around["pool"].get("subnet")
+        inner = _inner_facts(fact, rows)
+        for one in inner:
+            fields |= {f"{one.kind}.{name}": value for name, value in one.fields.items()}
         row = next((row for row in rows if row.applies(fields)), None)
         if row is None:
             self._refuse(fact, "", self._why_not(fields, rows))
             return None
         block = _Block(fact, fields, {**around, fact.kind: fact}, _by_kind(fact.children))
         block.said |= {*row.conditions, *row.same_as}
+        for one in inner:
+            block.pending[one.kind].remove(one)
         try:
             nodes = self._node(row, block, fields)
         except MalformedValueError as error:
             self._refuse(fact, "", str(error))
             return None
+        for one in inner:
+            names = {name.partition(".")[2] for name in block.said if name.startswith(f"{one.kind}.")}
+            if names:
+                block.children.insert(0, replace(one, fields=_only(one.fields, names), children=[]))
+            self._note_unsaid(one, names)
         self.finish(block)
         expressed = Fact(
             fact.kind, _only(fact.fields, block.said), block.children, origin=fact.origin
@@ -180,11 +195,10 @@ class _Writer:
             node = self._node(row, block, fields)[0]
             out += [node] if node.children else []
         elif row.repeat == "*":
-            (name,) = row.pattern.required_fields
-            out += [
-                Node(row.pattern.write({name: item}, block.said), kind=block.fact.kind)
-                for item in block.fields.get(name, ())
-            ]
+            (name,) = row.pattern.required_fields - {RUNNING_NUMBER}
+            for number, item in enumerate(block.fields.get(name, ()), start=1):
+                text = row.pattern.write({name: item, RUNNING_NUMBER: number}, block.said)
+                out.append(Node(text, kind=block.fact.kind))
         elif row.applies(fields):
             try:
                 out += self._node(row, block, fields)
@@ -226,6 +240,14 @@ class _Writer:
 
     def _refuse(self, fact: Fact, name: str, reason: str) -> None:
         self.refusals.append(Refusal(fact, name, reason))
+
+
+def _inner_facts(fact: Fact, rows: Sequence[Row]) -> list[Fact]:
+    """Of what is in a fact, what its own lines state: the first of each kind that they have."""
+    of_it = (r for row in rows for r in (row, *every_row(row.children)) if kind_of(r) == fact.kind)
+    kinds = frozenset[str]().union(*(row.pattern.inner_kinds for row in of_it))
+    found = (next(fact.of_kind(kind), None) for kind in sorted(kinds))
+    return [one for one in found if one is not None]
 
 
 def _portions(facts: Sequence[Fact]) -> Iterator[Sequence[Fact]]:

@@ -165,7 +165,10 @@ class _Builder:
         return end
 
     def _duration(self, form: DurationForm, at: int, tag: str) -> int:
-        end = self._duration_parts(form.parts, at, tag)
+        first, *others = form.ways or (form,)
+        end = self._duration_parts(first.parts, at, tag)
+        for way in others:
+            end = self._either(end, self._duration_parts(way.parts, at, tag))
         if form.also:
             other = replace(form, template=form.also, also="", infinite="")
             end = self._either(end, self._duration(other, at, tag))
@@ -176,7 +179,7 @@ class _Builder:
             if isinstance(part, tuple):
                 at = self._either(at, self._duration_parts(part, at, tag))
             elif isinstance(part, Unit):
-                at = self.made.repeated(at, self._of("0123456789"), tag)
+                at = self.made.repeated(at, self._of("0123456789."[: 10 + part.decimals]), tag)
             else:
                 at = self._literal(part, at, tag)
         return at

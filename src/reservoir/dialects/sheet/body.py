@@ -11,9 +11,16 @@ from reservoir.core.problems import Place, Problem
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.wording import hint
 from reservoir.dialects.facts.fact import NOTHING
-from reservoir.dialects.facts.kinds import DHCP_FIELDS, ITEMS, KINDS, field_type
+from reservoir.dialects.facts.kinds import DHCP_FIELDS, ITEMS, KINDS, RUNNING_NUMBER, field_type
 from reservoir.dialects.forms.form import Form
-from reservoir.dialects.forms.plain import PREFIX_PARTS
+from reservoir.dialects.forms.plain import (
+    COUNT_FROM_0,
+    HOST,
+    NUMBER,
+    PREFIX_PARTS,
+    form_of_part,
+    of_identifier,
+)
 from reservoir.dialects.forms.texts import ListOf
 from reservoir.dialects.notations.nodes import Notation, Piece
 from reservoir.dialects.notations.tables import ROW
@@ -92,6 +99,8 @@ class BodyReader:
         """The rows of the top level, after the last line."""
         for row in every_row(self.rows):
             row.about_dhcp &= not row.is_apart  # it frames what is said of several facts
+            if self.carrier.between_steps and row.holds_lines:
+                row.pattern = row.pattern.avoiding(self.carrier.between_steps)
             self._check_parts(row)
             self._check_inside(row)
         return self.rows
@@ -170,7 +179,8 @@ class BodyReader:
         its = _Line(about, self.cell_forms if ROW in (head.text, around) else self.forms)
         is_item = row.repeat == "*" and not row.kind
         row.pattern = self._pattern(head, its._replace(is_item=is_item), column)
-        fields = [slot.field for slot in row.pattern.slots if slot.part in ("", "ip")]
+        slots = [slot for slot in row.pattern.slots if slot.field != RUNNING_NUMBER]
+        fields = [slot.field for slot in slots if slot.part in ("", "ip")]
         if row.repeat == "*" and row.adds_fields and len(fields) != 1:
             raise SheetMistakeError("a row that adds the items of a list has one slot", column)
         for piece in pieces:
@@ -247,27 +257,50 @@ class BodyReader:
     def _slot(self, text: str, line: _Line, column: int) -> Slot:
         kind = line.about
         name, _, form_name = text.partition(":")
+        if name == f"{RUNNING_NUMBER}0":
+            return Slot(RUNNING_NUMBER, COUNT_FROM_0)
         try:
             its_type = _field_type(kind, name)
         except SheetMistakeError as error:
             raise SheetMistakeError(error.message, column) from None
-        if "." in name and name.partition(".")[0] not in {level.row.kind for level in self._levels}:
-            owner = name.partition(".")[0]
-            raise SheetMistakeError(f"this row is not inside a row of kind {owner}", column)
+        of = name.partition(".")[0]
+        is_inner = "." in name and kind in KINDS[of].inside
+        if "." in name and not is_inner and of not in {level.row.kind for level in self._levels}:
+            raise SheetMistakeError(f"this row is not inside a row of kind {of}", column)
+        if name == RUNNING_NUMBER:
+            return Slot(name, NUMBER)
         if line.is_item:
             its_type = ITEMS.get(its_type, its_type)
         owner, _, of_owner = name.rpartition(".")
         if not form_name:
-            return Slot(name, self.of_fields.get((owner or kind, of_owner), line.forms[its_type]))
-        if its_type == "prefix" and form_name in PREFIX_PARTS:
-            return Slot(name, PREFIX_PARTS[form_name][0], part=form_name)
+            return Slot(name, self.of_fields.get((owner or kind, of_owner), line.forms[its_type]), "", is_inner)
+        part = self._part(name, its_type, form_name, line)
+        if part:
+            return Slot(name, form_of_part(part), part, is_inner)
         form_type, form = self.named_forms.get(form_name, ("", None))
+        if form is not None and (form_type, its_type) == ("bytes", "identifier"):
+            form_type, form = its_type, of_identifier(form)
         if form is None or form_type != its_type:
             known = [name for name, (of, _) in self.named_forms.items() if of == its_type]
-            known += list(PREFIX_PARTS) if its_type == "prefix" else []
+            known += {"prefix": list(PREFIX_PARTS), "ip": ["host"]}.get(its_type, [])
             near = hint(form_name, known) or (f"; there are {', '.join(known)}" if known else "")
             raise SheetMistakeError(f"{name} has no form named {form_name!r}{near}", column)
-        return Slot(name, form)
+        return Slot(name, form, "", is_inner)
+
+    def _part(self, name: str, its_type: str, form_name: str, line: _Line) -> str:
+        """The part of its value that a slot holds; none if it holds all of it.
+
+        Raises:
+            SheetMistakeError: the rest would be that of a field that has no address.
+        """
+        if its_type == "ip" and form_name == "host":
+            return HOST
+        part, at, other = form_name.partition("@")
+        if its_type != "prefix" or part not in PREFIX_PARTS:
+            return ""
+        if at and (part == "ip" or name != "subnet" or _field_type(line.about, other) != "ip"):
+            raise SheetMistakeError("a mask of another field is like {subnet:mask@gateway}")
+        return form_name
 
     def _check_parts(self, row: Row) -> None:
         """A value that is written in parts has its address and its length among its fact's rows."""
@@ -277,7 +310,7 @@ class BodyReader:
         first: dict[str, int] = {}
         for inner in (row, *(child for child in every_row(row.children) if child.adds_fields)):
             for slot in inner.pattern.slots:
-                if slot.part:
+                if slot.part and "@" not in slot.part:
                     parts.setdefault(slot.field, set()).add(slot.part)
                     first.setdefault(slot.field, inner.number)
         for name, found in parts.items():

@@ -24,6 +24,7 @@ from reservoir.dialects.forms.plain import (
     OPTION_CODE,
     PREFIX,
     VLAN,
+    GroupedBytes,
     MacForm,
     codes_except,
     either,
@@ -61,7 +62,7 @@ class HeaderReader:
         self.limits: dict[str, int] = {}
         self.assumed: dict[tuple[str, str], Any] = {("interface", "enabled"): True}
         self.undo: Undo | None = None
-        self.named: dict[str, tuple[str, Form]] = {"rest": ("text", Rest())}
+        self.named: dict[str, tuple[str, Form]] = {}
         self.of_fields: dict[tuple[str, str], Form] = {}
         """Forms that are for one field only, by kind and field."""
 
@@ -113,7 +114,8 @@ class HeaderReader:
     def forms(self) -> tuple[dict[str, Form], dict[str, tuple[str, Form]]]:
         """The forms by field type, and those that have names."""
         carrier = self.notation
-        text = carrier.text_form(self.text)
+        text = carrier.text_form(replace(self.text, avoid=carrier.avoid))
+        self.named["rest"] = ("text", Rest(avoid=carrier.avoid))
         forms: dict[str, Form] = {
             "ip": ADDRESS,
             "prefix": PREFIX,
@@ -182,9 +184,13 @@ class HeaderReader:
     def _read_quote(self, values: list[str]) -> None:
         if values == ["none"]:
             return
-        if len(values) != 2 or values[1] not in ("doubled", "backslash") or len(values[0]) != 1:
-            raise SheetMistakeError('quote is "\\"" doubled, "\\"" backslash, or none')
-        self.text = replace(self.text, quote=values[0], doubled=values[1] == "doubled")
+        sign, way, *rest = [*values, "", ""][: max(2, len(values))]
+        if len(sign) != 1 or way not in ("doubled", "backslash") or rest not in ([], ["always"]):
+            raise SheetMistakeError(
+                'quote is "\\"" doubled, "\\"" backslash, or none; with always behind it, '
+                "texts are quoted that need not be"
+            )
+        self.text = replace(self.text, quote=sign, doubled=way == "doubled", always=bool(rest))
 
     def _read_bare(self, values: list[str]) -> None:
         self.text = replace(self.text, bare=_characters(only(values, "a set of characters")))
@@ -214,13 +220,15 @@ class HeaderReader:
         if sign != "=" or of not in ("mac", "bytes"):
             raise SheetMistakeError(
                 'a form is like: form clientid = mac prefix "01." group 6 sep ".", '
-                'or: form escaped = bytes escape "%"'
+                'form escaped = bytes escape "%", or: form grouped = bytes group 4 sep "."'
             )
         if of == "mac":
             self.named[name] = ("mac", _mac_form(rest))
-        else:
+        elif rest[:1] == ["escape"]:
             pairs = pairs_of(rest, "bytes", ("escape",))
-            self.named[name] = ("bytes", EscapedBytes(pairs.get("escape", "\\x")))
+            self.named[name] = ("bytes", EscapedBytes(pairs["escape"]))
+        else:
+            self.named[name] = ("bytes", _grouped_bytes(rest))
 
     def _read_words(self, values: list[str]) -> None:
         if values[:1] != ["option.type"] or not values[1:]:
@@ -331,6 +339,16 @@ def _duration_form(values: list[str]) -> DurationForm:
     if not all(form.units and form.parts for form in every):
         raise SheetMistakeError('a duration has units in it, such as "{d} days {h} hours"')
     return form
+
+
+def _grouped_bytes(values: list[str]) -> GroupedBytes:
+    pairs = pairs_of(values, "bytes", ("group", "sep", "prefix", "case"))
+    group = number(pairs.get("group", "2"))
+    if not group or group % 2:
+        raise SheetMistakeError("bytes have groups of 2, 4, 6 … digits")
+    return GroupedBytes(
+        group, pairs.get("sep", ""), pairs.get("prefix", ""), pairs.get("case") == "upper"
+    )
 
 
 def _mac_form(values: list[str]) -> MacForm:

@@ -10,7 +10,9 @@ from itertools import groupby
 from typing import Any
 
 from reservoir.dialects.facts.fact import NOTHING
+from reservoir.dialects.facts.kinds import RUNNING_NUMBER
 from reservoir.dialects.forms.durations import DurationForm
+from reservoir.dialects.forms.plain import HOST
 from reservoir.dialects.notations.nodes import Notation, Undo
 from reservoir.dialects.sheet.patterns import LinePattern, head_of, heads_of
 
@@ -320,6 +322,19 @@ class Sheet:
         return frozenset(words)
 
     @cached_property
+    def is_plain(self) -> bool:
+        """Whether each line says what it says of its own fact, by itself and in its place."""
+        rows = list(every_row(self.rows))
+        counted = (slot.field == RUNNING_NUMBER for r in rows if r.is_item for slot in r.pattern.slots)
+        return all(row.pattern.is_plain for row in rows) and not any(counted)
+
+    @cached_property
+    def has_hosts(self) -> bool:
+        """Whether addresses are counted from the first of their pool's subnet somewhere."""
+        rows = every_row(self.rows)
+        return any(slot.part == HOST for row in rows for slot in row.pattern.slots)
+
+    @cached_property
     def scope(self) -> Scope:
         """The rows of the top level."""
         return top_scope(self.rows, self.left)
@@ -335,6 +350,10 @@ class Sheet:
         found: dict[str, set[str]] = {"device": set()}
         for row in written_rows(self.rows):
             found.setdefault(kind_of(row), set()).update(row.mentioned)
+            for slot in row.pattern.slots:
+                if slot.is_inner:
+                    kind, _, name = slot.field.partition(".")
+                    found.setdefault(kind, set()).add(name)
         return {kind: frozenset(fields) for kind, fields in found.items()}
 
     @cached_property
@@ -345,6 +364,8 @@ class Sheet:
             if row.kind and row.kind != "device":
                 owner = kind_of(row.owner) if row.owner else "device"
                 found.setdefault(row.kind, {})[owner] = None
+            for kind in row.pattern.inner_kinds:
+                found.setdefault(kind, {})[kind_of(row)] = None
         return {kind: tuple(owners) for kind, owners in found.items()}
 
     def stands_in(self, kind: str, owner: str) -> bool:

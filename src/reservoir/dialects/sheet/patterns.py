@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, NamedTuple
 
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.forms.form import Form
-from reservoir.dialects.forms.plain import PREFIX_PARTS, joined_prefix
+from reservoir.dialects.forms.texts import Text
+from reservoir.dialects.forms.plain import HOST, joined_prefix, part_of, with_other
 
 
 @dataclass(frozen=True)
@@ -30,7 +31,9 @@ class Slot:
     field: str
     form: Form
     part: str = ""
-    """Which part of the value it holds, for values written in parts; see ``PREFIX_PARTS``."""
+    """Which part of the value it holds, for values written in parts; see ``form_of_part``."""
+    is_inner: bool = False
+    """Whether it is a field of a fact inside, which has no line of its own: ``range.first``."""
 
 
 @dataclass(frozen=True)
@@ -81,6 +84,29 @@ class LinePattern:
         """Every slot, those in optional parts too, in order."""
         return tuple(_slots(self.elements))
 
+    def avoiding(self, sign: str) -> LinePattern:
+        """The same with no bare text in it that has a sign."""
+
+        def avoids(element: Any) -> Any:
+            if isinstance(element, Optional):
+                return Optional(tuple(map(avoids, element.elements)))
+            if isinstance(element, Slot) and isinstance(element.form, Text):
+                avoid = "|".join(filter(None, (element.form.avoid, re.escape(sign))))
+                return replace(element, form=replace(element.form, avoid=avoid))
+            return element
+
+        return replace(self, elements=tuple(map(avoids, self.elements)))
+
+    @cached_property
+    def inner_kinds(self) -> frozenset[str]:
+        """The kinds of facts inside that it states."""
+        return frozenset(slot.field.partition(".")[0] for slot in self.slots if slot.is_inner)
+
+    @cached_property
+    def is_plain(self) -> bool:
+        """Whether its slots are the fact's own fields, each by itself."""
+        return not self.inner_kinds and all(slot.part != HOST for slot in self.slots)
+
     @cached_property
     def has_parts(self) -> bool:
         """Whether some slot holds only a part of its field's value."""
@@ -89,7 +115,7 @@ class LinePattern:
     @cached_property
     def links(self) -> tuple[str, ...]:
         """Slots for fields of the fact that the line's fact belongs to: ``pool.name``."""
-        return tuple(slot.field for slot in self.slots if "." in slot.field)
+        return tuple(s.field for s in self.slots if "." in s.field and not s.is_inner)
 
     @cached_property
     def required_fields(self) -> frozenset[str]:
@@ -168,7 +194,7 @@ class LinePattern:
                     parts.setdefault(name, {})[part] = value
                 else:
                     values[name] = value
-            values |= joined_parts(parts)
+            values |= joined_parts(parts, values)
         except MalformedValueError as error:
             message = f"{error}, in: {self.lead}"
             raise BadValueError(message, found.start(group)) from None
@@ -185,10 +211,10 @@ class LinePattern:
         whole = dict(values)
         for slot in self.slots:
             if slot.part:
-                part = PREFIX_PARTS[slot.part][1](values[slot.field])
+                part = part_of(slot.part, values[slot.field], values.get("subnet"))
                 parts.setdefault(slot.field, {})[slot.part] = part
                 whole.pop(slot.field, None)
-        return whole | joined_parts(parts)
+        return whole | joined_parts(parts, whole)
 
     def progress(self, line: str) -> int:
         """How many of the line's characters its literal beginnings account for."""
@@ -256,7 +282,14 @@ Writer = Callable[[Mapping[str, Any], set[str]], str]
 
 def _slot_writer(slot: Slot) -> Writer:
     name, (write, _) = slot.field, _part_writers(slot)
-    return lambda fields, said: write(fields[name])
+    if slot.part != HOST:
+        return lambda fields, said: write(fields[name])
+
+    def counted(fields: Mapping[str, Any], said: set[str]) -> str:
+        subnet = fields.get("subnet", fields.get(AROUND))
+        return slot.form.write(part_of(HOST, fields[name], subnet))
+
+    return counted
 
 
 def _part_writers(
@@ -266,7 +299,10 @@ def _part_writers(
     write, write_many = slot.form.write, slot.form.write_column
     if not slot.part:
         return write, write_many
-    take = PREFIX_PARTS[slot.part][1]
+
+    def take(value: Any) -> int:
+        return part_of(slot.part, value, None)
+
     return lambda value: write(take(value)), lambda values: write_many(list(map(take, values)))
 
 
@@ -284,16 +320,30 @@ def _optional_writer(part: Optional) -> Writer:
     return write
 
 
-def joined_parts(parts: Mapping[str, Mapping[str, int]]) -> dict[str, Any]:
+AROUND = "pool.subnet"
+"""The subnet of the pool that a fact is in, among its fields when it is written."""
+
+
+def joined_parts(
+    parts: Mapping[str, Mapping[str, int]], known: Mapping[str, Any]
+) -> dict[str, Any]:
     """Values whose parts are all there; the parts by ``field:part`` of those that lack some.
+
+    Args:
+        parts: By field and part.
+        known: Fields, of which another one may have the rest.
 
     Raises:
         MalformedValueError: parts that make no value together.
     """
     values: dict[str, Any] = {}
     for name, found in parts.items():
+        part, _, other = next(iter(found)).partition("@")
         if "ip" in found and len(found) > 1:
             values[name] = joined_prefix(found)
+        elif other and other in known:
+            whole = f"{part}@{other}"
+            values[name] = with_other(whole, found[whole], known[other])
         else:
             values |= {f"{name}:{part}": value for part, value in found.items()}
     return values
