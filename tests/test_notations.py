@@ -13,16 +13,22 @@ from conftest import examples
 from met import meets, met
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.forms.texts import Text
-from reservoir.dialects.notations import NOTATIONS
 from reservoir.dialects.notations import json as json_carrier
 from reservoir.dialects.notations import xml as xml_carrier
 from reservoir.dialects.notations.files import FileMarks, in_files, in_one_text
 from reservoir.dialects.notations.json import Json
-from reservoir.dialects.notations.lines import Lines
-from reservoir.dialects.notations.nodes import Nesting, Node, Notation
-from reservoir.dialects.notations.paths import Paths
-from reservoir.dialects.notations.records import Records
+from reservoir.dialects.notations.nodes import Node, Notation
 from reservoir.dialects.notations.xml import Xml
+from reservoir.dialects.sheet.loader import load_sheet
+from reservoir.dialects.sheet.model import Scope
+
+NO_ROWS = Scope(())
+
+
+def notation(header: str) -> Notation:
+    """What a header describes."""
+    return load_sheet(f"sheet x\n{header}\n---\ndevice | box {{name}}\n", "x.sheet").notation
+
 
 Tree = tuple[str, list["Tree"]]
 
@@ -71,8 +77,8 @@ def json_objects(inside: st.SearchStrategy[Node]) -> st.SearchStrategy[Node]:
 
 
 CASES = {
-    "xml": (Xml(Nesting(2)), st.recursive(xml_leaves, xml_elements, max_leaves=12)),
-    "json": (Json(Nesting(2)), st.recursive(json_leaves, json_objects, max_leaves=12)),
+    "xml": (Xml(2), st.recursive(xml_leaves, xml_elements, max_leaves=12)),
+    "json": (Json(2), st.recursive(json_leaves, json_objects, max_leaves=12)),
 }
 
 
@@ -93,7 +99,7 @@ def test_what_is_written_is_read_again(name: str, data: st.DataObject) -> None:
     if name == "xml":
         top = [node_of("<root", top)]
     text = carrier.write(top)
-    read = carrier.read(text)
+    read = carrier.read(text, NO_ROWS)
     assert not read.faults
     assert tree(read.top) == tree(top)
     for node in every(read.top):
@@ -124,8 +130,8 @@ def test_damage_is_said_and_never_fatal(name: str, data: st.DataObject) -> None:
         )
         text = text[:cut] + junk + text[cut + data.draw(st.integers(0, 4)) :]
     lines = text.split("\n")
-    met("a fault" if carrier.read(text).faults else "no fault")
-    for fault in carrier.read(text).faults:
+    met("a fault" if carrier.read(text, NO_ROWS).faults else "no fault")
+    for fault in carrier.read(text, NO_ROWS).faults:
         assert 1 <= fault.line <= len(lines)
         assert 1 <= fault.column <= len(lines[fault.line - 1]) + 1
         assert 0 <= fault.since <= fault.line
@@ -139,7 +145,7 @@ def test_escapes_stay_in_their_place(value: str) -> None:
     assert not set(xml_carrier.escape(value)) & set('<>"')
     assert json_carrier.unescape(json_carrier.escape(value)) == value
     assert json.loads(f'"{json_carrier.escape(value)}"') == value
-    for carrier in (Xml(Nesting()), Json(Nesting())):
+    for carrier in (Xml(), Json()):
         form = carrier.text_form(Text())
         assert form.read(form.write(value)) == value
 
@@ -147,7 +153,7 @@ def test_escapes_stay_in_their_place(value: str) -> None:
 def test_a_document_type_expands_to_nothing() -> None:
     """It is refused; a reference to what it declares stays as it is written."""
     bomb = '<!DOCTYPE a [<!ENTITY b "bbbb">]>\n<a><c>&b;</c></a>\n'
-    read = Xml(Nesting()).read(bomb)
+    read = Xml().read(bomb, NO_ROWS)
     assert any(
         "a document type declaration is not allowed" in fault.message for fault in read.faults
     )
@@ -166,44 +172,49 @@ def test_layout_means_nothing_in_a_sound_text(name: str, data: st.DataObject) ->
     moved = [
         " " * data.draw(st.integers(0, 6)) + line.lstrip(" ") for line in text.rstrip().split("\n")
     ]
-    assert tree(carrier.read("\n".join(moved)).top) == tree(carrier.read(text).top)
+    assert tree(carrier.read("\n".join(moved), NO_ROWS).top) == tree(
+        carrier.read(text, NO_ROWS).top
+    )
 
 
 def test_layout_tells_where_a_lost_line_was() -> None:
     """A closing tag or bracket that is gone costs its block's end, not what follows."""
     xml = "<a>\n  <b x='1'>\n    <c>1</c>\n  <b x='2'>\n    <c>2</c>\n  </b>\n</a>\n"
-    read = Xml(Nesting()).read(xml)
+    read = Xml().read(xml, NO_ROWS)
     assert [child.text for child in read.top[0].children] == ["<b", "<b"]
     assert [(fault.line, fault.message) for fault in read.faults] == [(2, "'<b' is not closed")]
     text = '{\n  "a": {\n    "b": 1\n  "c": {\n    "d": 2\n  }\n}\n'
-    faults = Json(Nesting()).read(text).faults
+    faults = Json().read(text, NO_ROWS).faults
     assert [fault.line for fault in faults] == [4]
     stray = '{\n  "a": 1x,\n  "b": 2\n}\n'
-    read = Json(Nesting()).read(stray)
+    read = Json().read(stray, NO_ROWS)
     assert [fault.line for fault in read.faults] == [2]
     assert '"b": 2' in [node.text for node in read.top]
 
 
-ENDED = Lines(Nesting(end="done", indent=2, opens=":"))
+ENDED = notation('block opens "*:" closes "done"')
+SIGNS = notation('statement ";"\nblock "{" "}"')
 BROKEN = [
-    (Xml(Nesting()), "<a>\n <zne>\n  <c/>\n </zone>\n</a>\n", ["</zone> closes <zne> of line 2"]),
-    (Xml(Nesting()), "<a>\n <b>1</c>\n</a>\n", ["</c> closes <b> of line 2"]),
-    (Xml(Nesting()), "<a>\n </b>\n <b/>\n</a>\n", ["</b> closes nothing here"]),
+    (Xml(), "<a>\n <zne>\n  <c/>\n </zone>\n</a>\n", ["</zone> closes <zne> of line 2"]),
+    (Xml(), "<a>\n <b>1</c>\n</a>\n", ["</c> closes <b> of line 2"]),
+    (Xml(), "<a>\n </b>\n <b/>\n</a>\n", ["</b> closes nothing here"]),
     (
-        Json(Nesting()),
+        Json(),
         '{\n "a": 9x,\n "b": [1, 2y]\n}\n',
         ["'9x' is not a value", "'2y' is not a value"],
     ),
-    (Json(Nesting()), '{\n "a": [\n  {"b": 1},\n  {"b": 2\n ]\n}\n', ["'}' is missing before"]),
-    (Json(Nesting()), '"a": 1\n}\n', ['not expected here: "a"']),
-    (Json(Nesting()), '{\n "a": 1\n "b": 2\n}\n', ['a comma is missing before "b"']),
-    (Json(Nesting()), '{\n "a": [1, 2,\n 3],,\n "b": 2\n}\n', ["there is one comma too many"]),
-    (Json(Nesting()), '{\n "a": [{"b": 1} {"b": 2}]\n}\n', ["a comma is missing before '{'"]),
-    (Json(Nesting()), '{\n "a": [1, 2],\n}\n', ["there is a comma too many before this '}'"]),
+    (Json(), '{\n "a": [\n  {"b": 1},\n  {"b": 2\n ]\n}\n', ["'}' is missing before"]),
+    (Json(), '"a": 1\n}\n', ['not expected here: "a"']),
+    (Json(), '{\n "a": 1\n "b": 2\n}\n', ['a comma is missing before "b"']),
+    (Json(), '{\n "a": [1, 2,\n 3],,\n "b": 2\n}\n', ["there is one comma too many"]),
+    (Json(), '{\n "a": [{"b": 1} {"b": 2}]\n}\n', ["a comma is missing before '{'"]),
+    (Json(), '{\n "a": [1, 2],\n}\n', ["there is a comma too many before this '}'"]),
     (ENDED, "a:\n  b\ndne\nc:\n  d\ndone\n", ["'dne' closes 'a:' instead of 'done'"]),
     (ENDED, "a:\n  b\nc:\n  d\ndone\n", ["the block 'a:' is not closed with 'done'"]),
     (ENDED, "a:\na:\n  b\ndone\n", ["the block 'a:' is not closed with 'done'"]),
     (ENDED, "a:\n  b\ndone\ndone\n", ["'done' closes nothing here"]),
+    (SIGNS, "a {\n  b;\nc {\n  d;\n}\n", ["the block 'a' is not closed with '}'"]),
+    (SIGNS, "a { b; } }\n", ["'}' closes nothing here"]),
 ]
 """A notation, a text in which something is broken, and how what is said of it begins."""
 
@@ -211,25 +222,43 @@ BROKEN = [
 @pytest.mark.parametrize(("carrier", "text", "said"), BROKEN)
 def test_what_is_broken_is_said_once(carrier: Notation, text: str, said: list[str]) -> None:
     """And what stands beside it is read all the same."""
-    faults = carrier.read(text).faults
+    faults = carrier.read(text, NO_ROWS).faults
     assert len(faults) == len(said)
     assert all(f.message.startswith(s) for f, s in zip(faults, said, strict=True)), faults
 
 
-def test_each_notation_reads_by_hand() -> None:
-    """Order, blanks and quotes as people write them."""
-    paths = Paths(Nesting(separator="::"), ("%",)).read("a  ::  b 1\n% no\na :: c\nd\na\n")
-    assert tree(paths.top) == [("a", [("b 1", []), ("c", [])]), ("d", [])]
-    assert paths.comments == 1
-    lines = Lines(Nesting(end="done", indent=2, opens=":"))
-    odd = lines.read("a:\n      b:\nc\n  done\n    d\n done\ne\n")
-    assert tree(odd.top) == [("a:", [("b:", [("c", [])]), ("d", [])]), ("e", [])]
-    assert not odd.faults
-    records = Records(Nesting(), ("~",)).read("net  b='x y'   a=1\n~ no\n")
-    assert tree(records.top) == [("net", [("b='x y'", []), ("a=1", [])])]
-    assert records.top[0].children[1].column == 16
-    sections = NOTATIONS["sections"](Nesting(assign=": "), (";",)).read("x:1\n[a]\nb :2\n; no\n")
-    assert tree(sections.top) == [("x: 1", []), ("[a]", [("b: 2", [])])]
+BY_HAND = [
+    ('path " :: "\ncomment "%"', "a  ::  b 1\n% no\na :: c\nd\na\n",
+     [("a", [("b 1", []), ("c", [])]), ("d", [])]),
+    ('block opens "*:" closes "done"', "a:\n      b:\nc\n  done\n    d\n done\ne\n",
+     [("a:", [("b:", [("c", [])]), ("d", [])]), ("e", [])]),
+    ('block opens "do *" "at *" closes "end *" "out"', "do a 1\nat b\nc\nout\nend a\nd\n",
+     [("do a 1", [("at b", [("c", [])])]), ("d", [])]),
+    ('pieces "="\ncomment "~"', "net  b='x y'   a=1\n~ no\n",
+     [("net", [("b='x y'", []), ("a=1", [])])]),
+    ('heading "[*]"\nassign ": "\ncomment ";"', "x:1\n[a]\nb :2 ; no\n; no\n",
+     [("x: 1", []), ("[a]", [("b: 2", [])])]),
+    ('statement ";"\nblock "{" "}"\nquote "\'" doubled\ncomment "#"',
+     "a {b;c 'x;}';}\nd\n  e; # f;\ng\n{ h; }; i { }\n",
+     [("a", [("b", []), ("c 'x;}'", [])]), ("d e", []), ("g", [("h", [])]), ("i", [])]),
+    ('block indent 2 dash "-"', "a:\n- b\n  c\n-\n  d\n  - - e\nf\n",
+     [("a:", [("-", [("b", []), ("c", [])]), ("-", [("d", [("-", [("-", [("e", [])])])])])]),
+      ("f", [])]),
+    ('continue "\\\\"\ncomment "#" whole-line', "a \\\n  b # c\n# d \\\ne\n",
+     [("a b # c", []), ("e", [])]),
+]  # fmt: skip
+"""The layout that a header describes, a text as people write it, and what is inside what."""
+
+
+@pytest.mark.parametrize(("header", "text", "read"), BY_HAND)
+def test_each_layout_reads_by_hand(header: str, text: str, read: list[Tree]) -> None:
+    """Order, blanks, quotes and remarks, line ends of either kind."""
+    for some in (text, text.replace("\n", "\r\n")):
+        nodes = notation(header).read(some, NO_ROWS)
+        assert tree(nodes.top) == read
+        assert not nodes.faults
+    for node in every(nodes.top):
+        assert some.split("\n")[node.line - 1][node.column - 1 :][:1] == node.text[:1]
 
 
 @given(
@@ -246,10 +275,3 @@ def test_several_files_in_one_text(files: dict[str, list[str]]) -> None:
         name, inside = FileMarks(together).file_and_line(number)
         if inside and files[name]:
             assert files[name][inside - 1] == line
-
-
-def test_a_carrier_is_named_once() -> None:
-    """Each has its words for ``nest``; those are fields that all share."""
-    for carrier in NOTATIONS.values():
-        assert issubclass(carrier, Notation)
-        assert set(carrier.words) <= set(Nesting.__dataclass_fields__)

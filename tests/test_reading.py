@@ -15,8 +15,8 @@ from met import meets, met
 from oracle import text_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.notations.json import Json
-from reservoir.dialects.notations.nodes import Node, Nodes, all_nodes
 from reservoir.dialects.notations.layout import Layout
+from reservoir.dialects.notations.nodes import Node, Nodes, all_nodes
 from reservoir.dialects.notations.xml import Xml
 from reservoir.dialects.parse.node_reader import Said
 from reservoir.dialects.parse.reader import read_configuration, read_nodes

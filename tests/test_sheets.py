@@ -47,7 +47,11 @@ binding *     | own {address} = {mac} [? "{name}"]
         ("statement newline", "carrier xml\nstatement newline", "statement is not for XML or JSON"),
         ("statement newline", "nest indent 2", "2:1: nest is now said by other words: block ind"),
         ("block indent 2", 'block opens "*:"', "3:1: a block is: block indent 2"),
-        ("block indent 2", 'block indent 2 dash " "', "3:1: nothing stands between what this keeps"),
+        (
+            "block indent 2",
+            'block indent 2 dash " "',
+            "3:1: nothing stands between what this keeps",
+        ),
         ("block indent 2", 'block "{" "}" dash "-"', "begin with a dash where blocks are indented"),
         ("block indent 2", "heading shelf", "'shelf' should be words around one *, such as: begin"),
         ("block indent 2", 'path " "', "3:1: nothing stands between what this keeps apart"),
@@ -240,7 +244,9 @@ def test_what_is_assumed_need_not_be_said(run: Run, put: Put, tmp_path: Path) ->
 
 def test_dialects_are_listed_and_shown(run: Run, put: Put) -> None:
     """Traits in words, forms, limits and a sample; those beside the plan too."""
-    put("dialects/gannet.sheet", GANNET.replace("statement", 'about "a ninth device"\nstatement', 1))
+    put(
+        "dialects/gannet.sheet", GANNET.replace("statement", 'about "a ninth device"\nstatement', 1)
+    )
     listed = run("dialect", "list").out
     assert "gannet         a ninth device\n" in listed
     assert all(name in listed for name in Library().names)

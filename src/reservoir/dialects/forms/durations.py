@@ -34,6 +34,12 @@ class Unit:
         """How long one is."""
         return _MILLISECOND if self.letter == "ms" else Fraction(UNIT_SECONDS[self.letter])
 
+    @property
+    def step(self) -> int:
+        """The whole seconds of which any multiple can be said in it."""
+        whole = math.ceil(self.seconds)
+        return whole // math.gcd(whole, 10**_MOST_DECIMALS) if self.decimals else whole
+
 
 _MILLISECOND = Fraction(1, 1_000)
 _SLOT = r"\{(?:ms|[wdhms])\.?\}"
@@ -89,7 +95,7 @@ class DurationForm(Form):
     @property
     def step(self) -> int:
         """Seconds of the smallest unit: what can't be divided by it can't be said."""
-        return math.ceil(min(Fraction(1) if u.decimals else u.seconds for u in self.units))
+        return min(unit.step for unit in self.units)
 
     @property
     def signs(self) -> set[str]:

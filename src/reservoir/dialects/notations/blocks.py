@@ -94,7 +94,8 @@ def indented(nodes: Sequence[Node], dash: str) -> list[Node]:
 
 def _items(nodes: Iterable[Node], dash: str) -> Iterator[Node]:
     """The nodes, those that begin with a dash cut behind it."""
-    for node in nodes:
+    for whole in nodes:
+        node = whole
         while node.text.startswith(f"{dash} "):
             rest = node.text[len(dash) :].lstrip(" \t")
             at = len(node.text) - len(rest)
@@ -116,10 +117,15 @@ class BlockReader:
         self.open: list[tuple[int, Node]] = []
         self.is_laid_out = False
         """Whether what is inside a block has stood deeper somewhere."""
+        self.line = 0
+        self.is_first = True
+        """Whether what is taken is the first on its line, whose number that is."""
 
     def read(self, parts: Iterable[Node | Mark]) -> None:
         """Take all statements and signs."""
         for part in parts:
+            node = part.node if isinstance(part, Mark) else part
+            self.is_first, self.line = node.line != self.line, node.line
             if isinstance(part, Mark):
                 if part.opens:
                     self._open_by_sign(part.node)
@@ -146,7 +152,7 @@ class BlockReader:
         if self.words.closes and self.words.may_close(node.text):
             self._close(node, indent)
             return
-        if self.by_layout:
+        if self.by_layout and self.is_first:
             if self._is_misspelt_end(node, indent):
                 around = self.open[-1][1]
                 message = f"{node.text!r} closes {around.text!r} instead of {self._end(around)!r}"
@@ -181,10 +187,11 @@ class BlockReader:
     def _close(self, closing: Node, indent: int, text: str = "") -> None:
         """Close the innermost block; by the layout, the one that begins as deep as this ends."""
         text = text or closing.text
+        by_layout = self.by_layout and self.is_first
         near = range(len(self.open) - 1, max(len(self.open) - 1 - DEEPEST, -1), -1)
         fitting = [depth for depth in near if self._closes(text, self.open[depth][1])]
-        aligned = [depth for depth in near if self.by_layout and self.open[depth][0] == indent]
-        lost = self.by_layout and not aligned and self.open and indent > self.open[-1][0]
+        aligned = [depth for depth in near if by_layout and self.open[depth][0] == indent]
+        lost = by_layout and not aligned and self.open and indent > self.open[-1][0]
         if lost or not fitting:
             message = f"{closing.text!r} closes nothing here"
             self.faults.append(Fault(closing.line, closing.column, message))

@@ -55,7 +55,9 @@ class Edits:
         if rows:
             edits += self._put_rows(text, spot, rows)
         if others:
-            edits.append(self._put_statements(text, self._before_headings(text, spot, others), others))
+            edits.append(
+                self._put_statements(text, self._before_headings(text, spot, others), others)
+            )
         return edits
 
     def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[TextEdit]:
@@ -236,7 +238,12 @@ class Edits:
             lines = spaced(nodes, rendered, layout.is_heading)
         indent = self._indent(text, spot)
         owner = spot.around[-1] if spot.around else None
-        if beside is None and owner is not None and layout.signs.opens and not self._has_room(text, owner):
+        if (
+            beside is None
+            and owner is not None
+            and layout.signs.opens
+            and not self._has_room(text, owner)
+        ):
             return self._with_block(text, owner, [indent + line for line in lines])
         if spot.after is None and self._is_behind_dash(spot.around, beside or Node("")):
             at = beside.start if beside is not None else 0

@@ -189,16 +189,16 @@ class Layout(Notation):
 
     def _only(self, node: Node, around: Node) -> Node:
         """The heading that a node is; the first of its name, where that is one."""
-        if any(words.fits(node.text) and words.inside(node.text) in self.once for words in self.heading):
+        if any(
+            words.fits(node.text) and words.inside(node.text) in self.once for words in self.heading
+        ):
             for heading in around.children:
                 if heading.text == node.text:
                     return heading
         around.children.append(node)
         return node
 
-    def _arranged(
-        self, nodes: Sequence[Node], scope: Sequence[ScopeLike], text: str
-    ) -> list[Node]:
+    def _arranged(self, nodes: Sequence[Node], scope: Sequence[ScopeLike], text: str) -> list[Node]:
         """The nodes of one place with their steps, cells, pieces and items as nodes."""
         if self.table:
             nodes = list(self.tables.read(nodes, scope, text))
@@ -219,7 +219,7 @@ class Layout(Notation):
         return list(nodes)
 
     def _arrange_inside(self, node: Node, scope: Sequence[ScopeLike], text: str) -> None:
-        """Arrange what is in a node; the steps of a path are arranged, but not what they lead to."""
+        """Arrange what is in a node; the steps of a path are arranged already."""
         inside = inside_of(node.text, scope)
         inner = self.inside(node)
         if not inner:
@@ -344,7 +344,9 @@ class Layout(Notation):
             return not self.is_heading(line)
         if not around or not self.key_sign or self.is_heading(around):
             return False
-        return self.is_piece(line) or (self.is_flat and not statement_pieces.has_pieces(line, self.key_sign))
+        return self.is_piece(line) or (
+            self.is_flat and not statement_pieces.has_pieces(line, self.key_sign)
+        )
 
     def opening(self, line: str) -> str:
         """What a line begins with if that only opens a block, and tells none from another."""

@@ -43,7 +43,8 @@ class Paths:
                 path, around, within = "", root, scope
             rest = len(path)
             steps, within = self._steps(text, rest, within)
-            for begin, end, rest in steps:
+            for begin, end, after in steps:
+                rest = after
                 said = text[begin:end]
                 if is_undone and not begin and self.undo is not None:
                     said = self.undo.undoing(said)
@@ -111,12 +112,14 @@ class Paths:
         return f"{blanks}{re.escape(self.sign.strip())}{blanks}"
 
     def _opening(self, row: RowLike, *, is_known: bool) -> re.Pattern[str] | None:
-        """Finds where a row's step ends: if it is known, only before something that may be in it."""
+        """Finds where a row's step ends; if that is to be known, only before what may be in it."""
         key = row, is_known
         if key not in self._openings:
             inside = row.scope.rows
             heads = [inner.pattern.begins.rstrip(" ") for inner in inside]
-            follows = f"(?={'|'.join(map(re.escape, heads))})" if is_known and all(heads) else "(?=.)"
+            follows = (
+                f"(?={'|'.join(map(re.escape, heads))})" if is_known and all(heads) else "(?=.)"
+            )
             step = row.pattern.before(" \t" if self.sign == BLANKS else self.sign.strip()[:1] + " ")
             made = re.compile(f"{step}(?P<after>{self._between}){follows}") if inside else None
             self._openings[key] = made

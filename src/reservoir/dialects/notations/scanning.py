@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import NamedTuple
@@ -240,5 +239,3 @@ def without_pairs(text: str, pairs: tuple[tuple[str, str], ...]) -> tuple[str, i
 @lru_cache(maxsize=1 << 6)
 def _beginning(signs: tuple[str, ...]) -> re.Pattern[str]:
     return re.compile(rf"^[ \t]*({'|'.join(map(re.escape, signs))})", re.MULTILINE)
-
-

@@ -73,7 +73,9 @@ class Tables:
 
     def read(self, nodes: Iterable[Node], scope: Sequence[ScopeLike], text: str) -> Iterator[Node]:
         """The nodes of one place; the lines of a table there as rows, without that of the names."""
-        kinds = [_Columns.of(row) for rows in scope for row in rows.rows if row.pattern.begins == ROW]
+        kinds = [
+            _Columns.of(row) for rows in scope for row in rows.rows if row.pattern.begins == ROW
+        ]
         names: list[Cell] = []
         for node in nodes:
             if not kinds or node.children:
@@ -180,7 +182,9 @@ class Tables:
                 old_end = min(here + len(value), end)
             return TextEdit(here, old_end, pad + value)
         if column < len(cells):
-            return TextEdit(start + cells[column].start, start + cells[column].end, self.quoted(value))
+            return TextEdit(
+                start + cells[column].start, start + cells[column].end, self.quoted(value)
+            )
         missing = self.sign * (column - len(cells) + 1)
         return TextEdit(end, end, missing + self.quoted(value))
 

@@ -34,11 +34,11 @@ def taken_back(node: Node, scope: Scope, sheet: Sheet, *, inside: bool) -> Itera
     for row in scope.rows:
         if row.undo is not None and (values := row.undo.read(node.text)) is not None:
             yield TakenBack(row, values, node)
-    text = node.text if inside else sheet.undo and sheet.undo.undone(node.text)
-    if not text:
+    undone = node.text if inside else sheet.undo and sheet.undo.undone(node.text)
+    if not undone:
         return
-    inner = node.saying(text)
-    for text in sheet.notation.as_openings(text):
+    inner = node.saying(undone)
+    for text in sheet.notation.as_openings(undone):
         for row in scope.candidates(text):
             with suppress(BadValueError):
                 if (values := row.pattern.read(text)) is not None:

@@ -308,10 +308,8 @@ def _inside(row: Row, fields: Mapping[str, Any], said: set[str]) -> list[_Step] 
 
 def _field_row(row: Row, fields: Mapping[str, Any], said: set[str]) -> list[_Step] | None:
     """What a row that adds fields says of a fact."""
-    if row.is_apart:
-        return None
-    if row.links:
-        applies = row.applies({**fields, **dict.fromkeys(row.links, True)})
+    if row.links or row.is_apart:
+        applies = row.is_apart or row.applies({**fields, **dict.fromkeys(row.links, True)})
         return None if applies or not row.repeat else []
     if row.is_frame:
         return _line(row, fields, said)

@@ -65,8 +65,8 @@ def _written(device: Fact, writer: _Writer) -> Written:
     nodes: list[Node] = []
     for group in sheet.groups:
         nodes += writer.rows([group], block)
-        nodes += writer.apart.values()
-        writer.apart = {}
+        apart, writer.apart = sorted(writer.apart.items(), key=_by_number), {}
+        nodes += [node for _, node in apart]
     writer.finish(block)
     expressed = Fact("device", _only(device.fields, block.said), block.children)
     return Written(sheet.notation.write(nodes), expressed, tuple(writer.refusals))
@@ -156,7 +156,9 @@ class _Writer:
             self._refuse(fact, "", str(error))
             return None
         for one in inner:
-            names = {name.partition(".")[2] for name in block.said if name.startswith(f"{one.kind}.")}
+            names = {
+                name.partition(".")[2] for name in block.said if name.startswith(f"{one.kind}.")
+            }
             if names:
                 block.children.insert(0, replace(one, fields=_only(one.fields, names), children=[]))
             self._note_unsaid(one, names)
@@ -240,6 +242,10 @@ class _Writer:
 
     def _refuse(self, fact: Fact, name: str, reason: str) -> None:
         self.refusals.append(Refusal(fact, name, reason))
+
+
+def _by_number(entry: tuple[Row, Node]) -> int:
+    return entry[0].number
 
 
 def _inner_facts(fact: Fact, rows: Sequence[Row]) -> list[Fact]:

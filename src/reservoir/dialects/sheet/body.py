@@ -273,7 +273,12 @@ class BodyReader:
             its_type = ITEMS.get(its_type, its_type)
         owner, _, of_owner = name.rpartition(".")
         if not form_name:
-            return Slot(name, self.of_fields.get((owner or kind, of_owner), line.forms[its_type]), "", is_inner)
+            return Slot(
+                name,
+                self.of_fields.get((owner or kind, of_owner), line.forms[its_type]),
+                "",
+                is_inner,
+            )
         part = self._part(name, its_type, form_name, line)
         if part:
             return Slot(name, form_of_part(part), part, is_inner)

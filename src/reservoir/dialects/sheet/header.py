@@ -31,7 +31,6 @@ from reservoir.dialects.forms.plain import (
 )
 from reservoir.dialects.forms.texts import EscapedBytes, ListOf, Rest, Text
 from reservoir.dialects.forms.words import OwnWords
-from reservoir.dialects.notations.layout import Layout
 from reservoir.dialects.notations.nodes import Notation, Undo
 from reservoir.dialects.sheet.layout_words import LAYOUT, OF_ANY_TEXT, LayoutWords
 from reservoir.dialects.sheet.mistakes import SheetMistakeError, number, only, pairs_of

@@ -9,7 +9,7 @@ from reservoir.core.wording import hint
 from reservoir.dialects.forms.texts import Text
 from reservoir.dialects.notations import CARRIERS
 from reservoir.dialects.notations.blocks import Wording, Words
-from reservoir.dialects.notations.layout import NO_WORDS, Layout
+from reservoir.dialects.notations.layout import Layout
 from reservoir.dialects.notations.nodes import Notation, Undo
 from reservoir.dialects.notations.paths import BLANKS as PATH_BLANKS
 from reservoir.dialects.notations.scanning import Signs
@@ -50,7 +50,7 @@ class LayoutWords:
         self.signs = replace(self.signs, continues=_sign(only(values, "a sign")))
 
     def read_block(self, values: list[str]) -> None:
-        """``block indent 2 dash "-"``, ``block "{" "}"``, ``block opens "begin *" closes "end"``."""
+        """``block indent 2 dash "-"``, ``block "{" "}"``, ``block opens "begin *" closes "x"``."""
         rest = list(values)
         if rest[:1] == ["opens"]:
             opens = list(_until(rest[1:], "closes"))

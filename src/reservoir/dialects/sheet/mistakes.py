@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+
 from reservoir.core.wording import hint
 
 
@@ -24,7 +25,6 @@ def only(values: list[str], what: str) -> str:
     if len(values) != 1 or not values[0]:
         raise SheetMistakeError(f"expected {what}, found {' '.join(values) or 'nothing'}")
     return values[0]
-
 
 
 def pairs_of(values: list[str], word: str, known: tuple[str, ...]) -> dict[str, str]:

@@ -100,7 +100,7 @@ class Row:
 
     @cached_property
     def is_apart(self) -> bool:
-        """Whether it frames rows that name the fact that they belong to, in a place of their own."""
+        """Whether it frames rows that name what they belong to, in a place of their own."""
         if not self.is_frame or self.owner is None or kind_of(self) == "device":
             return False
         return all(row.links or row.is_apart for row in self.children)
@@ -325,7 +325,9 @@ class Sheet:
     def is_plain(self) -> bool:
         """Whether each line says what it says of its own fact, by itself and in its place."""
         rows = list(every_row(self.rows))
-        counted = (slot.field == RUNNING_NUMBER for r in rows if r.is_item for slot in r.pattern.slots)
+        counted = (
+            slot.field == RUNNING_NUMBER for r in rows if r.is_item for slot in r.pattern.slots
+        )
         return all(row.pattern.is_plain for row in rows) and not any(counted)
 
     @cached_property

@@ -13,8 +13,8 @@ from typing import Any, NamedTuple
 
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.forms.form import Form
-from reservoir.dialects.forms.texts import Text
 from reservoir.dialects.forms.plain import HOST, joined_prefix, part_of, with_other
+from reservoir.dialects.forms.texts import Text
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,218 @@
+"""Boxes on the desk: layouts as they are combined, values as they are written."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import reservoir
+from conftest import examples
+from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.parse.reader import read_configuration
+from reservoir.dialects.sheet.loader import load_sheet
+from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.writing import write_device
+from reservoir.testing import check_dialect
+
+DESK = Path(__file__).parent / "desk"
+LAYOUTS = sorted(path.stem for path in DESK.glob("*.sheet"))
+
+
+def sheet_of(name: str) -> Sheet:
+    """A sheet of the desk."""
+    return load_sheet((DESK / f"{name}.sheet").read_text(), f"{name}.sheet")
+
+
+@pytest.mark.parametrize("name", LAYOUTS)
+def test_each_layout_is_read_whole(name: str) -> None:
+    """Nothing is left over; written into itself, each sample stays; all of them say the same."""
+    check_dialect(DESK / f"{name}.sheet", [DESK / f"{name}.txt"])
+    sheet = sheet_of(name)
+    reading = read_configuration((DESK / f"{name}.txt").read_text(), sheet)
+    networks = lift(reading.device, sheet, "quay").networks
+    crew, guest = networks["crew"], networks["guest"]
+    assert [str(network.subnet) for network in (crew, guest)] == ["10.84.30.0/24", "10.84.31.0/25"]
+    assert [str(span) for span in crew.ranges] == [
+        "10.84.30.20-10.84.30.99",
+        "10.84.30.120-10.84.30.130",
+    ]
+    assert crew.dns == (0x0A540035, 0x0A540135)
+    assert crew.lease == 28_800
+    assert guest.options == {42: b"\x0a\x54\x00\x7b"}
+    assert crew.bindings[0].name == ("fore bell" if name == "screens" else crew.bindings[0].name)
+    assert {str(binding.mac) for binding in crew.bindings} >= {"00:00:5e:00:53:01"}
+    assert reading.device.get("name") == "quay"
+
+
+HEADER = """\
+sheet desk
+block indent 2
+quote "'" doubled
+list ","
+trait assigns ranges
+trait exclusions none
+trait bindings in-pool
+trait bound-address anywhere
+trait blank-lease 1h
+limit pool.range 1
+"""
+BODY = """\
+device      | box {name}
+interface * | leg {name}
+ ?          |   at {address}
+pool *      | shelf {name}
+            |   net {subnet}
+range *     |   give {first} to {last}
+ ?          |   door {gateway}
+ *          |   ask {dns}
+ ?          |   hold {lease}
+ ?          |   home {domain}
+option *    |   extra {code} {data}
+binding *   |   own {address} by {mac}
+binding *   |   own {address} id {client_id}
+"""
+DURATION = 'duration "{s}" infinite "ever"\n'
+
+WAYS = {
+    "plain": ([], [], "hold 5400"),
+    "the mask of the gateway": (
+        [],
+        [("            |   net {subnet}\n", ""), (" ?          |   door {gateway}",
+          "            |   door {gateway} mask {subnet:mask@gateway}")],
+        "door 10.84.30.1 mask 255.255.255.0",
+    ),
+    "its inverted mask on a line of its own": (
+        [],
+        [("net {subnet}", "wild {subnet:inverted@gateway}"),
+         (" ?          |   door", "            |   door")],
+        "wild 0.0.0.255",
+    ),
+    "numbered items": ([], [("ask {dns}", "ask {#} is {dns}")], "ask 2 is 10.84.1.53"),
+    "items numbered from 0": ([], [("ask {dns}", "ask[{#0}] {dns}")], "ask[0] 10.84.0.53"),
+    "grouped bytes": (
+        ['form dots = bytes group 4 sep "." prefix "0x" case upper'],
+        [("{data}", "{data:dots}"), ("{client_id}", "{client_id:dots}")],
+        "id 0x0102.AB",
+    ),
+    "a range in the pool's own row": (
+        [],
+        [("shelf {name}", "shelf {name} from {range.first} to {range.last}"),
+         ("range *     |   give {first} to {last}\n", "")],
+        "shelf crew from 10.84.30.20 to 10.84.30.99",
+    ),
+    "a range on a line of the pool's": (
+        [],
+        [("range *     |   give {first} to {last}",
+          "            |   give {range.first} - {range.last}")],
+        "give 10.84.30.20 - 10.84.30.99",
+    ),
+    "low and high on two lines": (
+        [],
+        [("range *     |   give {first} to {last}",
+          "range       |   :\n            |     low {first}\n            |     high {last}")],
+        "low 10.84.30.20",
+    ),
+    "numbers of hosts": (
+        [],
+        [("give {first} to {last}", "give {first:host} to {last:host}"),
+         ("door {gateway}", "door {gateway:host}"), ("own {address} by", "own {address:host} by")],
+        "give 20 to 99",
+    ),
+    "decimals": (['duration "{h.} h" infinite "ever"'], [], "hold 1.5 h"),
+    "unit words": (
+        ['duration "{d} days|{h} hours|{m} minutes|{s} seconds" also "{d} day|{h} hour" '
+         'infinite "ever"'],
+        [], "hold 90 minutes",
+    ),
+    "milliseconds": (['duration "{ms}" infinite "ever"'], [], "hold 5400000"),
+    "texts quoted always": (['quote "\\"" backslash always'], [], 'shelf "crew"'),
+    "a MAC's type among its digits": (
+        ['mac type "01" group 4 sep "."'], [], "by 0100.005e.0053.01"),
+}  # fmt: skip
+"""What a sheet says otherwise: header lines, changed rows, and a line that comes of it."""
+
+
+def sheet_saying(way: str) -> Sheet:
+    """The sheet with one thing said otherwise."""
+    more, changes, _ = WAYS[way]
+    words = {line.split()[0] for line in more}
+    lines = [line for line in (HEADER + DURATION).splitlines() if line.split()[0] not in words]
+    body = BODY
+    for was, instead in changes:
+        assert was in body
+        body = body.replace(was, instead)
+    return load_sheet("\n".join([*lines, *more, "---", body]), "desk.sheet")
+
+
+def plan(**crew: Any) -> str:
+    """A plan with one network, as it is drawn."""
+    network = {
+        "subnet": "10.84.30.0/24",
+        "gateway": "10.84.30.1",
+        "served_by": "box",
+        "dns": ["10.84.0.53", "10.84.1.53"],
+        "lease": "90m",
+        "ranges": ["10.84.30.20-10.84.30.99"],
+        "domain": "crew.example",
+        "options": {"ntp": ["10.84.0.123"]},
+        "bindings": [
+            {"mac": "00:00:5e:00:53:01", "address": "10.84.30.60"},
+            {"client_id": "hex:0102ab", "address": "10.84.30.61"},
+        ],
+    }
+    leg = {"address": "10.84.30.2/24"}
+    devices = {"box": {"dialect": "desk", "interfaces": {"mess": leg}}}
+    return json.dumps({"reservoir": 1, "devices": devices, "networks": {"crew": network | crew}})
+
+
+hosts = st.integers(2, 254).map(lambda host: f"10.84.30.{host}")
+
+
+@pytest.mark.parametrize("way", WAYS)
+@given(data=st.data())
+@settings(max_examples=examples(20))
+def test_a_value_is_written_as_the_box_does_and_read_again(way: str, data: st.DataObject) -> None:
+    """Nothing is left out; read back it is the plan; written into itself, it stays."""
+    sheet = sheet_saying(way)
+    assert WAYS[way][2] in write_device(reservoir.loads(plan()).pools, "box", sheet).text
+    low = data.draw(st.integers(2, 250))
+    drawn = plan(
+        gateway=data.draw(hosts),
+        dns=data.draw(st.lists(hosts, max_size=4, unique=True)),
+        lease=data.draw(st.sampled_from(["3m", "36m", "90m", "2h", "25h", "7d", "infinite"])),
+        ranges=[f"10.84.30.{low}-10.84.30.{data.draw(st.integers(low, 254))}"],
+        options={224: {"hex": data.draw(st.binary(min_size=1, max_size=9)).hex()}},
+    )
+    pools = reservoir.loads(drawn).pools
+    written = write_device(pools, "box", sheet)
+    assert not written.losses
+    assert not written.faults
+    again = write_device(pools, "box", sheet, written.text)
+    assert again.text == written.text
+
+
+@given(data=st.data())
+@settings(max_examples=examples(40))
+def test_items_come_in_the_order_of_their_numbers(data: st.DataObject) -> None:
+    """Wherever their lines stand; changed in place, they keep it."""
+    sheet = sheet_saying("numbered items")
+    servers = data.draw(st.lists(hosts, min_size=2, max_size=5, unique=True))
+    text = write_device(reservoir.loads(plan(dns=servers)).pools, "box", sheet).text
+    lines = text.split("\n")
+    first = next(n for n, line in enumerate(lines) if "ask 1" in line)
+    asks = data.draw(st.permutations(lines[first : first + len(servers)]))
+    lines[first : first + len(servers)] = asks
+    moved = "\n".join(lines)
+    assert read_configuration(moved, sheet).device == read_configuration(text, sheet).device
+    wanted = data.draw(st.permutations(servers))
+    pools = reservoir.loads(plan(dns=wanted)).pools
+    into = write_device(pools, "box", sheet, moved)
+    assert not into.faults
+    assert read_configuration(into.text, sheet).device == read_configuration(
+        write_device(pools, "box", sheet).text, sheet
+    ).device  # fmt: skip
