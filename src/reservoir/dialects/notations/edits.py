@@ -141,7 +141,7 @@ class Edits:
     def _put_cells(self, text: str, row: Node, cells: Sequence[Node]) -> list[TextEdit]:
         """What puts values into the columns of a row."""
         tables, line = self.layout.tables, _line_at(text, row.start)
-        header = self._header_above(text, line[0])
+        header = self._header_above(text, row)
         names = tables.cells(text[slice(*header)]) if header is not None else []
         known = {name.text: number for number, name in enumerate(names)}
         edits = []
@@ -161,13 +161,12 @@ class Edits:
         owner = spot.around[-1] if spot.around else None
         header = None
         if beside is not None and beside.text == ROW:
-            header = self._header_above(text, beside.start)
+            header = self._header_above(text, beside)
         elif owner is not None:
             begin = text.find("\n", owner.start) + 1
             header = next(iter(self._table_lines(text, begin)), None) if begin else None
-            wanted = {cell.text.partition(COLUMN)[0] for row in rows for cell in row.children}
-            known = {cell.text for cell in tables.cells(text[slice(*header)])} if header else set()
-            header = header if wanted & known else None
+            wanted = {name for row in rows for name in _columns(row)}
+            header = header if header is not None and wanted & self._names(text, header) else None
         if header is None:
             lines = tables.lines(rows)
             at = self._offset(text, spot)
@@ -179,28 +178,31 @@ class Edits:
         indent = blanks_at(text, header[0])
         return [*edits, TextEdit(at, at, joined(indent + line for line in lines))]
 
-    def _header_above(self, text: str, offset: int) -> tuple[int, int] | None:
-        """The first line of the table that a place is in."""
-        header = None
-        start = text.rfind("\n", 0, offset) + 1
-        while True:
-            line = _line_at(text, start)
-            said = text[slice(*line)].strip()
-            if not said or self.layout.is_heading(said):
-                return header
-            header = line
-            if not start:
-                return header
+    def _names(self, text: str, line: tuple[int, int]) -> set[str]:
+        return {cell.text for cell in self.layout.tables.cells(text[slice(*line)])}
+
+    def _header_above(self, text: str, row: Node) -> tuple[int, int] | None:
+        """The line above a row that names its columns."""
+        start = text.rfind("\n", 0, row.start) + 1
+        while start:
             start = text.rfind("\n", 0, start - 1) + 1
+            line = _line_at(text, start)
+            if _columns(row) <= self._names(text, line):
+                return line
+        return None
 
     def _table_lines(self, text: str, offset: int) -> Iterator[tuple[int, int]]:
-        """The lines of a table from a line on: from where to where each is."""
+        """The lines of a table from that of its names on: from where to where each is."""
+        columns = 0
         while offset < len(text):
             line = _line_at(text, offset)
-            said = text[slice(*line)].strip()
-            if not said or self.layout.is_heading(said):
+            cells = self.layout.tables.cells(text[slice(*line)])
+            if len(cells) < min(columns, 2) or self.layout.is_apart(text[slice(*line)].strip()):
+                return
+            if not text[slice(*line)].strip():
                 return
             yield line
+            columns = len(cells)
             offset = text.find("\n", line[1]) + 1 or len(text)
 
     def _before_headings(self, text: str, spot: Spot, nodes: Sequence[Node]) -> Spot:
@@ -316,6 +318,11 @@ class Edits:
         if dash and dash in before and not before.replace(dash, " ").strip(" \t"):
             return before.replace(dash, " ")
         return blanks_at(text, node.start)
+
+
+def _columns(row: Node) -> set[str]:
+    """The names of the columns in which a row has something."""
+    return {cell.text.partition(COLUMN)[0] for cell in row.children}
 
 
 def _said_length(text: str, node: Node) -> int:

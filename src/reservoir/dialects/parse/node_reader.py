@@ -8,12 +8,13 @@ from dataclasses import dataclass, replace
 from types import MappingProxyType
 from typing import Any
 
-from reservoir.core.values.addresses import MalformedValueError, Prefix, is_ipv6
+from reservoir.core.values.addresses import MalformedValueError, is_ipv6
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
-from reservoir.dialects.forms.plain import HOST, with_other
+from reservoir.dialects.forms.plain import HOST
 from reservoir.dialects.notations.nodes import Node, all_nodes
 from reservoir.dialects.parse.diagnostics import Diagnostics
+from reservoir.dialects.parse.elsewhere import counted_from_subnets, facts_inside
 from reservoir.dialects.parse.foreign import Other
 from reservoir.dialects.parse.not_understood import (
     EVERYTHING,
@@ -251,7 +252,7 @@ class NodeReader:
             block = self._implied(row.owner, node, block)
         if self.said is not None:
             self.said[node] = Said(row, dict(values), number, block.fact)
-        inner = self._inner_facts(row, values, node)
+        inner = facts_inside(row, values, node)
         if row.adds_fields and not row.links:
             for name, value in values.items():
                 self._set(name, value, row, node, block, number)
@@ -269,15 +270,6 @@ class NodeReader:
             owner = tuple(fact.get(link) for link in row.links)
             self.said[node] = replace(self.said[node], fact=fact, owner=owner)
         self._add_fact(row, fact, node, block)
-
-    def _inner_facts(self, row: Row, values: dict[str, Any], node: Node) -> list[Fact]:
-        """The facts inside that a row's own line states, taken out of its values."""
-        facts = []
-        for kind in sorted(row.pattern.inner_kinds):
-            names = [name for name in values if name.startswith(f"{kind}.")]
-            fields = {name.partition(".")[2]: values.pop(name) for name in names}
-            facts += [Fact(kind, fields, [], node.line, node.column)] if fields else []
-        return facts
 
     def _add_fact(self, row: Row, fact: Fact, node: Node, block: OpenFact) -> None:
         """Put a fact into the block that it is in, or into the one that it names, later."""
@@ -322,7 +314,8 @@ class NodeReader:
     def finish(self, block: OpenFact) -> None:
         """Once all of a block is read: what lacks something, and what waits for its owner."""
         if self._has_hosts:
-            self._count_from_subnets(block.fact)
+            for fact, message in counted_from_subnets(block.fact):
+                self.diagnostics.say(Node("", fact.line, fact.column), message)
         for row, implied in block.implied.items():
             implied.keep_lines()
             at = Node("", implied.line, implied.fact.column)
@@ -347,18 +340,6 @@ class NodeReader:
                         )
             else:
                 owner.children.append(fact)
-
-    def _count_from_subnets(self, fact: Fact, subnet: Prefix | None = None) -> None:
-        """Make addresses of what counts from the first of a pool's subnet."""
-        subnet = fact.get("subnet", subnet)
-        for key in [key for key in fact.fields if key.endswith(f":{HOST}")] if subnet else ():
-            try:
-                address = with_other(HOST, fact.fields.pop(key), subnet)
-                fact.fields[key.partition(":")[0]] = address
-            except MalformedValueError as error:
-                self.diagnostics.say(Node("", fact.line, fact.column), f"{error}, in: {fact.label}")
-        for child in fact.children:
-            self._count_from_subnets(child, subnet)
 
     def _set(
         self, name: str, value: Any, row: Row, node: Node, block: OpenFact, number: int | None

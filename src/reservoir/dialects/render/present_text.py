@@ -202,7 +202,8 @@ class _Merging:
         ]
         self._replace_small(pairs, gone)
         self._replace_unread(pairs, present)
-        numbers = Numbers(self.said[n] for _, n in pairs if n in self.said)
+        goes = set(gone)
+        numbers = Numbers(self.said[n] for n in present if n in self.said and n not in goes)
         after: Node | None = None
         run: list[Node] = []
         for node, there in pairs:
