@@ -345,7 +345,7 @@ def test_a_naming_convention_takes_time_in_step_with_the_names(run: Run, put: Pu
 @pytest.mark.parametrize(
     ("was", "put_there", "said"),
     [
-        ('separator "::"', 'separator ""', "nothing stands between what separator keeps apart"),
+        ('path      " :: "', 'path " "', "nothing stands between what this keeps apart"),
         (
             "hands requests to {relay_to}",
             "hands requests to {relay_to} in {vrf}",

@@ -7,7 +7,7 @@ text that is as small as the change.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Hashable, Iterable, Iterator, Sequence
+from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -16,6 +16,7 @@ from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.whereabouts import Whereabouts
 from reservoir.dialects.notations.nodes import Node, all_nodes
+from reservoir.dialects.parse.node_reader import Said
 from reservoir.dialects.render.present_text import PresentText
 from reservoir.dialects.render.statements import line_of
 from reservoir.dialects.sheet.model import Sheet
@@ -72,14 +73,14 @@ class _Side:
     def of(cls, present: PresentText, sheet: Sheet) -> _Side:
         whereabouts = Whereabouts(present.reading.device)
         shared, pieces = list[Node](), list[_Piece]()
-        for node in present.nodes.top:
+        for node in _framed_apart(present.nodes.top, present.said):
             said = [present.said[n] for n in all_nodes((node,)) if n in present.said]
             facts = {id(each.fact): each.fact for each in said}.values()
             spans = {span for fact in facts for span in _spans(fact, whereabouts)}
             if spans:
                 # Lines are known by their text, whatever they are about.
                 declared = {
-                    line_of(node, sheet),
+                    tuple(line_of(inner, sheet) for inner in _to_first(node)),
                     *(name for fact in facts for name in _own_name(fact)),
                 }
                 names = declared.union(*map(_names, facts))
@@ -91,6 +92,23 @@ class _Side:
     def with_shared(self, nodes: Iterable[Node], sheet: Sheet) -> str:
         """The text of some nodes and of those that are shared, in their order."""
         return sheet.notation.write(sorted([*self.shared, *nodes], key=lambda node: node.start))
+
+
+def _framed_apart(nodes: Iterable[Node], said: Mapping[Node, Said]) -> Iterator[Node]:
+    """The nodes of the top level; of one that only frames others, one for each of these."""
+    for node in nodes:
+        if node in said and said[node].row.is_frame and node.children:
+            yield from (node.holding([inner]) for inner in _framed_apart(node.children, said))
+        else:
+            yield node
+
+
+def _to_first(node: Node) -> Iterator[Node]:
+    """A node, and what is in it as long as that is one."""
+    yield node
+    while len(node.children) == 1:
+        (node,) = node.children
+        yield node
 
 
 def _spans(fact: Fact, whereabouts: Whereabouts) -> Iterator[Span]:

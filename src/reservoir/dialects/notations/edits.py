@@ -17,7 +17,7 @@ from reservoir.dialects.notations.nodes import (
     joined,
     spaced,
 )
-from reservoir.dialects.notations.tables import BLANKS, ROW
+from reservoir.dialects.notations.tables import BLANKS, ROW, is_row
 from reservoir.dialects.notations.tables import GIVEN as COLUMN
 
 if TYPE_CHECKING:
@@ -38,7 +38,7 @@ class Edits:
             return [TextEdit(*self._whole(text, *line), "") for line in _lines_through(node)]
         if self._is_behind_dash(around, node) and around[-1].children[1:]:
             return [TextEdit(node.start, around[-1].children[1].start, "")]
-        start, end = self._whole(text, node.start, end_of(node))
+        start, end = self._whole(text, self._start(text, node), end_of(node))
         if self._is_apart(around) and _is_empty_before(text, start):
             end += len(_empty_line_at(text, end))
             if end >= len(text):
@@ -49,7 +49,7 @@ class Edits:
     def put(self, text: str, spot: Spot, nodes: Sequence[Node]) -> list[TextEdit]:
         """What puts nodes in."""
         pieces = [node for node in nodes if self._is_on_line(spot.around, node)]
-        rows = [node for node in nodes if node.text == ROW and self.layout.table]
+        rows = [node for node in nodes if is_row(node.text) and self.layout.table]
         others = [node for node in nodes if node not in pieces and node not in rows]
         edits = self._put_pieces(text, spot, pieces) if pieces else []
         if rows:
@@ -63,25 +63,34 @@ class Edits:
     def swap(self, text: str, around: Sequence[Node], node: Node, new: Node) -> list[TextEdit]:
         """What puts a node where another stands."""
         if self._is_on_line(around, node):
-            if around[-1].text == ROW and self.layout.table:
+            if is_row(around[-1].text) and self.layout.table:
                 value = self.layout.tables.quoted(new.text.partition(COLUMN)[2])
                 return [TextEdit(node.start, node.end, value)]
             return [TextEdit(node.start, node.end, new.text)]
-        if self._is_step(around, node) or (node.text == ROW and self.layout.table):
+        if self._is_step(around, node) or (is_row(node.text) and self.layout.table):
             spot = Spot(tuple(around), node, None)
             return [*self.cut(text, around, node), *self.put(text, spot, [new])]
         lines = list(self.layout.lines(new, around))
         between = "\n" + self._blanks_before(text, node)
         if not self._is_alone(text, node):
             lines, between = [line.strip() for line in lines], " "
-        return [TextEdit(node.start, end_of(node), between.join(lines))]
+        return [TextEdit(self._start(text, node), end_of(node), between.join(lines))]
+
+    def _start(self, text: str, node: Node) -> int:
+        """Where a statement begins with the mark before it, ticked or not."""
+        signs = self.layout.signs
+        if not signs.tick:
+            return node.start
+        line = text.rfind("\n", 0, node.start) + 1
+        found = re.fullmatch(f"([ \t]*){signs.any_tick}", text[line : node.start])
+        return line + found.end(1) if found else node.start
 
     def _is_on_line(self, around: Sequence[Node], node: Node) -> bool:
         """Whether a node is a piece or a cell of the one that it is in."""
         if not around:
             return False
         owner = around[-1]
-        if owner.text == ROW or self.layout.is_flat:
+        if is_row(owner.text) or self.layout.is_flat:
             return True
         return self.layout.is_piece(node.text) and not self.layout.is_heading(owner.text)
 
@@ -114,12 +123,12 @@ class Edits:
 
     def _is_alone(self, text: str, node: Node) -> bool:
         """Whether no other statement stands on a node's lines; the dash of an item is none."""
-        before = text[_line_at(text, node.start)[0] : node.start]
+        before = text[_line_at(text, node.start)[0] : self._start(text, node)]
         before = before.replace(self.layout.dash, " ") if self.layout.dash else before
         return not before.strip(" \t") and self._is_last(text, end_of(node))
 
     def _without_piece(self, text: str, owner: Node, node: Node) -> TextEdit:
-        if owner.text != ROW:
+        if not is_row(owner.text):
             return TextEdit(back_over(" \t", text, node.start), node.end, "")
         if self.layout.table:
             blank = " " * (node.end - node.start) if self.layout.table == BLANKS else ""
@@ -131,7 +140,7 @@ class Edits:
 
     def _put_pieces(self, text: str, spot: Spot, nodes: Sequence[Node]) -> list[TextEdit]:
         owner = spot.around[-1]
-        if owner.text == ROW and self.layout.table:
+        if is_row(owner.text) and self.layout.table:
             return self._put_cells(text, owner, nodes)
         pieces = self.layout.on_line(owner)
         last = next((piece for piece in reversed(pieces) if spot.after in (None, piece)), None)
@@ -160,7 +169,7 @@ class Edits:
         tables, beside = self.layout.tables, spot.after or spot.before
         owner = spot.around[-1] if spot.around else None
         header = None
-        if beside is not None and beside.text == ROW:
+        if beside is not None and is_row(beside.text):
             header = self._header_above(text, beside)
         elif owner is not None:
             begin = text.find("\n", owner.start) + 1

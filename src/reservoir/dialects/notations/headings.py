@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
 from reservoir.dialects.notations.blocks import Wording
@@ -15,6 +15,7 @@ from reservoir.dialects.notations.nodes import Node, ScopeLike
 class Headings:
     """Puts statements under headings."""
 
+    is_heading: Callable[[str], bool]
     wordings: tuple[Wording, ...]
     files: str
     also: str
@@ -37,7 +38,7 @@ class Headings:
                 node.text = re.sub("^[0-9]+-", "", text.removeprefix(FILE_MARK).strip(" \t"))
                 file, above = self._file(node, root), []
                 within = inside_of(file.text, (rows,))
-            elif not any(words.fits(text) for words in self.wordings):
+            elif not self.is_heading(text):
                 (above[-1][0] if above else file).children.append(node)
             else:
                 if _has(within, text):

@@ -36,7 +36,7 @@ from reservoir.dialects.notations.nodes import (
 from reservoir.dialects.notations.paths import BLANKS as PATH_BLANKS
 from reservoir.dialects.notations.paths import Paths
 from reservoir.dialects.notations.scanning import Signs, scanned
-from reservoir.dialects.notations.tables import GIVEN, ROW, Tables
+from reservoir.dialects.notations.tables import GIVEN, ROW, Tables, is_row
 
 NO_WORDS = Words((), ())
 
@@ -87,7 +87,7 @@ class Layout(Notation):
     @cached_property
     def tables(self) -> Tables:
         """The tables, if there are some."""
-        return Tables(self.table, self.is_apart)
+        return Tables(self.table, self.is_apart, self.signs.tick, self.undo)
 
     def is_apart(self, text: str) -> bool:
         """Whether a line that begins so is none of a table: a comment, a heading."""
@@ -136,7 +136,9 @@ class Layout(Notation):
         if self.assign:
             self._normalise(top)
         if self.heading or self.files:
-            top = Headings(self.heading, self.files, self.also, self.once).over(top, rows)
+            top = Headings(self.is_heading, self.heading, self.files, self.also, self.once).over(
+                top, rows
+            )
         if self.path or self.table or self.dash or (self.key_sign and not self.is_flat):
             top = self._arranged(top, (rows,), text)
         return Nodes(top, found.comments, faults)
@@ -149,7 +151,8 @@ class Layout(Notation):
 
     def is_heading(self, text: str) -> bool:
         """Whether a line holds until the next such one."""
-        return any(words.fits(text) for words in self.heading)
+        undone = self.undo.undone(text) if self.undo is not None else None
+        return any(words.fits(some) for words in self.heading for some in (text, undone) if some)
 
     def _arranged(self, nodes: Sequence[Node], scope: Sequence[ScopeLike], text: str) -> list[Node]:
         """The nodes of one place with their steps, cells, pieces and items as nodes."""
@@ -194,7 +197,7 @@ class Layout(Notation):
 
     def on_line(self, node: Node) -> Sequence[Node]:
         """Of what is inside a node, what stands on its own line: pieces, cells."""
-        if node.text == ROW or self.is_flat:
+        if is_row(node.text) or self.is_flat:
             return node.children
         if not self.key_sign or self.is_heading(node.text):
             return ()
@@ -225,7 +228,7 @@ class Layout(Notation):
         groups = list(_tables_together(nodes))
         rendered = [
             self.tables.lines(group)
-            if group[0].text == ROW and self.table
+            if is_row(group[0].text) and self.table
             else list(self.lines(group[0], around))
             for group in groups
         ]
@@ -236,7 +239,8 @@ class Layout(Notation):
     def lines(self, node: Node, around: Sequence[Node]) -> Iterator[str]:
         """The lines of a node that is in others, without the blanks before all of them."""
         pieces, inside = self.on_line(node), self.inside(node)
-        said = " ".join([*([] if node.text == ROW else [node.text]), *(p.text for p in pieces)])
+        words = node.text.removesuffix(ROW).rstrip(" ")
+        said = " ".join([*([words] if words else []), *(piece.text for piece in pieces)])
         if self.files and not around:
             yield f"{FILE_MARK}{self.files}{node.text}"
             yield from self.block_lines(inside, (node,))
@@ -248,7 +252,7 @@ class Layout(Notation):
         elif self.path and not self.has_blocks:
             yield from self._steps(node, said, inside, around)
         elif not inside and not self.is_opening(node):
-            yield said + self.signs.ends
+            yield self._tick + said + self.signs.ends
         else:
             opens, closes = self.around_block(node)
             yield said + opens
@@ -257,6 +261,11 @@ class Layout(Notation):
                 yield deeper + line
             if closes:
                 yield closes
+
+    @property
+    def _tick(self) -> str:
+        """What stands before a statement that somebody ticks once it is done."""
+        return f"{self.signs.tick} " if self.signs.tick else ""
 
     def is_opening(self, node: Node) -> bool:
         """Whether a node opens a block, be there something inside it or not."""
@@ -279,7 +288,8 @@ class Layout(Notation):
     ) -> Iterator[str]:
         if not inside:
             steps = [step.text for step in around if not self.is_heading(step.text)]
-            yield self.paths.between.join([*steps[bool(self.files) :], said]) + self.signs.ends
+            path = self.paths.between.join([*steps[bool(self.files) :], said])
+            yield self._tick + path + self.signs.ends
         for child in inside:
             yield from self.lines(child, (*around, node))
 
@@ -323,6 +333,11 @@ class Layout(Notation):
 
     def _ways_to_open(self) -> str:
         return " or ".join(repr(f"{words.before}*{words.after}") for words in self.words.opens)
+
+    def with_remark(self, line: str, remark: str) -> str:
+        if not (self.signs.tick and self.signs.trailing):
+            return line
+        return f"{line.rstrip()}  {self.signs.trailing[0]} {remark}\n"
 
     def as_openings(self, text: str) -> Sequence[str]:
         ends = [words.after for words in self.words.opens if words.after]
@@ -391,11 +406,11 @@ def _tables_together(nodes: Sequence[Node]) -> Iterator[list[Node]]:
     """Neighbouring rows of a table together, any other node by itself."""
     group: list[Node] = []
     for node in nodes:
-        if group and not (node.text == ROW == group[-1].text):
+        if group and not (is_row(node.text) and is_row(group[-1].text)):
             yield group
             group = []
         group.append(node)
-        if node.text != ROW:
+        if not is_row(node.text):
             yield group
             group = []
     if group:

@@ -312,6 +312,10 @@ class Notation(ABC):
         """Why a row that looks so can't have lines inside it, or has to; empty if it is fine."""
         return ""
 
+    def with_remark(self, line: str, remark: str) -> str:
+        """A statement's text with a remark for whoever carries it out by hand."""
+        return line
+
     def as_openings(self, text: str) -> Sequence[str]:
         """The lines that a text may be that names a line without the sign that opens its block."""
         return (text,)

@@ -32,6 +32,8 @@ class Signs:
     """The sign around a text in which no other sign counts."""
     doubled: bool = False
     """That sign is doubled in such a text; otherwise a backslash goes before it."""
+    tick: str = ""
+    """The mark before a statement that somebody ticks once it is done; no part of it."""
     files: bool = False
     """Lines that name a file aren't comments, however they begin."""
 
@@ -39,6 +41,12 @@ class Signs:
     def is_by_line(self) -> bool:
         """Whether each line is a statement by itself."""
         return not (self.ends or self.opens or self.continues)
+
+    @property
+    def any_tick(self) -> str:
+        """A regular expression for the mark, ticked or not; matches nothing where there is none."""
+        before, blank, after = self.tick.partition(" ")
+        return f"{re.escape(before)}[^\\n]{re.escape(after)}[ \\t]+" if blank else "(?!)"
 
     def in_text(self) -> tuple[str, ...]:
         """The signs that end or open something wherever they stand outside of quotes."""
@@ -97,6 +105,7 @@ def _lines(text: str, signs: Signs, made: type[Node]) -> Scanned:
     result = Scanned()
     add, remarks, start = result.parts.append, signs.remarks, 0
     behind = _behind(signs) if any(sign in text for sign in signs.trailing) else None
+    ticked = re.compile(signs.any_tick).match if signs.tick else None
     for number, raw in enumerate(text.split("\n"), start=1):
         said = raw.strip(" \t\r")
         if said and remarks and said.startswith(remarks) and not _names_file(said, signs):
@@ -105,6 +114,8 @@ def _lines(text: str, signs: Signs, made: type[Node]) -> Scanned:
             if behind is not None:
                 said = _without_comment(said, behind)
             column = 1 if said is raw else raw.index(said[0]) + 1
+            if ticked is not None and (tick := ticked(said)):
+                said, column = said[tick.end() :], column + tick.end()
             begin = start + column - 1
             add(made(said, number, column, [], begin, begin + len(said)))
         start += len(raw) + 1

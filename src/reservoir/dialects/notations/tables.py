@@ -13,7 +13,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from reservoir.core.values.addresses import MalformedValueError
-from reservoir.dialects.notations.nodes import Node, RowLike, ScopeLike, TextEdit
+from reservoir.dialects.notations.nodes import Node, RowLike, ScopeLike, TextEdit, Undo
 
 ROW = "|row"
 """The text of a node that is nothing but pieces: a table's row, ``key=value`` without a word."""
@@ -25,6 +25,11 @@ BLANKS = "blanks"
 """Instead of a sign between cells: two blanks or more, or where the columns begin."""
 
 _RULE = re.compile(r"[-+=|: \t]+")
+
+
+def is_row(text: str) -> bool:
+    """Whether a node is a row, or what undoes one."""
+    return text.endswith(ROW)
 
 
 class Cell(NamedTuple):
@@ -43,6 +48,10 @@ class Tables:
     sign: str
     is_apart: Callable[[str], bool]
     """Whether a line that begins so would be none of a table."""
+    tick: str = ""
+    """The mark before a row that somebody ticks once it is done."""
+    undo: Undo | None = None
+    """How a line is undone."""
 
     @property
     def _blanks(self) -> str:
@@ -81,7 +90,12 @@ class Tables:
             if not kinds or node.children:
                 yield node
                 continue
-            begin = node.start - node.column + 1
+            begin = node.start
+            if self.sign in ("\t", BLANKS):  # blanks before a line tell which column is empty
+                begin = text.rfind("\n", 0, node.start) + 1
+            is_undone = self.undo is not None and node.text.startswith(self.undo.before)
+            if is_undone and self.undo is not None:
+                begin = node.start + len(self.undo.before)
             line = text[begin : node.end]
             cells = self.cells(line, names)
             if _is_header(cells, kinds, is_first=not names):
@@ -90,6 +104,8 @@ class Tables:
                 yield node
             elif not (_RULE.fullmatch(line) and re.search("[-=]", line)):
                 row = _row(node, names, cells, begin)
+                if is_undone and self.undo is not None:
+                    row.text = self.undo.undoing(ROW)
                 if row.children:
                     yield row
 
@@ -97,14 +113,20 @@ class Tables:
         """The line of names, and one for each row."""
         names = _ordered([[_name_of(cell) for cell in row.children] for row in rows])
         table = [names, *(self._values(row, names) for row in rows)]
-        if self.sign != BLANKS:
-            between = f" {self.sign} " if self.sign == "|" else self.sign
-            return [between.join(map(self.quoted, line)).rstrip(" ") for line in table]
-        widths = [max(len(line[n]) for line in table) for n in range(len(names))]
-        return [
-            "  ".join(text.ljust(width) for text, width in zip(line, widths, strict=True)).rstrip()
-            for line in table
-        ]
+        if self.sign in (BLANKS, "|"):
+            table = [[self.quoted(text) for text in line] for line in table]
+            widths = [max(len(line[n]) for line in table) for n in range(len(names))]
+            between = "  " if self.sign == BLANKS else " | "
+            lines = [between.join(map(str.ljust, line, widths)) for line in table]
+        else:
+            lines = [self.sign.join(map(self.quoted, line)) for line in table]
+        marks = [self._mark + row.text.removesuffix(ROW) for row in rows]
+        before = [" " * max(map(len, marks), default=0), *marks]
+        return [mark + line.rstrip(" ") for mark, line in zip(before, lines, strict=True)]
+
+    @property
+    def _mark(self) -> str:
+        return f"{self.tick} " if self.tick else ""
 
     def _values(self, row: Node, names: Sequence[str]) -> list[str]:
         values = {_name_of(cell): _value_of(cell) for cell in row.children}
@@ -149,8 +171,11 @@ class Tables:
             for n, name in enumerate(lacking)
         ]
         known += lacking
-        made = (self._values(row, known) for row in rows)
-        return edits, [self._laid_out(values, names, header) for values in made]
+        made = ((row, self._values(row, known)) for row in rows)
+        return edits, [
+            self._mark + row.text.removesuffix(ROW) + self._laid_out(values, names, header)
+            for row, values in made
+        ]
 
     def _laid_out(self, values: Sequence[str], names: Sequence[Cell], header: str) -> str:
         """A line of cells below a line of names."""

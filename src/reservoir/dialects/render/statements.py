@@ -41,6 +41,8 @@ class Step:
     """The row that its line is of."""
     after: Statement | None = None
     """What has to be stated before, as it stands in the way."""
+    was: Line = ()
+    """The line that it comes instead of."""
 
 
 class NotStatedError(Exception):
@@ -94,7 +96,7 @@ class _Between:
         elif new not in self.new.said:
             return
         elif is_single(self.new.said[new].row):
-            yield Step(Statement(around, is_now), self.new.said[new].row)
+            yield Step(Statement(around, is_now), self.new.said[new].row, was=was)
         else:
             yield from self._replaced(around, old, new)
 
@@ -154,7 +156,8 @@ def text_of(step: Step, sheet: Sheet) -> str:
         assert node is not None
     else:
         node = _in_blocks(statement.around, _node(statement.line))
-    return sheet.notation.write([node])
+    text = sheet.notation.write([node])
+    return sheet.notation.with_remark(text, f"was: {' '.join(step.was)}") if step.was else text
 
 
 def _node(line: Line) -> Node:

@@ -191,6 +191,7 @@ class _Writer:
         out = block.beside if row.links else nodes
         links = linked([row], block.around) if row.links else {}
         fields = {**block.fields, **links} if links else block.fields
+        block = replace(block, fields=fields) if links else block
         if row.is_apart:
             self._apart(row, block)
         elif row.is_frame:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
@@ -107,6 +108,13 @@ class LayoutWords:
         sign = only(values, "the sign between steps, or blanks")
         self.layout = replace(self.layout, path=sign if sign == PATH_BLANKS else _sign(sign))
 
+    def read_tick(self, values: list[str]) -> None:
+        """``tick "[ ]"``."""
+        tick = only(values, "a mark with a blank in it, to be ticked")
+        if not re.fullmatch("[^ ]+ [^ ]+", tick):
+            raise SheetMistakeError('a mark to be ticked has one blank in it: tick "[ ]"')
+        self.signs = replace(self.signs, tick=tick)
+
     def read_table(self, values: list[str]) -> None:
         """``table ","``, ``table tab``, ``table blanks``."""
         sign = only(values, "the sign between cells, or tab, or blanks")
@@ -142,6 +150,8 @@ class LayoutWords:
                 yield seen["comment"], "in this notation no pair of signs is a comment"
         elif self.layout.table and self.layout.key_sign:
             yield seen["table"], "cells have the names of their columns: pieces can't stand there"
+        elif self.signs.tick and not self.signs.is_by_line:
+            yield seen["tick"], "a mark to be ticked stands before a line, which is one statement"
         elif "once" in seen and not self.layout.heading:
             yield seen["once"], 'once is about headings: heading "[*]"'
 
@@ -172,6 +182,7 @@ LAYOUT: Mapping[str, Callable[[LayoutWords, list[str]], None]] = {
     "pieces": LayoutWords.read_pieces,
     "path": LayoutWords.read_path,
     "table": LayoutWords.read_table,
+    "tick": LayoutWords.read_tick,
 }
 """The words that mean something only for a text laid out by them."""
 
