@@ -215,3 +215,95 @@ def test_items_come_in_the_order_of_their_numbers(data: st.DataObject) -> None:
     assert read_configuration(into.text, sheet).device == read_configuration(
         write_device(pools, "box", sheet).text, sheet
     ).device  # fmt: skip
+
+
+ELSEWHERE = """\
+sheet desk
+block indent 2
+list ","
+duration "{s}"
+undo "no {line}"
+trait assigns ranges
+trait bindings table
+trait bound-address anywhere
+trait exclusions none
+---
+device      | box {name}
+interface * name={parent}.{vlan} | leg {parent} tag {vlan}
+ ?          |   at {address}
+interface * | port {name}
+ ?          |   at {address}
+ ? enabled=yes |   no rest
+ ? enabled=no  |   rest
+ *          |   relay {interface.name} to {relay_to}
+pool *      | shelf {name}
+            |   net {subnet}
+range *     |   lend {@}
+            |     span {range.@} {first} {last}
+ ?          |   door {gateway}
+default ?   |   hold {lease}
+ ?          |   hold {lease}
+            |   uses {@}
+            |   set {pool.@}
+ ?          |     ask {dns}
+ ?          |     home {domain}
+option *    |     extra {code} {type} {value}
+binding *   | own {address} by {mac}
+"""
+
+SHARED = """\
+box quay
+hold 28800
+span low 10.84.30.20 10.84.30.99
+span high 10.84.31.20 10.84.31.99
+span unused 10.84.32.1 10.84.32.9
+set crew
+  ask 10.84.0.53,10.84.1.53
+  extra 42 ip 10.84.0.123
+port trunk
+  no rest
+port spare
+  rest
+leg trunk tag 30
+  at 10.84.30.1/24
+leg trunk tag 31
+  at 10.84.31.1/24
+relay spare to 10.84.0.9
+relay spare to 10.84.0.10
+shelf mess
+  net 10.84.30.0/24
+  lend low
+  uses crew
+shelf guest
+  net 10.84.31.0/24
+  hold 3600
+  lend high
+  uses crew
+"""
+
+
+def test_what_is_said_elsewhere_is_found() -> None:
+    """Spans and sets by their names, defaults, lists apart, names of parts, a state beside undo."""
+    sheet = load_sheet(ELSEWHERE, "desk.sheet")
+    reading = read_configuration(SHARED, sheet)
+    assert not reading.not_understood
+    found = lift(reading.device, sheet, "quay")
+    mess, guest = found.networks["mess"], found.networks["guest"]
+    assert (mess.lease, guest.lease) == (28_800, 3_600)
+    assert mess.dns == guest.dns == (0x0A540035, 0x0A540135)
+    assert mess.options == guest.options == {42: bytes([10, 84, 0, 123])}
+    assert [str(span) for span in guest.ranges] == ["10.84.31.20-10.84.31.99"]
+    legs = {leg.get("name"): leg for leg in reading.device.of_kind("interface")}
+    assert legs["trunk.31"].fields["parent"] == "trunk"
+    assert legs["trunk.31"].fields["vlan"] == 31
+    assert legs["spare"].fields["relay_to"] == (0x0A540009, 0x0A54000A)
+    assert (legs["trunk"].get("enabled"), legs["spare"].get("enabled")) == (True, False)
+    broken = read_configuration(SHARED.replace("lend low", "lend lo"), sheet)
+    assert ["refers to 'lo', and nothing is called that" in u.text for u in broken.not_understood]
+    pools = reservoir.loads(plan(options={"ntp": ["10.84.0.123"]}, bindings=[])).pools
+    written = write_device(pools, "box", sheet)
+    assert not written.losses
+    assert not written.faults
+    assert "lend crew-1\n" in written.text
+    assert written.text.index("span crew-1 10.84.30.20 10.84.30.99") < written.text.index("shelf")
+    assert write_device(pools, "box", sheet, written.text).text == written.text

@@ -181,6 +181,13 @@ DHCP_FIELDS = frozenset(
 """Fields that are about DHCP, of whatever kind of fact."""
 
 
+LABEL = "@"
+"""Begins the name of a field by which lines elsewhere refer to a fact; it means nothing else."""
+
+EACH = "*"
+"""Stands for a field in a link to every fact of a kind."""
+
+
 def field_type(kind: str, name: str) -> str:
     """The type of a field; ``pool.name`` is a field of the pool that a fact belongs to.
 
@@ -190,4 +197,6 @@ def field_type(kind: str, name: str) -> str:
     if name == RUNNING_NUMBER:
         return "number"
     owner, _, of_owner = name.rpartition(".")
+    if of_owner.startswith(LABEL):
+        return "text"
     return KINDS[owner or kind].fields[of_owner].type

@@ -7,6 +7,7 @@ from dataclasses import replace
 from itertools import chain
 from typing import Any
 
+from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.notations.nodes import Node, all_nodes
 from reservoir.dialects.parse.not_understood import NotUnderstood, meant_among, stated_by
 from reservoir.dialects.parse.open_fact import OpenFact
@@ -54,7 +55,7 @@ class Diagnostics:
                 continue
             if row.is_frame:
                 yield from self._missing(row.children, block)
-            elif row.required - block.fact.fields.keys() - block.halves:
+            elif row.required - block.fact.fields.keys() - block.halves - _inner(row, block.fact):
                 yield row
 
     def whole(
@@ -103,3 +104,10 @@ class Diagnostics:
         within = block.fact if block is not None else None
         place = node.line, node.column + max(column - node.elsewhere, 0)
         self.not_understood.append(NotUnderstood(*place, message, lines, states, within))
+
+
+def _inner(row: Row, fact: Fact) -> set[str]:
+    """The fields of facts inside that a row states, and that are there."""
+    kinds = row.pattern.inner_kinds
+    inside = (child for child in fact.children if child.kind in kinds)
+    return {f"{child.kind}.{name}" for child in inside for name in child.fields}

@@ -22,6 +22,17 @@ def facts_inside(row: Row, values: dict[str, Any], node: Node) -> list[Fact]:
     return facts
 
 
+def fill_made_of(row: Row, values: dict[str, Any]) -> None:
+    """Give a fact the fields that are made of others, or those that another one is made of."""
+    for name, made in row.made_of.items():
+        whole = made.of(values)
+        if name in values:
+            for part, value in made.taken_apart(values[name]).items():
+                values.setdefault(part, value)
+        elif whole is not None:
+            values[name] = whole
+
+
 def counted_from_subnets(fact: Fact, subnet: Prefix | None = None) -> Iterator[tuple[Fact, str]]:
     """Make addresses of what counts from the first of a pool's subnet; what goes wrong, and where.
 

@@ -14,14 +14,15 @@ from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.forms.plain import HOST
 from reservoir.dialects.notations.nodes import Node, all_nodes
 from reservoir.dialects.parse.diagnostics import Diagnostics
-from reservoir.dialects.parse.elsewhere import counted_from_subnets, facts_inside
+from reservoir.dialects.parse.elsewhere import counted_from_subnets, facts_inside, fill_made_of
 from reservoir.dialects.parse.foreign import Other
 from reservoir.dialects.parse.not_understood import (
     EVERYTHING,
     meant_about_dhcp,
     meant_among,
 )
-from reservoir.dialects.parse.open_fact import OpenFact, Reopening, by_link
+from reservoir.dialects.parse.open_fact import OpenFact, Reopening
+from reservoir.dialects.parse.owners import put_into_owners
 from reservoir.dialects.parse.undo import taken_back
 from reservoir.dialects.parse.withdrawn import FactsLike, without_fields
 from reservoir.dialects.sheet.model import Row, Scope, Sheet, kind_of
@@ -95,10 +96,12 @@ class NodeReader:
     def take(self, node: Node, scope: Scope, block: OpenFact) -> None:
         """Understand one node and what is inside it."""
         text = node.text
-        if self.undo_words and head_of(text) in self.undo_words:
+        candidates = scope.candidates(text)
+        # A row may look like what undoes another: `no rest` is a state beside `rest`.
+        may_undo = bool(self.undo_words) and head_of(text) in self.undo_words
+        if may_undo and not any(row.pattern.match(text) for row in candidates):
             self._take_back(node, scope, block)
             return
-        candidates = scope.candidates(text)
         matches: list[_Match] = []
         misread: list[tuple[Row, BadValueError]] = []
         for row in candidates:
@@ -266,6 +269,7 @@ class NodeReader:
         for name, other in row.same_as.items():
             if other in values:
                 values.setdefault(name, values[other])
+        fill_made_of(row, values)
         if self.said is not None:
             owner = tuple(fact.get(link) for link in row.links)
             self.said[node] = replace(self.said[node], fact=fact, owner=owner)
@@ -321,25 +325,7 @@ class NodeReader:
             at = Node("", implied.line, implied.fact.column)
             self._join_parts(implied, at)
             self.diagnostics.require(row.children, implied, at)
-        owners: dict[tuple[str, ...], dict[tuple[Any, ...], Fact]] = {}
-        waiting = ((*block.waiting_for[id(fact)], fact) for fact in block.waiting)
-        for row, node, fact in sorted(waiting, key=lambda entry: entry[0].link_depth):
-            links = row.links
-            if links not in owners:
-                owners[links] = by_link(block.fact, links)
-            wanted = tuple([fact.fields.pop(link, None) for link in links])
-            owner = owners[links].get(wanted)
-            if owner is None:
-                self.diagnostics.ownerless(row, wanted, node, block)
-            elif row.adds_fields:
-                label = owner.label
-                for name, value in fact.fields.items():
-                    if owner.fields.setdefault(name, value) != value:
-                        self.diagnostics.say(
-                            node, f"{label} already has its {name} (line {owner.line})"
-                        )
-            else:
-                owner.children.append(fact)
+        put_into_owners(block, self.sheet, self.diagnostics)
 
     def _set(
         self, name: str, value: Any, row: Row, node: Node, block: OpenFact, number: int | None

@@ -67,14 +67,3 @@ class Reopening:
     place: int | None = None
     """Where the same fact is in what both are in, once that was looked up; None if it isn't."""
     is_looked_up: bool = False
-
-
-def by_link(block: Fact, links: tuple[str, ...]) -> dict[tuple[Any, ...], Fact]:
-    """The facts in a block of the kind that links name, by the fields that they name."""
-    kind = links[0].partition(".")[0]
-    names = [link.partition(".")[2] for link in links]
-    found: dict[tuple[Any, ...], Fact] = {}
-    for fact in block.walk():
-        if fact.kind == kind:
-            found.setdefault(tuple(fact.get(name) for name in names), fact)
-    return found

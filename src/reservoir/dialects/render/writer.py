@@ -14,7 +14,7 @@ from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.wording import listed
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.garbage import garbage_collection_paused
-from reservoir.dialects.facts.kinds import RUNNING_NUMBER
+from reservoir.dialects.facts.kinds import LABEL, RUNNING_NUMBER
 from reservoir.dialects.notations.nodes import Node
 from reservoir.dialects.render.bulk import AT_ONCE, BulkWriter, Made, linked
 from reservoir.dialects.sheet.model import Row, Sheet, every_row, kind_of
@@ -64,7 +64,9 @@ def _written(device: Fact, writer: _Writer) -> Written:
     block = _Block(device, device.fields, {"device": device}, _by_kind(device.children))
     nodes: list[Node] = []
     for group in sheet.groups:
-        nodes += writer.rows([group], block)
+        own = writer.rows([group], block)
+        nodes += [*writer.first, *own]
+        writer.first = []
         apart, writer.apart = sorted(writer.apart.items(), key=_by_number), {}
         nodes += [node for _, node in apart]
     writer.finish(block)
@@ -99,6 +101,8 @@ class _Writer:
     ]
     """Makes the nodes of facts of a kind that are plain, each in given facts."""
     refusals: list[Refusal] = field(default_factory=list)
+    first: list[Node] = field(default_factory=list)
+    """Nodes that are referred to by labels: they stand before what refers to them."""
     apart: dict[Row, Node] = field(default_factory=dict)
     """What frames nodes that are apart from the facts that they belong to, by its row."""
 
@@ -120,7 +124,8 @@ class _Writer:
         for fact, plain in zip(facts, chain.from_iterable(made), strict=True):
             one = plain or self._fact(fact, rows, block.around, number)
             if one is not None:
-                (block.beside if one.row.links else nodes).extend(one.nodes)
+                out = block.beside if one.row.links else nodes
+                (self.first if one.row.is_apart else out).extend(one.nodes)
                 block.children.append(one.expressed)
                 number += 1
 
@@ -142,12 +147,17 @@ class _Writer:
         inner = _inner_facts(fact, rows)
         for one in inner:
             fields |= {f"{one.kind}.{name}": value for name, value in one.fields.items()}
+        labels = dict.fromkeys(_labels(fact.kind, rows), _label_of(fact, around, number))
+        fields |= labels
         row = next((row for row in rows if row.applies(fields)), None)
         if row is None:
             self._refuse(fact, "", self._why_not(fields, rows))
             return None
-        block = _Block(fact, fields, {**around, fact.kind: fact}, _by_kind(fact.children))
+        its = replace(fact, fields=fact.fields | labels) if labels else fact
+        block = _Block(fact, fields, {**around, fact.kind: its}, _by_kind(fact.children))
         block.said |= {*row.conditions, *row.same_as}
+        for name, made in row.made_of.items():
+            block.said |= {name, *made.parts} if fields.get(name) == made.of(fields) else set()
         for one in inner:
             block.pending[one.kind].remove(one)
         try:
@@ -188,19 +198,20 @@ class _Writer:
         Raises:
             MalformedValueError: it must be there and can't be written.
         """
-        out = block.beside if row.links else nodes
+        out = self.first if row.is_apart else block.beside if row.links else nodes
         links = linked([row], block.around) if row.links else {}
         fields = {**block.fields, **links} if links else block.fields
         block = replace(block, fields=fields) if links else block
-        if row.is_apart:
+        if row.is_apart and row.is_frame:
             self._apart(row, block)
         elif row.is_frame:
             node = self._node(row, block, fields)[0]
             out += [node] if node.children else []
         elif row.repeat == "*":
-            (name,) = row.pattern.required_fields - {RUNNING_NUMBER}
+            (name,) = row.pattern.required_fields - {RUNNING_NUMBER, *links}
             for number, item in enumerate(block.fields.get(name, ()), start=1):
-                text = row.pattern.write({name: item, RUNNING_NUMBER: number}, block.said)
+                its = {**links, name: item, RUNNING_NUMBER: number}
+                text = row.pattern.write(its, block.said)
                 out.append(Node(text, kind=block.fact.kind))
         elif row.applies(fields):
             try:
@@ -243,6 +254,20 @@ class _Writer:
 
     def _refuse(self, fact: Fact, name: str, reason: str) -> None:
         self.refusals.append(Refusal(fact, name, reason))
+
+
+def _labels(kind: str, rows: Sequence[Row]) -> set[str]:
+    """The labels by which lines elsewhere refer to a fact that rows state."""
+    every = (inner for row in rows for inner in (row, *every_row(row.children)))
+    slots = (slot for row in every if kind_of(row) == kind for slot in row.pattern.slots)
+    return {slot.field for slot in slots if slot.field.startswith(LABEL)}
+
+
+def _label_of(fact: Fact, around: Mapping[str, Fact], number: int) -> str:
+    """What a fact is called where lines refer to it: as its pool is, with its number in that."""
+    pool = fact if fact.kind == "pool" else around.get("pool", fact)
+    name = str(pool.get("name", pool.kind))
+    return name if fact is pool else f"{name}-{number}"
 
 
 def _by_number(entry: tuple[Row, Node]) -> int:

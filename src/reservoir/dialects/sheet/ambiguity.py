@@ -292,7 +292,7 @@ def _ambiguities_with_undo(row: Row, scope: Scope, undo: Undo | None) -> Iterato
         line = common_line(other.undo, row.pattern) if other.undo is not None else None
         if line is not None:
             yield f"this row and the undo row of line {other.number} both match {line!r}"
-    if undo is not None:
+    if undo is not None and not row.pattern.begins.startswith(undo.before):
         line = common_line(LinePattern((Literal(undo.before), Slot("#", Rest()))), row.pattern)
         if line is not None:
             yield f"this row matches {line!r}, which the header's undo matches too"

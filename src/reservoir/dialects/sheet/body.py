@@ -11,7 +11,14 @@ from reservoir.core.problems import Place, Problem
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.wording import hint
 from reservoir.dialects.facts.fact import NOTHING
-from reservoir.dialects.facts.kinds import DHCP_FIELDS, ITEMS, KINDS, RUNNING_NUMBER, field_type
+from reservoir.dialects.facts.kinds import (
+    DHCP_FIELDS,
+    ITEMS,
+    KINDS,
+    LABEL,
+    RUNNING_NUMBER,
+    field_type,
+)
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import (
     COUNT_FROM_0,
@@ -24,6 +31,7 @@ from reservoir.dialects.forms.plain import (
 from reservoir.dialects.forms.texts import ListOf
 from reservoir.dialects.notations.nodes import Notation, Piece
 from reservoir.dialects.notations.tables import ROW
+from reservoir.dialects.sheet.made_of import MadeOf
 from reservoir.dialects.sheet.mistakes import SheetMistakeError
 from reservoir.dialects.sheet.model import Row, every_row, grouped, kind_of
 from reservoir.dialects.sheet.patterns import Element, LinePattern, Literal, Optional, Slot
@@ -34,6 +42,9 @@ _PIECES = re.compile(r"\{\{|\}\}|\{[^{}]*\}|\[\?|\]|[^{}\[\]]+|.")
 
 ONLY_READ = "read"
 """Begins the margin of a row that is never written."""
+
+DEFAULT = "default"
+"""Begins the margin of a row that states what facts have that don't say otherwise."""
 
 
 @dataclass
@@ -122,7 +133,7 @@ class BodyReader:
         if not line.strip():
             raise SheetMistakeError("a row has text right of its '|'; ':' alone opens a fact")
         first, _, rest = margin.strip().partition(" ")
-        kind, repeat, pairs = _margin_parts(rest if first == ONLY_READ else margin)
+        kind, repeat, pairs = _margin_parts(rest if first in (ONLY_READ, DEFAULT) else margin)
         if kind and kind not in KINDS:
             raise SheetMistakeError(f"{kind!r} is not a kind of fact{hint(kind, KINDS)}")
         inside = self._enclosing_kind() or "device"
@@ -134,8 +145,12 @@ class BodyReader:
         about = kind or self._enclosing_kind() or "device"
         conditions, same_as = self._conditions(about, pairs)
         row = Row(number, kind, repeat, conditions, same_as, LinePattern(()), owner=parent)
+        row.made_of = {name: MadeOf(text) for name, text in pairs if text.count("{") > 1}
         row.about_dhcp = KINDS[about].about_dhcp
-        row.is_only_read = first == ONLY_READ
+        row.is_default = first == DEFAULT
+        row.is_only_read = first in (ONLY_READ, DEFAULT)
+        if row.is_default and (kind or about == "device"):
+            raise SheetMistakeError("a default is a row without a kind, under that of its facts")
         if line.strip() != ":":
             self._lay_out(row, line[indent:].rstrip(), about, column + indent)
         elif not kind:
@@ -179,7 +194,8 @@ class BodyReader:
         its = _Line(about, self.cell_forms if ROW in (head.text, around) else self.forms)
         is_item = row.repeat == "*" and not row.kind
         row.pattern = self._pattern(head, its._replace(is_item=is_item), column)
-        slots = [slot for slot in row.pattern.slots if slot.field != RUNNING_NUMBER]
+        others = (RUNNING_NUMBER, *row.pattern.links)
+        slots = [slot for slot in row.pattern.slots if slot.field not in others]
         fields = [slot.field for slot in slots if slot.part in ("", "ip")]
         if row.repeat == "*" and row.adds_fields and len(fields) != 1:
             raise SheetMistakeError("a row that adds the items of a list has one slot", column)
@@ -208,7 +224,12 @@ class BodyReader:
         same_as: dict[str, str] = {}
         for name, text in pairs:
             its_type = _field_type(kind, name)
-            if text.startswith("{") and text.endswith("}"):
+            if text.count("{") > 1:
+                if its_type != "text":
+                    raise SheetMistakeError(f"only a text is made of other fields, not {name}")
+                for part in MadeOf(text).parts:
+                    _field_type(kind, part)
+            elif text.startswith("{") and text.endswith("}"):
                 _field_type(kind, text[1:-1])
                 same_as[name] = text[1:-1]
             elif text == "none":
@@ -264,7 +285,7 @@ class BodyReader:
         except SheetMistakeError as error:
             raise SheetMistakeError(error.message, column) from None
         of = name.partition(".")[0]
-        is_inner = "." in name and kind in KINDS[of].inside
+        is_inner = "." in name and kind in KINDS[of].inside and LABEL not in name
         if "." in name and not is_inner and of not in {level.row.kind for level in self._levels}:
             raise SheetMistakeError(f"this row is not inside a row of kind {of}", column)
         if name == RUNNING_NUMBER:

@@ -10,10 +10,11 @@ from itertools import groupby
 from typing import Any
 
 from reservoir.dialects.facts.fact import NOTHING
-from reservoir.dialects.facts.kinds import RUNNING_NUMBER
+from reservoir.dialects.facts.kinds import EACH, LABEL, RUNNING_NUMBER
 from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.forms.plain import HOST
 from reservoir.dialects.notations.nodes import Notation, Undo
+from reservoir.dialects.sheet.made_of import MadeOf
 from reservoir.dialects.sheet.patterns import LinePattern, head_of, heads_of
 
 
@@ -56,10 +57,14 @@ class Row:
     """Whether it stands on its owner's line, be it written there in the sheet or below."""
     undo: LinePattern | None = None
     """The line that takes it back, if that is one of its own."""
+    made_of: Mapping[str, MadeOf] = field(default_factory=dict)
+    """Fields that are made of others: a name of its parts."""
     left: list[re.Pattern[str]] = field(default_factory=list)
     """Lines inside it that are left alone."""
     is_only_read: bool = False
     """Whether it is another way to say something, which is read and never written."""
+    is_default: bool = False
+    """Whether it states what every fact of its kind has that doesn't say otherwise."""
 
     @property
     def adds_fields(self) -> bool:
@@ -71,6 +76,8 @@ class Row:
         """The fields by which it names the fact that it belongs to, such as ``pool.name``."""
         if self.is_piece:
             return ()  # it is its owner that they place
+        if self.is_default:
+            return (f"{kind_of(self)}.{EACH}",)
         rows = [self, *self.pieces]
         return tuple(link for row in rows for link in row.pattern.links)
 
@@ -89,7 +96,7 @@ class Row:
     @cached_property
     def needs(self) -> frozenset[str]:
         """The fields without which it and the lines that must be in it can't be written."""
-        inside = (row.needs for row in self.children if not row.kind and not row.repeat)
+        inside = (r.needs for r in self.children if not (r.kind or r.repeat or r.links))
         return self.required.union(*inside)
 
     @cached_property
@@ -100,7 +107,12 @@ class Row:
 
     @cached_property
     def is_apart(self) -> bool:
-        """Whether it frames rows that name what they belong to, in a place of their own."""
+        """Whether its place is the top, wherever it is in the sheet.
+
+        It is referred to by a label, is a default, or frames rows that name what they belong to.
+        """
+        if any(link.partition(".")[2][:1] in (LABEL, EACH) for link in self.links):
+            return True
         if not self.is_frame or self.owner is None or kind_of(self) == "device":
             return False
         return all(row.links or row.is_apart for row in self.children)
@@ -139,7 +151,8 @@ class Row:
     def mentioned(self) -> frozenset[str]:
         """The fields that its own line states."""
         slots = (slot.field for slot in self.pattern.slots)
-        return frozenset({*slots, *self.conditions, *self.same_as})
+        parts = (part for made in self.made_of.values() for part in made.parts)
+        return frozenset({*slots, *self.conditions, *self.same_as, *self.made_of, *parts})
 
     @cached_property
     def scope(self) -> Scope:
@@ -163,6 +176,9 @@ class Row:
                 return False
         for name, value in self.conditions.items():
             if fields.get(name) != value:
+                return False
+        for name, made in self.made_of.items():
+            if fields.get(name) != made.of(fields):
                 return False
         if not self.same_as:
             return True
@@ -281,7 +297,7 @@ def _standing_here(rows: Iterable[Row]) -> Iterator[Row]:
 def _standing_beside(rows: Iterable[Row]) -> Iterator[Row]:
     """Of the rows inside a row, those that are beside it, and those beside these."""
     for row in rows:
-        if row.links:
+        if row.links and not row.is_apart:
             yield row
             yield from _standing_beside(row.children)
 
@@ -329,6 +345,12 @@ class Sheet:
             slot.field == RUNNING_NUMBER for r in rows if r.is_item for slot in r.pattern.slots
         )
         return all(row.pattern.is_plain for row in rows) and not any(counted)
+
+    @cached_property
+    def labels(self) -> frozenset[str]:
+        """The links by labels that its rows have: ``pool.@``."""
+        links = (link for row in every_row(self.rows) for link in row.links)
+        return frozenset(link for link in links if link.partition(".")[2].startswith(LABEL))
 
     @cached_property
     def has_hosts(self) -> bool:
