@@ -45,7 +45,7 @@ binding *     | own {address} = {mac} [? "{name}"]
         ("statement newline", "statment ';'", "2:1: 'statment' is not a header keyword (did you"),
         ("statement newline", "carrier pigeon", "2:1: there is no carrier 'pigeon'"),
         ("statement newline", "carrier xml\nstatement newline", "statement is not for XML or JSON"),
-        ("statement newline", "nest indent 2", "2:1: nest is now said by other words: block ind"),
+        ("statement newline", "nest indent 2", "2:1: 'nest' is said by another word: block ind"),
         ("block indent 2", 'block opens "*:"', "3:1: a block is: block indent 2"),
         (
             "block indent 2",

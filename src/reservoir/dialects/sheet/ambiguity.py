@@ -292,7 +292,7 @@ def _ambiguities_with_undo(row: Row, scope: Scope, undo: Undo | None) -> Iterato
         line = common_line(other.undo, row.pattern) if other.undo is not None else None
         if line is not None:
             yield f"this row and the undo row of line {other.number} both match {line!r}"
-    if undo is not None and not row.pattern.begins.startswith(undo.before):
+    if undo is not None and not _is_state_beside(row, scope, undo):
         line = common_line(LinePattern((Literal(undo.before), Slot("#", Rest()))), row.pattern)
         if line is not None:
             yield f"this row matches {line!r}, which the header's undo matches too"
@@ -354,3 +354,12 @@ def _told_apart_inside(one: Row, other: Row) -> bool:
         for row in (one, other)
     ]
     return bool(one.children and other.children and required[0] != required[1])
+
+
+def _is_state_beside(row: Row, scope: Scope, undo: Undo) -> bool:
+    """Whether a row states a value of a field of which the line that it undoes states another."""
+    undone = undo.undone(row.pattern.shape)
+    return any(
+        other.pattern.shape == undone and other.conditions.keys() & row.conditions.keys()
+        for other in scope.rows
+    )

@@ -31,6 +31,7 @@ from reservoir.dialects.forms.plain import (
 from reservoir.dialects.forms.texts import ListOf
 from reservoir.dialects.notations.nodes import Notation, Piece
 from reservoir.dialects.notations.tables import ROW
+from reservoir.dialects.sheet.hints import badly_marked, no_value, other_field, other_margin
 from reservoir.dialects.sheet.made_of import MadeOf
 from reservoir.dialects.sheet.mistakes import SheetMistakeError
 from reservoir.dialects.sheet.model import Row, every_row, grouped, kind_of
@@ -90,30 +91,47 @@ class BodyReader:
         self.left: list[re.Pattern[str]] = []
         """Lines of the top level that are left alone."""
         self._levels: list[_Level] = []
+        self._lost: int | None = None
+        """How deep the row is that couldn't be read, while what is inside it is passed over."""
 
     def take(self, number: int, text: str) -> None:
         """Read one line of the body."""
         if not text.strip() or text.startswith("#"):
             return
         margin, bar, line = text.partition("|")
+        indent = len(line) - len(line.lstrip(" ")) - line.startswith(" ")
+        if self._lost is not None and bar and indent > self._lost:
+            return  # it is inside a row that couldn't be read
+        self._lost = None
         try:
             if not bar:
-                raise SheetMistakeError("a row has a '|' between what it states and how it looks")
+                raise SheetMistakeError(_no_bar(margin.strip()))
+            if "\t" in line[: len(line) - len(line.lstrip())]:
+                raise SheetMistakeError("a tab stands before this line; blanks indent a row")
             self._row(number, margin, line, len(margin) + 1)
         except SheetMistakeError as error:
             place = Place(self.file, number, error.column + 1)
             self.problems.append(Problem(place, error.message))
+            self._lost = indent if bar else None
         except MalformedValueError as error:
             self.problems.append(Problem(Place(self.file, number, len(margin) + 2), str(error)))
 
-    def finish(self) -> list[Row]:
-        """The rows of the top level, after the last line."""
-        for row in every_row(self.rows):
+    def finish(self, *, is_laid_out: bool = True) -> list[Row]:
+        """The rows of the top level, after the last line.
+
+        Args:
+            is_laid_out: The header has no mistakes, so that it can be asked what is inside what.
+        """
+        for row in every_row(self.rows) if is_laid_out else ():
             row.about_dhcp &= not row.is_apart  # it frames what is said of several facts
             if self.carrier.between_steps and row.holds_lines:
                 row.pattern = row.pattern.avoiding(self.carrier.between_steps)
             self._check_parts(row)
             self._check_inside(row)
+            if not (row.children or row.mentioned or row.kind) and row.pattern.elements:
+                message = no_value(kind_of(row), row.pattern.shape)
+                place = Place(self.file, row.number)
+                self.problems += [Problem(place, message)] if message else []
         return self.rows
 
     def _row(self, number: int, margin: str, line: str, column: int) -> None:
@@ -135,7 +153,7 @@ class BodyReader:
         first, _, rest = margin.strip().partition(" ")
         kind, repeat, pairs = _margin_parts(rest if first in (ONLY_READ, DEFAULT) else margin)
         if kind and kind not in KINDS:
-            raise SheetMistakeError(f"{kind!r} is not a kind of fact{hint(kind, KINDS)}")
+            raise SheetMistakeError(f"{kind!r} is not a kind of fact{other_margin(kind)}")
         inside = self._enclosing_kind() or "device"
         if kind and kind != "device" and inside not in KINDS[kind].inside:
             owners = " or ".join(KINDS[kind].inside)
@@ -264,6 +282,8 @@ class BodyReader:
                         f"{text} directly follows another slot; put text between them", at
                     )
                 target.append(self._slot(text[1:-1], line, at))
+            elif badly_marked(line.about, text) and "{{" not in text:
+                raise SheetMistakeError(badly_marked(line.about, text), at)
             else:
                 literal = re.sub("[ \t]+", " ", {"{{": "{", "}}": "}"}.get(text, text))
                 _add_literal(target, literal)
@@ -357,6 +377,12 @@ class BodyReader:
             self.problems.append(Problem(Place(self.file, row.number), wrong))
 
 
+def _no_bar(line: str) -> str:
+    if line.startswith(("#", "//", "--", ";", "!")):
+        return "a remark has # in the first column"
+    return "a row has a '|' between what it states and how it looks"
+
+
 def _left_alone(text: str, column: int) -> re.Pattern[str]:
     """Lines that are left alone: words, with ``*`` for any word, at the end for all that follows.
 
@@ -382,7 +408,8 @@ def _margin_parts(margin: str) -> tuple[str, str, list[tuple[str, str]]]:
         name, equals, value = word.partition("=")
         if not equals or not value:
             raise SheetMistakeError(
-                f"{word!r} doesn't belong in a margin: KIND, then * or ?, then field=value",
+                f"{word!r} doesn't belong in a margin: KIND, then * or ?, then field=value"
+                f"{other_margin(word)}",
                 margin.index(word),
             )
         pairs.append((name, value))
@@ -398,10 +425,9 @@ def _field_type(kind: str, name: str) -> str:
             raise SheetMistakeError(
                 f"{owner!r} is not a kind of fact{hint(owner, KINDS)}"
             ) from None
-        fields = KINDS[owner or kind].fields
-        known = hint(of_owner, fields) or f"; it has {', '.join(fields)}"
         raise SheetMistakeError(
-            f"a fact of kind {owner or kind} has no field {of_owner!r}{known}"
+            f"a fact of kind {owner or kind} has no field {of_owner!r}"
+            f"{other_field(owner or kind, of_owner)}"
         ) from None
 
 

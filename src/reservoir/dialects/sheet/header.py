@@ -32,6 +32,7 @@ from reservoir.dialects.forms.plain import (
 from reservoir.dialects.forms.texts import EscapedBytes, ListOf, Rest, Text
 from reservoir.dialects.forms.words import OwnWords
 from reservoir.dialects.notations.nodes import Notation, Undo
+from reservoir.dialects.sheet.hints import HEADERS
 from reservoir.dialects.sheet.layout_words import LAYOUT, OF_ANY_TEXT, LayoutWords
 from reservoir.dialects.sheet.mistakes import SheetMistakeError, number, only, pairs_of
 from reservoir.dialects.sheet.model import Naming, Row, Sheet
@@ -77,8 +78,10 @@ class HeaderReader:
         of_layout = _LAYOUT_WORDS.get(word)
         reader = HEADER_WORDS.get(word)
         if reader is None and of_layout is None:
-            if word in FORMER:
-                return self._mistake(number, f"{word} is now said by other words: {FORMER[word]}")
+            if word in HEADERS:
+                return self._mistake(number, f"{word!r} is said by another word: {HEADERS[word]}")
+            if word in TRAITS:
+                return self._mistake(number, f"{word!r} is a trait: trait {word} VALUE")
             near = hint(word, (*HEADER_WORDS, *_LAYOUT_WORDS))
             return self._mistake(number, f"{word!r} is not a header keyword{near}")
         if word not in SEVERAL and word in self.seen:
@@ -204,6 +207,8 @@ class HeaderReader:
 
     def _read_list(self, values: list[str]) -> None:
         self.separator = only(values, "a separator")
+        if self.separator.isalnum():
+            raise SheetMistakeError(f'{self.separator!r} would join items into one: list ","')
 
     def _read_names(self, values: list[str]) -> None:
         pairs = pairs_of(values, "names", ("longest", "characters"))
@@ -257,7 +262,7 @@ class HeaderReader:
 
     def _read_trait(self, values: list[str]) -> None:
         if len(values) != 2:
-            raise SheetMistakeError("a trait has a name and a value")
+            raise SheetMistakeError("a trait has a name and a value: trait assigns ranges")
         name, value = values
         trait = TRAITS.get(name)
         if trait is None:
@@ -309,12 +314,6 @@ HEADER_WORDS: Mapping[str, Callable[[HeaderReader, list[str]], None]] = {
 
 _LAYOUT_WORDS = {**LAYOUT, **OF_ANY_TEXT}
 
-FORMER = {
-    "nest": 'block indent 2, block opens "*:" closes "end", path " :: ", assign "=", files "50-"',
-    "opens": 'block opens "begin *" closes "end"',
-}
-"""Words that sheets had once, and how it is said now."""
-
 SEVERAL = ("trait", "limit", "assume", "form", "duration")
 """Those that there may be several lines of."""
 
@@ -330,13 +329,17 @@ def _characters(text: str) -> str:
 
 
 def _duration_form(values: list[str]) -> DurationForm:
+    if values[1:] and "{" in values[0] and values[1] not in ("infinite", "also"):
+        raise SheetMistakeError('a lease time with blanks in it is in quotes: duration "{m} min"')
     pairs = pairs_of(values[1:], "duration", ("infinite", "also"))
     form = DurationForm(
         values[0] if values else "", pairs.get("infinite", ""), pairs.get("also", "")
     )
     every = [form, *([DurationForm(pairs["also"])] if "also" in pairs else [])]
     if not all(form.units and form.parts for form in every):
-        raise SheetMistakeError('a duration has units in it, such as "{d} days {h} hours"')
+        raise SheetMistakeError(
+            'a duration has units in it, such as "{d} days {h} hours": {w} {d} {h} {m} {s} {ms}'
+        )
     return form
 
 

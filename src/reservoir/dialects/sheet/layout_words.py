@@ -134,7 +134,7 @@ class LayoutWords:
                 whole.append(signs.pop())
             else:
                 signs.append(sign)
-        if not all((*signs, *whole, *(end for _, end in pairs))):
+        if not values or not all((*signs, *whole, *(end for _, end in pairs))):
             raise SheetMistakeError(
                 'expected the signs that begin a comment: "#", "~" whole-line or "/*" to "*/"'
             )

@@ -9,6 +9,7 @@ from reservoir.core.problems import InputError, Place, Problem
 from reservoir.dialects.sheet.ambiguity import ambiguities
 from reservoir.dialects.sheet.body import BodyReader
 from reservoir.dialects.sheet.header import HeaderReader
+from reservoir.dialects.sheet.hints import once_each
 from reservoir.dialects.sheet.lint import contradictions, half_options, needed_rows
 from reservoir.dialects.sheet.model import Row, Sheet, every_row
 
@@ -37,9 +38,9 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
     body = BodyReader(file, forms, named, header.of_fields, header.notation)
     for number, line in enumerate(lines[divider + 1 :], start=divider + 2):
         body.take(number, line)
-    rows = body.finish()
+    rows = body.finish(is_laid_out=not header.problems)
     if header.problems or body.problems:
-        raise InputError(header.problems + body.problems)
+        raise InputError(once_each(header.problems + body.problems))
     if not proven:
         found = [
             Problem(Place(file, row.number), message)
