@@ -43,6 +43,7 @@ bench: $(READY)
 manual: $(READY)
 	$(BIN)/reservoir explain --all --format markdown --out docs/checks.md
 	$(BIN)/python -m reservoir.cli.manual_page > docs/reservoir.1
+	$(BIN)/python -m reservoir.cli.sheet_page > docs/sheet-tables.md
 
 screenshots: $(READY)
 	docs/screenshots/make

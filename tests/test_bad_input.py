@@ -472,10 +472,14 @@ def test_a_broken_sheet_keeps_no_other_dialect_from_being_recognised(run: Run, p
     put("dialects/broken.sheet", "sheet broken\ncarrier nonsense\n---\nfoo | x\n")
     put("pier.cfg", "unit pier\npool crew\n  withhold 10.84.30.1\n  subnet 10.84.30.0/24\n")
     put("other.cfg", "neither this nor that\n")
-    assert "pier, larkspur" in run("read", "pier.cfg").err
+    read = run("read", "pier.cfg")
+    assert "pier, larkspur" in read.err
+    assert read.err.count("broken.sheet") == 1
+    assert "dialects/broken.sheet:2:1: there is no carrier 'nonsense'" in read.err
+    assert "and 1 more mistake; broken is left out" in run("dialect", "list").err
     ended = run("read", "other.cfg")
     assert ended.code == 2
-    assert "dialects/broken.sheet:4:1: 'foo' is not a kind of fact" in ended.err
+    assert "dialects/broken.sheet:2:1: there is no carrier" in ended.err
 
 
 @meets("a sheet", "a sheet with mistakes")

@@ -15,6 +15,7 @@ import pytest
 
 import reservoir
 from conftest import Run
+from reservoir.cli import sheet_page
 from reservoir.cli.commands import COMMANDS
 from reservoir.cli.manual_page import page
 from reservoir.core.checks import rules
@@ -129,6 +130,11 @@ def test_the_contributing_example_is_a_rule(run: Run) -> None:
     assert name is not None
     rule = re.sub("(?<!^)(?=[A-Z])", "-", name[1]).lower()
     assert run("explain", rule).code == 0
+
+
+def test_the_tables_of_the_sheet_language_are_those_of_the_code() -> None:
+    """docs/sheet-tables.md is what `make manual` makes."""
+    assert (ROOT / "docs/sheet-tables.md").read_text() == sheet_page.page()
 
 
 def test_the_manual_page_is_that_of_the_commands() -> None:

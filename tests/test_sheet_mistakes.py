@@ -36,6 +36,11 @@ MISTAKES = [
         "of subnet",
         "this row states nothing: a value stands in braces, like {subnet}",
     ),
+    (
+        " ?            |   has {address}",
+        " ?            |   up",
+        "name the value that it stands for",
+    ),
     ("of {subnet}", "of 10.84.30.0/24", "this row states nothing: a value stands in braces"),
     ("has {address}", "has {ip}", "has no field 'ip' (did you mean {address}?)"),
     ("exit {gateway}", "exit {router}", "has no field 'router' (did you mean {gateway}?)"),

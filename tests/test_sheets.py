@@ -394,3 +394,23 @@ def test_a_line_that_only_seems_to_be_about_other_things(
     assert read.code == bool(why), read.err
     assert why in read.err
     assert ("not about DHCP" in read.err) == (not why)
+
+
+def test_the_nearest_sheet_of_a_name_is_taken(
+    tmp_path: Path, put: Put, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Beside the file, in its dialects/, here, and upward to the repository's root, not beyond."""
+    for number, place in enumerate(
+        ["dialects", "site/dialects", "site/pier", "site/pier/dialects"]
+    ):
+        about = f'about "number {number}"\nstatement'
+        put(f"{place}/gannet.sheet", GANNET.replace("statement", about, 1))
+    put("dialects/auk.sheet", GANNET.replace("gannet", "auk", 1))
+    (tmp_path / "site/.git").mkdir()
+    (tmp_path / "site/pier/box").mkdir()
+    monkeypatch.chdir(tmp_path / "site/pier/box")
+    for folder, number in ((".", 3), ("..", 2), ("../../..", 0)):
+        assert Library(Path(folder)).sheet("gannet").about == f"number {number}"
+    assert "auk" not in Library(Path()).names
+    (tmp_path / "site/pier/dialects/gannet.sheet").unlink()
+    assert Library(Path()).sheet("gannet").about == "number 1"

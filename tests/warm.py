@@ -102,7 +102,7 @@ def load() -> None:
     from reservoir.dialects.sheet.library import Library
 
     for module in pkgutil.walk_packages(reservoir.__path__, "reservoir."):
-        if not module.name.endswith(("__main__", "manual_page")):
+        if not module.name.endswith(("__main__", "manual_page", "sheet_page")):
             importlib.import_module(module.name)
     for late in (
         "jinja2",

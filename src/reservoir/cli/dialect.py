@@ -35,11 +35,16 @@ def _library() -> Library:
 @command.command("list", short_help="List the available dialects.")
 @talkative
 def list_dialects() -> None:
-    """List the available dialects: built in, in ./dialects/, and in your configuration folder."""
-    library = _library()
-    for name in library.names:
-        sheet = library.sheet(name)
-        show([f"{name:<14} {sheet.about}"])
+    """List the available dialects: built in, here, and in your configuration folder.
+
+    Sheets are looked for here, in dialects/ here and upward to the repository's root, in your
+    configuration folder and in installed packages. One with mistakes is left out, and named.
+    """
+    sheets, broken = _library().usable
+    for sheet in sheets:
+        show([f"{sheet.name:<14} {sheet.about}"])
+    for problem in broken:
+        complain(str(problem))
 
 
 @command.command("show", short_help="Describe a dialect, with a sample.")
@@ -60,7 +65,11 @@ def _traits_in_words(sheet: Sheet) -> list[tuple[str, str]]:
     from reservoir.dialects.sheet.traits import TRAITS
 
     return [
-        (name, f"{trait.sentence} {trait.values.get(sheet.trait(name), f'{sheet.trait(name)}.')}")
+        (
+            name,
+            f"{trait.sentence} {trait.values.get(sheet.trait(name), f'{sheet.trait(name)}.')}"
+            + (f" ({sheet.trait(name)})" if trait.values else ""),
+        )
         for name, trait in TRAITS.items()
     ]
 
@@ -79,6 +88,8 @@ def _forms_in_words(sheet: Sheet) -> list[tuple[str, str]]:
     )
     said = [("lease form", lease), ("MAC form", f"Like {' or '.join(mac_examples(sheet))}.")]
     said += [("limit", f"{LIMITS[what]}: {most:,} at most.") for what, most in sheet.limits.items()]
+    if sheet.notation.comments:
+        said.append(("remarks", f"Begin with {' or '.join(sheet.notation.comments)}"))
     if sheet.naming.longest:
         said.append(("names", f"At most {sheet.naming.longest} characters."))
     return said

@@ -43,6 +43,8 @@ def command(configurations: tuple[str, ...], dialect: str | None, out: str | Non
     results = reservoir.read(configurations, dialect)
     plan = merged_plan([result.lifted for result in results])
     save_or_show(plan_text(with_named_zones(plan)), out)
+    for problem in dict.fromkeys(str(each) for result in results for each in result.broken):
+        complain(problem)
     for result in results:
         _say(result)
     if any(result.not_understood for result in results):

@@ -40,6 +40,8 @@ class ConfigurationRead:
     reading: Reading
     runner_up: tuple[str, float] | None = None
     """Where the dialect was recognised: the next best, and the share that it would understand."""
+    broken: tuple[Problem, ...] = ()
+    """Sheets that couldn't be asked for that, each by the first of its mistakes."""
 
     @property
     def dialect(self) -> str:
@@ -88,13 +90,15 @@ def read_device(
         InputError: the dialect is unknown, or none is recognised.
     """
     runner_up: tuple[str, float] | None = None
+    broken: list[Problem] = []
     if dialect:
         sheet = library.sheet(dialect)
     else:
-        sheet, runner_up = _recognised(text, file, library)
+        sheets, broken = library.usable
+        sheet, runner_up = _recognised(text, file, sheets, broken)
     text = _as_files(text, file, sheet)
     reading = read_configuration(text, sheet)
-    return ConfigurationRead(file, text, sheet, _share(reading), reading, runner_up)
+    return ConfigurationRead(file, text, sheet, _share(reading), reading, runner_up, tuple(broken))
 
 
 def _as_files(text: str, file: str, sheet: Sheet) -> str:
@@ -111,24 +115,13 @@ def _share(reading: Reading) -> float:
     return known / (known + unknown) if known else 0.0
 
 
-def _usable_sheets(library: Library) -> tuple[list[Sheet], list[Problem]]:
-    """The sheets within reach, and what is wrong with those that can't be used."""
-    sheets: list[Sheet] = []
-    broken: list[Problem] = []
-    for name in library.names:
-        try:
-            sheets.append(library.sheet(name))
-        except InputError as error:
-            broken += error.problems
-    return sheets, broken
-
-
-def _recognised(text: str, file: str, library: Library) -> tuple[Sheet, tuple[str, float] | None]:
+def _recognised(
+    text: str, file: str, sheets: list[Sheet], broken: list[Problem]
+) -> tuple[Sheet, tuple[str, float] | None]:
     """The dialect that understands most of the file; the next best, and its share.
 
     By its first lines, if they tell; what is about DHCP may come late in a file.
     """
-    sheets, broken = _usable_sheets(library)
     lines, tried = text.split("\n"), list[tuple[float, Sheet]]()
     for begin in range(0, len(lines), SAMPLES[-1]):
         (share, best), *others = _ranked(lines[begin : begin + SAMPLES[-1]], file, sheets)

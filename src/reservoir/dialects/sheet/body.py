@@ -129,7 +129,7 @@ class BodyReader:
             self._check_parts(row)
             self._check_inside(row)
             if not (row.children or row.mentioned or row.kind) and row.pattern.elements:
-                message = no_value(kind_of(row), row.pattern.shape)
+                message = no_value(kind_of(row), row.pattern.shape, maybe=bool(row.repeat))
                 place = Place(self.file, row.number)
                 self.problems += [Problem(place, message)] if message else []
         return self.rows

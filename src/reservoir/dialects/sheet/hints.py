@@ -92,12 +92,23 @@ def other_margin(word: str) -> str:
     return f": {meant}" if meant is not None else hint(word.lower(), KINDS)
 
 
-def no_value(kind: str, line: str) -> str:
-    """A message about a row that is the same in all texts and seems to be meant otherwise."""
+def no_value(kind: str, line: str, *, maybe: bool) -> str:
+    """A message about a row that is the same in all texts and seems to be meant otherwise.
+
+    Args:
+        kind: The kind of fact that it is about.
+        line: How it looks.
+        maybe: It may be missing.
+    """
     fields = KINDS[kind].fields
     last = line.rsplit(maxsplit=1)[-1]
     meant = FIELDS.get(last, last)
     has_address = re.search(r"[0-9]+\.[0-9]+\.[0-9]+", line)
+    if maybe:
+        return (
+            "this row may be missing and states nothing: name the value that it stands for, like "
+            "? enabled=no"
+        )
     if not has_address and (meant not in fields or len(line.split()) < 2):
         return ""
     example = f"{{{meant}}}" if meant in fields else "{address}"

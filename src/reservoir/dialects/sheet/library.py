@@ -8,7 +8,7 @@ from importlib import resources
 from pathlib import Path
 
 from reservoir.core.problems import InputError, Place, Problem
-from reservoir.core.wording import hint
+from reservoir.core.wording import counted, hint
 from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.dialects.sheet.model import Sheet
 
@@ -21,8 +21,9 @@ ENTRY_POINTS = "reservoir.dialects"
 class Library:
     """The sheets within reach, loaded when they are asked for.
 
-    A sheet beside the plan goes before one of the same name in the user's configuration folder,
-    that before the program's own; sheets of installed packages come last.
+    The nearest goes before others of its name: beside the plan or the configuration, in
+    ``dialects/`` there, in ``dialects/`` here and upward to the repository's root, in the user's
+    configuration folder, the program's own, those of installed packages.
     """
 
     def __init__(self, folder: Path | None = None) -> None:
@@ -31,7 +32,9 @@ class Library:
         self._loaded: dict[str, Sheet] = {}
         self._packages = folder is not None
         if folder is not None:
-            self._paths |= _sheets_in(_users_folder()) | _sheets_in(folder / "dialects")
+            self._paths |= _sheets_in(_users_folder())
+            for place in reversed([folder, folder / "dialects", *_upward()]):
+                self._paths |= _sheets_in(place)
 
     def _look_into_packages(self) -> None:
         """Only when a name is not found otherwise: it takes longer than all else."""
@@ -63,6 +66,29 @@ class Library:
         if name not in self._loaded:
             self._loaded[name] = load_sheet(_text_of(path), str(path))
         return self._loaded[name]
+
+    @property
+    def usable(self) -> tuple[list[Sheet], list[Problem]]:
+        """The sheets that can be used, and of each other one the first of its mistakes."""
+        sheets: list[Sheet] = []
+        broken: list[Problem] = []
+        for name in self.names:
+            try:
+                sheets.append(self.sheet(name))
+            except InputError as error:
+                first, *others = error.problems
+                more = f", and {counted(len(others), 'more mistake')}" if others else ""
+                message = f"{first.message}{more}; {name} is left out"
+                broken.append(Problem(first.place, message))
+        return sheets, broken
+
+
+def _upward() -> list[Path]:
+    """The folders of sheets here and in the folders above, up to the root of a repository."""
+    here = Path.cwd()
+    root = next((at for at in (here, *here.parents) if (at / ".git").exists()), here)
+    above = [at for at in (here, *here.parents) if at.is_relative_to(root)]
+    return [at / "dialects" for at in above]
 
 
 LARGEST_SHEET = 1 << 20
