@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import examples
+from reservoir.core.problems import InputError
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.loader import load_sheet
@@ -307,3 +308,12 @@ def test_what_is_said_elsewhere_is_found() -> None:
     assert "lend crew-1\n" in written.text
     assert written.text.index("span crew-1 10.84.30.20 10.84.30.99") < written.text.index("shelf")
     assert write_device(pools, "box", sheet, written.text).text == written.text
+
+
+def test_a_line_that_two_ways_lead_to_is_refused() -> None:
+    """Where a row matches the beginning of a statement, and another one the whole of it."""
+    text = (DESK / "steps.sheet").read_text()
+    twice = text + "range *         |   own {first} by {count}\n"
+    with pytest.raises(InputError, match="which is also line 37 inside line 36") as raised:
+        load_sheet(twice, "steps.sheet")
+    assert "this row matches 'own 0.0.0.0 by 0'" in str(raised.value)

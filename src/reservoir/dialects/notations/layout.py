@@ -103,6 +103,11 @@ class Layout(Notation):
         return "|".join([*map(re.escape, self.signs.in_text()), *behind])
 
     @property
+    def between_rows(self) -> str:
+        """What is written between a row and one inside it, where both are on one line."""
+        return self.paths.between if self.path else ""
+
+    @property
     def between_steps(self) -> str:
         """The sign between steps, where a statement has such."""
         return "" if self.path == PATH_BLANKS else self.path.strip()

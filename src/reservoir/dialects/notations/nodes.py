@@ -346,6 +346,11 @@ class Notation(ABC):
         """The sign between steps, where a statement has such."""
         return ""
 
+    @property
+    def between_rows(self) -> str:
+        """What is written between a row and one inside it, where both are on one line."""
+        return ""
+
     def text_form(self, text: Text) -> Form:
         """How free text is in a node's text; ``text`` is what the header says."""
         return text

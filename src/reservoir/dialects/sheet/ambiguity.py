@@ -259,18 +259,22 @@ def _shown(characters: frozenset[str]) -> str:
     return next((c for c in (ANY_OTHER, "0") if c in characters), min(characters))
 
 
-def ambiguities(rows: Sequence[Row], undo: Undo | None = None) -> Iterator[tuple[Row, str]]:
+def ambiguities(
+    rows: Sequence[Row], undo: Undo | None = None, between: str = ""
+) -> Iterator[tuple[Row, str]]:
     """Every row of a scope, and of those inside, whose lines can be taken in two ways.
 
     Args:
         rows: Those of the top level.
         undo: How any line is undone.
+        between: What stands between the steps of a path, where a row matches the beginning of one.
     """
     scopes = [top_scope(rows), *(row.scope for row in every_row(rows) if row.children)]
     for scope in scopes:
         for position, row in enumerate(scope.rows):
             yield from ((row, said) for said in _ambiguities_of(row, scope.rows[:position]))
             yield from ((row, said) for said in _ambiguities_with_undo(row, scope, undo))
+            yield from ((row, said) for said in _ambiguities_of_steps(row, scope, between))
 
 
 def _ambiguities_of(row: Row, before: Sequence[Row]) -> Iterator[str]:
@@ -284,6 +288,23 @@ def _ambiguities_of(row: Row, before: Sequence[Row]) -> Iterator[str]:
         line = common_line(earlier.pattern, row.pattern)
         if line is not None:
             yield f"this row and the one in line {earlier.number} both match {line!r}"
+
+
+def _ambiguities_of_steps(row: Row, scope: Scope, between: str) -> Iterator[str]:
+    """Lines that a row without others inside matches whole, and another one by its beginning."""
+    if not between or row.scope.rows:
+        return
+    for other in scope.rows:
+        if other is row or not other.scope.rows or _told_apart_by_head(row, other):
+            continue
+        for inner in other.scope.rows:
+            steps = (*other.pattern.elements, Literal(between), *inner.pattern.elements)
+            line = common_line(LinePattern(steps), row.pattern)
+            if line is not None:
+                yield (
+                    f"this row matches {line!r}, which is also line {inner.number} inside line "
+                    f"{other.number}"
+                )
 
 
 def _ambiguities_with_undo(row: Row, scope: Scope, undo: Undo | None) -> Iterator[str]:

@@ -44,7 +44,7 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
     if not proven:
         found = [
             Problem(Place(file, row.number), message)
-            for row, message in ambiguities(rows, header.undo)
+            for row, message in ambiguities(rows, header.undo, header.notation.between_rows)
         ]
         if found:
             raise InputError(found)
