@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from pathlib import Path
+import re
 from typing import Any
 
 import pytest
@@ -12,15 +12,19 @@ from hypothesis import strategies as st
 
 import reservoir
 from conftest import examples
+from met import meets, met
+from oracle import text_of
 from reservoir.core.problems import InputError
 from reservoir.dialects.behaviour.lift import lift
-from reservoir.dialects.parse.reader import read_configuration
+from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.parse.reader import read_configuration, read_nodes
 from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.dialects.sheet.model import Sheet
+from reservoir.dialects.trial import try_on
 from reservoir.dialects.writing import write_device
 from reservoir.testing import check_dialect
+from test_round_trip import DESK, benign_plan, plain_names
 
-DESK = Path(__file__).parent / "desk"
 LAYOUTS = sorted(path.stem for path in DESK.glob("*.sheet"))
 
 
@@ -47,6 +51,59 @@ def test_each_layout_is_read_whole(name: str) -> None:
     assert guest.options == {42: b"\x0a\x54\x00\x7b"}
     assert {str(binding.mac) for binding in crew.bindings} >= {"00:00:5e:00:53:01"}
     assert reading.device.get("name") == "quay"
+
+
+@pytest.mark.parametrize("name", LAYOUTS)
+@given(data=st.data())
+@settings(max_examples=examples(20))
+def test_any_plan_goes_through_each_layout(name: str, data: st.DataObject) -> None:
+    """Nothing is refused; read back it is the same, one by one as in bulk, and so it is put in."""
+    sheet = sheet_of(name)
+    pools = [
+        reservoir.loads(text_of(data.draw(benign_plan(name, plain_names)))).pools for _ in range(2)
+    ]
+    texts = []
+    for each in pools:
+        written = write_device(each, "server", sheet)
+        assert not written.faults
+        assert not written.losses
+        texts.append(written.text)
+        in_bulk, one_by_one = (
+            read_nodes(texts[-1], sheet, in_bulk=way)[0] for way in (True, False)
+        )
+        assert in_bulk == one_by_one
+    there = data.draw(st.sampled_from([texts[0], (DESK / f"{name}.txt").read_text()]))
+    into = write_device(pools[1], "server", sheet, there)
+    assert not into.faults
+    assert write_device(pools[1], "server", sheet, into.text).text == into.text
+
+
+@pytest.mark.parametrize("name", LAYOUTS)
+@meets("a text that says something else")
+@given(data=st.data())
+@settings(max_examples=examples(60))
+def test_nothing_of_a_damaged_sample_is_lost_silently(name: str, data: st.DataObject) -> None:
+    """What is no longer read is reported, or named as a line that no row is for."""
+    sheet = sheet_of(name)
+    sound = (DESK / f"{name}.txt").read_text()
+    lines = sound.split("\n")
+    said = [n for n, line in enumerate(lines) if re.search("[a-z0-9]", line)]
+    at = data.draw(st.sampled_from(said))
+    place = data.draw(st.integers(0, len(lines[at]) - 1))
+    typed = data.draw(st.sampled_from("xq0 "))
+    lines[at] = lines[at][:place] + typed + lines[at][place + data.draw(st.integers(0, 1)) :]
+    text = "\n".join(lines)
+    reading, was = read_configuration(text, sheet), read_configuration(sound, sheet)
+    before, after = (count(reading.device) for reading in (was, reading))
+    if after < before:
+        met("a text that says something else")
+        tried = try_on(text, sheet)
+        assert tried.problems or len(reading.others) > len(was.others), lines[at]
+
+
+def count(fact: Fact) -> int:
+    """What a fact and those inside it state."""
+    return len(fact.fields) + 1 + sum(map(count, fact.children))
 
 
 HEADER = """\

@@ -298,6 +298,10 @@ class Layout(Notation):
         for child in inside:
             yield from self.lines(child, (*around, node))
 
+    def edited(self, text: str, edits: Iterable[TextEdit]) -> str:
+        changed = super().edited(text, edits)
+        return self.tables.settled(changed, text) if self.table else changed
+
     def cut(self, text: str, around: Sequence[Node], node: Node) -> list[TextEdit]:
         return self._edits.cut(text, around, node)
 

@@ -166,8 +166,7 @@ class Tables:
         wanted = _ordered([[_name_of(cell) for cell in row.children] for row in rows])
         lacking = [name for name in wanted if name not in known]
         edits = [
-            self.filled(text, line, names, len(known) + n, name if not number else "")
-            for number, line in enumerate(lines)
+            self.filled(text, lines[0], names, len(known) + n, name)
             for n, name in enumerate(lacking)
         ]
         known += lacking
@@ -194,24 +193,53 @@ class Tables:
     def filled(
         self, text: str, line: tuple[int, int], names: Sequence[Cell], column: int, value: str
     ) -> TextEdit:
-        """What puts a value into a column of a line."""
+        """What puts a value into a column of a line; see :meth:`settled`."""
         start, end = line
         cells = self.cells(text[start:end], names)
-        if self.sign == BLANKS:
-            at = names[column].start if column < len(names) else len(text[start:end]) + 2
-            cell = cells[column] if column < len(cells) else Cell("", at, at)
-            here = min(start + cell.start, end)
-            pad = " " * max(at - (end - start), 0)
-            old_end = min(start + cell.end, end)
-            if not cell.text and here < end:  # over the blanks that stand there
-                old_end = min(here + len(value), end)
-            return TextEdit(here, old_end, pad + value)
-        if column < len(cells):
-            return TextEdit(
-                start + cells[column].start, start + cells[column].end, self.quoted(value)
-            )
-        missing = self.sign * (column - len(cells) + 1)
-        return TextEdit(end, end, missing + self.quoted(value))
+        here = cells[column] if column < len(cells) else None
+        if here is not None and self.sign != BLANKS:
+            return TextEdit(start + here.start, start + here.end, self.quoted(value))
+        if here is not None and (here.text or start + here.start < end):
+            at = start + here.start
+            # What is empty has blanks, which the value takes the place of.
+            return TextEdit(at, start + here.end if here.text else min(at + len(value), end), value)
+        place = names[column].start if column < len(names) else -1
+        mark = _mark_for(text)
+        return TextEdit(end, end, f"{mark}{column}:{place}:{self.quoted(value)}{mark}")
+
+    def settled(self, text: str, was: str) -> str:
+        """A text in which values that were put behind the ends of lines stand in their columns.
+
+        Args:
+            text: The text, changed.
+            was: As it was before.
+        """
+        mark = _mark_for(was)
+        if mark not in text:
+            return text
+        behind = re.compile(f"{mark}([0-9]+):(-?[0-9]+):([^\0]*){mark}")
+        lines = []
+        for line in text.split("\n"):
+            found = sorted((int(m[1]), int(m[2]), m[3]) for m in behind.finditer(line))
+            lines.append(self._lengthened(behind.sub("", line), found) if found else line)
+        return "\n".join(lines)
+
+    def _lengthened(self, line: str, values: Sequence[tuple[int, int, str]]) -> str:
+        """A line with values in columns behind its end: the column's number, its place, each."""
+        line, newline = (line[:-1], "\r") if line.endswith("\r") else (line, "")
+        count = len(self.cells(line))
+        for column, place, value in values:
+            if self.sign == BLANKS:
+                line = line.ljust(max(place, len(line) + 2)) + value
+            else:
+                line += self.sign * (column - count + 1) + value
+                count = column + 1
+        return line + newline
+
+
+def _mark_for(text: str) -> str:
+    """A mark that stands nowhere in a text."""
+    return "\0" * (1 + max(map(len, re.findall("\0+", text)), default=0))
 
 
 class _Columns(NamedTuple):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from difflib import SequenceMatcher
 from functools import cached_property
 from itertools import chain
 from typing import NamedTuple
@@ -15,6 +16,9 @@ from reservoir.dialects.notations.nodes import Node, all_nodes
 from reservoir.dialects.parse.not_understood import NotUnderstood, stated_by
 from reservoir.dialects.sheet.model import Row, Scope, Sheet, every_row, kind_of
 from reservoir.dialects.sheet.patterns import BadValueError
+
+NEARLY = 0.8
+"""How alike two beginnings of lines are of which one may be the other, misspelt; 1 is the same."""
 
 SHORTEST_NAME = 3
 """Characters of a pool's name by which a line is known to be about it."""
@@ -54,6 +58,40 @@ class Suspicion:
             if named is not None:
                 return f"it names {named.label}", frozenset({named.kind})
         return None
+
+    def swallowed(self, block: Other) -> Iterator[NotUnderstood]:
+        """Lines in a block that is left alone which were probably to end it: headings, misspelt."""
+        for node in block.node.children:
+            row = self._nearly_opens(node.text)
+            if row is not None:
+                yield NotUnderstood(
+                    node.line,
+                    node.column,
+                    f"not understood, inside {block.node.text!r}, which is left alone: "
+                    f"{node.text!r}; it is nearly a line like: {row.pattern.shape}",
+                    1,
+                    stated_by(row) | {kind_of(row)},
+                )
+
+    def _nearly_opens(self, text: str) -> Row | None:
+        """The row of the top level with rows inside that a line nearly is."""
+        for row, begins in self._openings:
+            start, half = text[: len(begins) + 1], len(begins) // 2
+            if begins[:half] not in start and begins[half:] not in start:
+                continue  # one slip leaves half of it as it is
+            if SequenceMatcher(None, begins, start, autojunk=False).ratio() > NEARLY:
+                return row
+        return None
+
+    @cached_property
+    def _openings(self) -> Sequence[tuple[Row, str]]:
+        """The rows of the top level with rows inside, and how they begin, where that tells."""
+        rows = [row for row in self._sheet.scope.rows if row.scope.rows]
+        return [
+            (row, begins)
+            for row in rows
+            if len(begins := row.pattern.begins.strip()) > SHORTEST_NAME
+        ]
 
     def _named(self, text: str) -> Fact | None:
         for word in _WORDS.findall(text):

@@ -76,6 +76,8 @@ class NodeReader:
         """The same, each with what is inside it."""
         self.left_alone: set[int] = set()
         """Lines that the sheet leaves alone."""
+        self.left_blocks: list[Other] = []
+        """Those of them that have something inside."""
         self.of_ipv6: set[int] = set()
         """Lines that name an IPv6 address, which nothing here is about."""
         self.misshapen = 0
@@ -382,6 +384,7 @@ class NodeReader:
     ) -> None:
         if scope.leaves(node.text):
             self.left_alone.update(inner.line for inner in (node, *all_nodes(node.children)))
+            self.left_blocks += [Other(node, scope)] if node.children else []
             return
         inside = KINDS[block.fact.kind].about_dhcp
         if inside or any(row.about_dhcp or _decides(row, node) for row in candidates):

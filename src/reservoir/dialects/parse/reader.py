@@ -95,8 +95,10 @@ def _understood(
     reader.settle(device)
     reader.finish(device)
     device.keep_lines()
-    odd, others = told_apart(reader.others, Suspicion(sheet, device.fact))
-    reader.diagnostics.not_understood += odd
+    suspicion = Suspicion(sheet, device.fact)
+    odd, others = told_apart(reader.others, suspicion)
+    swallowed = [found for block in reader.left_blocks for found in suspicion.swallowed(block)]
+    reader.diagnostics.not_understood += [*odd, *swallowed]
     return Reading(
         device=device.fact,
         not_understood=tuple(sorted(with_faults(reader.diagnostics.not_understood, nodes.faults))),

@@ -202,7 +202,7 @@ class _Merging:
         ]
         self._replace_small(pairs, gone)
         self._replace_unread(pairs, present)
-        goes = set(gone)
+        goes = {node for node in gone if self.said[node].row.about_dhcp}
         numbers = Numbers(self.said[n] for n in present if n in self.said and n not in goes)
         after: Node | None = None
         run: list[Node] = []
@@ -300,7 +300,7 @@ class _Merging:
             self.missing.append(f"{said.fact.label} is missing, and {rival}")
             return []
         self.added.append((said.fact.label, node.text.strip()))
-        return [node]
+        return [numbers.numbered(node, said)]
 
     def _rival(self, wanted: Fact) -> str | None:
         """What is in the place of an interface that isn't there: it may be the same, renamed."""
