@@ -91,7 +91,7 @@ class _Side:
 
     def with_shared(self, nodes: Iterable[Node], sheet: Sheet) -> str:
         """The text of some nodes and of those that are shared, in their order."""
-        return sheet.notation.write(sorted([*self.shared, *nodes], key=lambda node: node.start))
+        return sheet.notation.write(_joined_again([*self.shared, *nodes]))
 
 
 def _framed_apart(nodes: Iterable[Node], said: Mapping[Node, Said]) -> Iterator[Node]:
@@ -101,6 +101,18 @@ def _framed_apart(nodes: Iterable[Node], said: Mapping[Node, Said]) -> Iterator[
             yield from (node.holding([inner]) for inner in _framed_apart(node.children, said))
         else:
             yield node
+
+
+def _joined_again(nodes: Iterable[Node]) -> list[Node]:
+    """Nodes in their order, those together again that were one before they were framed apart."""
+    joined: list[Node] = []
+    for node in sorted(nodes, key=lambda node: node.start):
+        if joined and joined[-1].start == node.start and joined[-1].children and node.children:
+            inside = [*joined[-1].children, *node.children]
+            joined[-1] = node.holding(_joined_again(inside))
+        else:
+            joined.append(node)
+    return joined
 
 
 def _to_first(node: Node) -> Iterator[Node]:

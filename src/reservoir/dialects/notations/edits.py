@@ -185,6 +185,8 @@ class Edits:
         at = _line_after(text, end_of(beside)) if beside is not None and spot.after else 0
         at = at or _line_after(text, table[-1][1] if spot.before is None else header[1])
         indent = blanks_at(text, header[0])
+        if self.layout.signs.tick:  # above the marks, the line of names stands deeper
+            indent = indent[: -len(self.layout.signs.tick) - 1]
         return [*edits, TextEdit(at, at, joined(indent + line for line in lines))]
 
     def _names(self, text: str, line: tuple[int, int]) -> set[str]:

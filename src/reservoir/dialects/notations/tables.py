@@ -181,9 +181,14 @@ class Tables:
         if self.sign != BLANKS:
             framed = "|" if header.startswith("|") else ""
             between = f" {self.sign} " if f" {self.sign} " in header else self.sign
+            ends = [*(cell.start - len(between) for cell in names[1:]), len(header)]
+            widths = [end - cell.start for cell, end in zip(names, ends, strict=True)]
+            widths = [width if between != self.sign else 0 for width in widths]
+            widths += [0] * (len(values) - len(widths))
+            padded = [self.quoted(v).ljust(width) for v, width in zip(values, widths, strict=True)]
             if framed:
-                return f"| {between.join(map(self.quoted, values[1:-1]))} |"
-            return between.join(map(self.quoted, values)).rstrip(" ")
+                return f"| {between.join(padded[1:-1])} |"
+            return between.join(padded).rstrip(" ")
         line = ""
         for number, value in enumerate(values):
             at = names[number].start if number < len(names) else 0

@@ -79,7 +79,12 @@ class _Between:
             yield from self._changed(around, same.pop(0), node)
         for nodes in waiting.values():
             for node in nodes:
-                if node in self.old.said:
+                if node not in self.old.said:
+                    continue
+                if self.old.said[node].row.is_frame:  # what is in it is taken out one by one
+                    line = line_of(node, self.sheet)
+                    yield from self.inside((*around, line), inner_of(node, self.sheet), ())
+                else:
                     yield self._undone(around, node)
 
     def _key(self, node: Node, said: dict[Node, Said]) -> object:
@@ -121,7 +126,8 @@ class _Between:
         said, line = self.new.said, line_of(node, self.sheet)
         if node not in said:
             return  # about other things, or not understood: whoever put it there sees to it
-        yield Step(Statement(around, line), said[node].row, after)
+        if not said[node].row.is_frame:  # that is there with the first that is in it
+            yield Step(Statement(around, line), said[node].row, after)
         for child in inner_of(node, self.sheet):
             yield from self._stated((*around, line), child, after)
 
@@ -222,7 +228,15 @@ def applied(present: PresentText, said: str, sheet: Sheet) -> str:
     statement, text = parsed(said, sheet), present.text
     around: list[Node] = []
     inside = present.nodes.top
-    for outer in statement.around:
+    lacking: Sequence[Line] = ()
+    for number, outer in enumerate(statement.around):
+        if (
+            not statement.undoes
+            and not any(line_of(node, sheet) == outer for node in inside)
+            and _is_frame(said, number, sheet)
+        ):
+            lacking = statement.around[number:]
+            break
         around.append(_there(inside, outer, present, sheet))
         inside = around[-1].children
     if statement.undoes:
@@ -233,6 +247,8 @@ def applied(present: PresentText, said: str, sheet: Sheet) -> str:
     if same is not None:
         return sheet.notation.edited(text, sheet.notation.swap(text, around, same, new))
     new.kind = kind_of(row) if row is not None else ""
+    if lacking:
+        new = _in_blocks(lacking, new)
     alike = [node for node in inside if node.kind == new.kind] or inside
     spot = Spot(tuple(around), alike[-1] if alike else None, None)
     return sheet.notation.edited(text, sheet.notation.put(text, spot, [new]))
@@ -260,6 +276,15 @@ def _there(inside: Sequence[Node], line: Line, present: PresentText, sheet: Shee
             if wanted is not None and wanted.items() <= {**said.values}.items():
                 return node
     raise NotStatedError(f"there is no {' '.join(line)}")
+
+
+def _is_frame(said: str, depth: int, sheet: Sheet) -> bool:
+    """Whether a statement is in a block, so many levels down, that is there with what is in it."""
+    present = PresentText.of(said, sheet)
+    node = present.nodes.top[0]
+    for _ in range(depth):
+        node = inner_of(node, sheet)[0]
+    return node in present.said and present.said[node].row.is_frame
 
 
 def _row_of(said: str, sheet: Sheet) -> Row | None:

@@ -344,7 +344,8 @@ class Sheet:
         counted = (
             slot.field == RUNNING_NUMBER for r in rows if r.is_item for slot in r.pattern.slots
         )
-        return all(row.pattern.is_plain for row in rows) and not any(counted)
+        is_plain = all(row.pattern.is_plain and not row.made_of for row in rows)
+        return is_plain and not any(counted)
 
     @cached_property
     def labels(self) -> frozenset[str]:
