@@ -106,6 +106,14 @@ def count(fact: Fact) -> int:
     return len(fact.fields) + 1 + sum(map(count, fact.children))
 
 
+@pytest.mark.parametrize(
+    "sheet", sorted((DESK / "also").glob("*.sheet")), ids=lambda path: path.stem
+)
+def test_layouts_combine(sheet: Path) -> None:
+    """Numbers in steps under headings, maps by names, plain headings over columns, and more."""
+    check_dialect(sheet, [sheet.with_suffix(".txt")])
+
+
 HEADER = """\
 sheet desk
 block indent 2

@@ -80,7 +80,7 @@ def about_other_things(what: str, sheet: Sheet) -> list[str]:
     layout = sheet.notation
     if isinstance(layout, Layout):
         if layout.heading:
-            before, after = layout.heading[0]
+            before, after, _ = layout.heading[0]
             return [f"{before}{word or 'x'}{after}", f"of: {rest}"]
         return [f"{word} of={rest or 'x'}"] if layout.is_flat else [what]
     notations = {

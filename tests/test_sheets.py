@@ -53,7 +53,11 @@ binding *     | own {address} = {mac} [? "{name}"]
             "3:1: nothing stands between what this keeps",
         ),
         ("block indent 2", 'block "{" "}" dash "-"', "begin with a dash where blocks are indented"),
-        ("block indent 2", "heading shelf", "'shelf' should be words around one *, such as: begin"),
+        (
+            "block indent 2",
+            "block opens a closes b",
+            "'a' should be words around one *, such as: begin",
+        ),
         ("block indent 2", 'path " "', "3:1: nothing stands between what this keeps apart"),
         ("block indent 2", 'table ","', "the header says how one line is inside another"),
         ("block indent 2", 'table ","\npieces "="', "pieces can't stand there"),

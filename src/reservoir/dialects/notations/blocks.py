@@ -16,20 +16,32 @@ class Wording(NamedTuple):
 
     before: str
     after: str
+    is_whole: bool = False
+    """Whether it is all of a text: there is no ``*``."""
 
     @classmethod
     def of(cls, text: str) -> Wording:
         """The wording of a text with one ``*``; without one, that text alone."""
-        before, _, after = text.partition("*")
-        return cls(before, after)
+        before, star, after = text.partition("*")
+        return cls(before, after, not star)
 
     def fits(self, text: str) -> bool:
         """Whether a text is worded so, with something for the ``*``."""
         return (
-            text.startswith(self.before)
-            and text.endswith(self.after)
-            and len(text) > len(self.before) + len(self.after)
+            text == self.before
+            if self.is_whole
+            else (
+                text.startswith(self.before)
+                and text.endswith(self.after)
+                and len(text) > len(self.before) + len(self.after)
+            )
         )
+
+    def begins(self, text: str) -> bool:
+        """Whether a text is worded so, or begins so with a sign and is damaged at its end."""
+        sign = self.before.strip()
+        is_signed = bool(sign) and not sign[0].isalnum()
+        return text.startswith(self.before) if is_signed else self.fits(text)
 
     def inside(self, text: str) -> str:
         """What stands for the ``*`` in a text."""

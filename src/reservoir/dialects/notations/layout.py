@@ -157,7 +157,7 @@ class Layout(Notation):
     def is_heading(self, text: str) -> bool:
         """Whether a line holds until the next such one."""
         undone = self.undo.undone(text) if self.undo is not None else None
-        return any(words.fits(some) for words in self.heading for some in (text, undone) if some)
+        return any(words.begins(some) for words in self.heading for some in (text, undone) if some)
 
     def _arranged(self, nodes: Sequence[Node], scope: Sequence[ScopeLike], text: str) -> list[Node]:
         """The nodes of one place with their steps, cells, pieces and items as nodes."""
@@ -402,12 +402,16 @@ class Layout(Notation):
     def cell_form(self, text: Form) -> Form:
         return Enclosed(".+?", escape=self.tables.fit) if self.table else text
 
+    def _mark_in(self, line: str) -> str:
+        """What stands between key and value in a line: with its blank, where a key has colons."""
+        return self.assign if self.assign in line else self.assign.strip()
+
     def normal(self, line: str, *, is_row: bool = False) -> str:
         mark = self.assign.strip()
         before = line.partition("{")[0] if is_row else line
         if not mark or mark not in before or self.is_heading(line):
             return line
-        key, _, value = line.partition(mark)
+        key, _, value = line.partition(self._mark_in(line))
         return f"{key.rstrip()}{self.assign}{value.lstrip()}" if value.strip() else line
 
 

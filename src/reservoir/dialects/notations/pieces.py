@@ -14,8 +14,14 @@ _PIECE = re.compile(r"""[^ \t"']*(?:"(?:[^"\\]|\\.|"")*"|'(?:[^'\\]|\\.|'')*'|["
 _NEEDS_CARE = re.compile("[\t\"']|  ")
 """What keeps a statement from being cut at each blank."""
 _ROW_PIECE = re.compile(
-    r"\[\?[ \t]*(?P<maybe>[^\]]*?)[ \t]*\]|\"(?P<quoted>[^\"]+)\"|(?P<sure>[^ \t\[]+)"
+    r"""
+    \[\?[ \t,;|]*"(?P<maybe_quoted>[^"]+=\{[^"]*)"[ \t]*\]
+    |\[\?[ \t]*(?P<maybe>[^\]]*?)[ \t]*\]
+    |"(?P<quoted>[^"=]+=[^"]*)"
+    |(?P<sure>[^ \t\[]+)""",
+    re.VERBOSE,
 )
+"""A piece of a sheet's row; where a column's name has blanks, quotation signs are around it."""
 
 
 def cut(text: str, sign: str) -> tuple[str, list[tuple[str, int]]]:
@@ -96,10 +102,11 @@ def of_row(line: str, sign: str) -> Iterator[Piece]:
     """How a row of a sheet falls into its words and its pieces."""
     found = list(_ROW_PIECE.finditer(line))
     words = next(
-        (n for n, one in enumerate(found) if one["maybe"] or sign in one[0][1:]), len(found)
+        (n for n, one in enumerate(found) if one[0].startswith("[?") or sign in one[0][1:]),
+        len(found),
     )
     head = line[: found[words].start()] if words < len(found) else line
     yield Piece(head.rstrip(" \t") or ROW, 0, optional=False)
     for one in found[words:]:
         name = one.lastgroup or ""
-        yield Piece(one[name], one.start(name), name == "maybe")
+        yield Piece(one[name], one.start(name), name.startswith("maybe"))

@@ -22,6 +22,17 @@ def facts_inside(row: Row, values: dict[str, Any], node: Node) -> list[Fact]:
     return facts
 
 
+def put_inside(fact: Fact, stated: list[Fact]) -> None:
+    """Put facts into another; one of which a part stood elsewhere becomes whole with it."""
+    for new in stated:
+        same = (child for child in fact.children if child.kind == new.kind)
+        half = next((child for child in same if not child.fields.keys() & new.fields.keys()), None)
+        if half is not None:
+            half.fields.update(new.fields)
+        else:
+            fact.children.append(new)
+
+
 def fill_made_of(row: Row, values: dict[str, Any]) -> None:
     """Give a fact the fields that are made of others, or those that another one is made of."""
     for name, made in row.made_of.items():

@@ -14,7 +14,12 @@ from reservoir.dialects.facts.kinds import KINDS, RUNNING_NUMBER
 from reservoir.dialects.forms.plain import HOST
 from reservoir.dialects.notations.nodes import Node, all_nodes
 from reservoir.dialects.parse.diagnostics import Diagnostics
-from reservoir.dialects.parse.elsewhere import counted_from_subnets, facts_inside, fill_made_of
+from reservoir.dialects.parse.elsewhere import (
+    counted_from_subnets,
+    facts_inside,
+    fill_made_of,
+    put_inside,
+)
 from reservoir.dialects.parse.foreign import Other
 from reservoir.dialects.parse.not_understood import (
     EVERYTHING,
@@ -261,7 +266,7 @@ class NodeReader:
         if row.adds_fields and not row.links:
             for name, value in values.items():
                 self._set(name, value, row, node, block, number)
-            block.fact.children += inner
+            put_inside(block.fact, inner)
             self.take_all(node.children, row.scope, block)
             self.diagnostics.require(row.pieces, block, node)
             return

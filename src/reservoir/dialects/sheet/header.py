@@ -34,6 +34,7 @@ from reservoir.dialects.forms.words import OwnWords
 from reservoir.dialects.notations.nodes import Notation, Undo
 from reservoir.dialects.sheet.hints import HEADERS
 from reservoir.dialects.sheet.layout_words import LAYOUT, OF_ANY_TEXT, LayoutWords
+from reservoir.dialects.sheet.lint import limits_of
 from reservoir.dialects.sheet.mistakes import SheetMistakeError, number, only, pairs_of
 from reservoir.dialects.sheet.model import Naming, Row, Sheet
 from reservoir.dialects.sheet.traits import LIMITS, TRAITS
@@ -147,7 +148,7 @@ class HeaderReader:
             naming=self.naming,
             duration=self.duration,
             traits=self.traits,
-            limits=self.limits,
+            limits=limits_of(rows) | self.limits,
             assumed=self.assumed,
             rows=tuple(rows),
             undo=self.undo,

@@ -79,7 +79,8 @@ class LayoutWords:
         """``heading "[*]" "under *"``."""
         if not values:
             raise SheetMistakeError('a heading is words around a *: heading "[*]"')
-        self.layout = replace(self.layout, heading=tuple(map(_wording, values)))
+        headings = (_wording(value) if "*" in value else Wording.of(value) for value in values)
+        self.layout = replace(self.layout, heading=tuple(headings))
 
     def read_files(self, values: list[str]) -> None:
         """``files "50-" also ".d"``."""

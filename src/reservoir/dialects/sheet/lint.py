@@ -30,6 +30,13 @@ def contradictions(sheet: Sheet) -> Iterator[tuple[Row, str]]:
                 yield row, f"{what} needs {needed}; here it is {sheet.trait(name)}"
 
 
+def limits_of(rows: list[Row]) -> dict[str, int]:
+    """The limits that rows themselves are: where there is a place for one range, there is one."""
+    ranges = [row.repeat for row in every_row(rows) if row.kind == "range"]
+    ranges += ["?" for row in every_row(rows) if "range" in row.pattern.inner_kinds]
+    return {"pool.range": 1} if ranges and "*" not in ranges else {}
+
+
 def half_options(sheet: Sheet) -> Iterator[tuple[Row, str]]:
     """Rows of options of which a plan can't hold what they state."""
     for row in every_row(sheet.rows):
