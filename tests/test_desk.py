@@ -380,3 +380,22 @@ def test_a_line_that_two_ways_lead_to_is_refused() -> None:
     with pytest.raises(InputError, match="which is also line 37 inside line 36") as raised:
         load_sheet(twice, "steps.sheet")
     assert "this row matches 'own 0.0.0.0 by 0'" in str(raised.value)
+
+
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [
+        ("signs", "a { " * 3_000 + "} " * 2_999),
+        ("words", "entry x\n" * 3_000),
+        ("items", "- " * 3_000 + "x: 1\n"),
+        ("steps", "put handout a " * 3_000),
+        ("dots", "handout.1." * 3_000),
+        ("tables", "-- Spans --\nShelf,First address\n" + 'a,"' * 3_000),
+        ("headings", "under clock \\\n" * 3_000),
+    ],
+)
+def test_endless_nesting_is_a_report(name: str, text: str) -> None:
+    """However deep, nothing is read wrongly and nothing breaks."""
+    reading = read_configuration(text, sheet_of(name))
+    assert count(reading.device) <= 5
+    assert reading.not_understood or reading.others or reading.left_alone

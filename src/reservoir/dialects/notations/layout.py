@@ -30,6 +30,7 @@ from reservoir.dialects.notations.nodes import (
     TextEdit,
     Undo,
     as_far_as_it_goes,
+    bounded,
     joined,
     spaced,
 )
@@ -138,6 +139,9 @@ class Layout(Notation):
             top, faults = found.nodes, []
             if self.by_indentation:
                 top = indented(top, self.dash)
+        if self.has_blocks:
+            nodes = bounded(Nodes(top, 0, faults))
+            top, faults = nodes.top, nodes.faults
         if self.assign:
             self._normalise(top)
         if self.heading or self.files:
@@ -186,7 +190,7 @@ class Layout(Notation):
         if not inner:
             return
         if self.path and inner[0].line == node.line and inner[0].start == node.start:
-            for child in inner:
+            for child in inner if inside else ():
                 if child.children:
                     self._arrange_inside(child, inside, text)
             return
