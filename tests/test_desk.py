@@ -18,6 +18,8 @@ from reservoir.core.problems import InputError
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.parse.reader import read_configuration, read_nodes
+from reservoir.dialects.scripting.script import script
+from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.trial import try_on
@@ -399,3 +401,22 @@ def test_endless_nesting_is_a_report(name: str, text: str) -> None:
     reading = read_configuration(text, sheet_of(name))
     assert count(reading.device) <= 5
     assert reading.not_understood or reading.others or reading.left_alone
+
+
+def test_a_change_of_screens_is_steps_to_tick() -> None:
+    """On which screen a field was what, and which row comes and goes; a screen comes with it."""
+    sheet = Library().sheet("capstan")
+    plans = (
+        plan(**crew).replace("desk", "capstan")
+        for crew in (
+            {"lease": "8h", "bindings": []},
+            {"lease": "4h", "ranges": ["10.84.30.20-10.84.30.120"],
+             "bindings": [{"mac": "00:00:5e:00:53:01", "address": "10.84.30.130"}]},
+        )
+    )  # fmt: skip
+    old, new = (write_device(reservoir.loads(p).pools, "box", sheet).text for p in plans)
+    lines = [line.text for line in script(old, new, sheet, "box").lines]
+    assert "== Pool crew ==\n[ ] Lease: 4 h  // was: 8 h\n" in lines
+    assert any("[ ] remove 10.84.30.20 | 10.84.30.99\n" in line for line in lines)
+    assert any(line.startswith("== Bound clients ==\n") and "53:01" in line for line in lines)
+    assert not any(line.startswith("remove ==") for line in lines)

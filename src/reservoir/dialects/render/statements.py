@@ -163,7 +163,10 @@ def text_of(step: Step, sheet: Sheet) -> str:
     else:
         node = _in_blocks(statement.around, _node(statement.line))
     text = sheet.notation.write([node])
-    return sheet.notation.with_remark(text, f"was: {' '.join(step.was)}") if step.was else text
+    if not step.was:
+        return text
+    was = " ".join(step.was).removeprefix(step.row.pattern.begins)
+    return sheet.notation.with_remark(text, f"was: {was}")
 
 
 def _node(line: Line) -> Node:

@@ -282,8 +282,8 @@ class BodyReader:
                         f"{text} directly follows another slot; put text between them", at
                     )
                 target.append(self._slot(text[1:-1], line, at))
-            elif badly_marked(line.about, text) and "{{" not in text:
-                raise SheetMistakeError(badly_marked(line.about, text), at)
+            elif "{{" not in text and (wrong := badly_marked(line.about, text)):
+                raise SheetMistakeError(wrong, at)
             else:
                 literal = re.sub("[ \t]+", " ", {"{{": "{", "}}": "}"}.get(text, text))
                 _add_literal(target, literal)
