@@ -1,0 +1,73 @@
+"""What the rows of a draft show of how the device behaves, and what no text shows."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from reservoir.dialects.learning.rows import DraftRow
+
+NOT_SHOWN = (
+    "bound-address",
+    "own-address",
+    "blank-gateway",
+    "blank-dns",
+    "blank-lease",
+    "service",
+)
+"""Traits that somebody has to be asked for, or look up; the likeliest to differ first."""
+
+
+class _Stated:
+    """Which kinds stand in which, and which fields each states."""
+
+    def __init__(self, rows: Sequence[DraftRow]) -> None:
+        self.inside: dict[str, set[str]] = {}
+        self.fields: dict[str, set[str]] = {}
+        self._walk(rows, "device")
+
+    def _walk(self, rows: Sequence[DraftRow], around: str) -> None:
+        for row in rows:
+            kind = row.kind or around
+            if row.kind:
+                self.inside.setdefault(row.kind, set()).add(around)
+            names = {slot.partition(":")[0] for slot in row.slots}
+            if any(name.startswith("range.") for name in names):
+                self.inside.setdefault("range", set()).add("pool")
+            condition, sign, _ = row.margin.rpartition(" ")[2].partition("=")
+            self.fields.setdefault(kind, set()).update(names, {condition} if sign else ())
+            self._walk(row.rows, kind)
+
+    def of(self, kind: str) -> set[str]:
+        """The fields of a kind that are stated."""
+        return self.fields.get(kind, set())
+
+
+def shown(rows: Sequence[DraftRow]) -> Mapping[str, str]:
+    """The traits that the rows show."""
+    stated = _Stated(rows)
+    pool, where = stated.of("pool"), stated.inside.get("exclusion", set())
+    found: dict[str, str] = {}
+    if "range" in stated.inside:
+        found["assigns"] = "ranges"
+    elif where:
+        whose = "" if "subnet" in pool else "interface-"
+        found["assigns"] = f"{whose}subnet-less-exclusions"
+    if {"pool", "device"} <= where:
+        found["exclusions"] = "in-pool-and-device-wide"
+    elif where:
+        found["exclusions"] = "in-pool" if "pool" in where else "device-wide"
+    if bound := stated.inside.get("binding"):
+        own = "subnet" in stated.of("binding")
+        found["bindings"] = (
+            "one-address-pool" if own else "table" if "device" in bound else "in-pool"
+        )
+    if "interface" in pool or stated.inside.get("pool") == {"interface"}:
+        found["pool-found-by"] = "joined-interface" if "subnet" in pool else "interface"
+    switches = [kind for kind in ("device", "interface") if "service" in stated.of(kind)]
+    if switches:
+        found["service"] = {"device": "master", "interface": "interface"}[switches[0]]
+    if len(switches) > 1:
+        found["service"] = "master-and-interface"
+    elif "active" in pool:
+        found["service"] = "pool"
+    return found

@@ -1,0 +1,79 @@
+"""The forms that a draft's header names, told by how the sample writes each value."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator, Sequence
+
+from reservoir.dialects.learning.explaining import Field
+from reservoir.dialects.learning.layouts import quoted
+from reservoir.dialects.learning.meanings import Word
+
+Seen = Sequence[tuple[Field, Word]]
+"""The words that say each field."""
+
+
+def form_words(seen: Seen, *, is_plain: bool) -> Iterator[str]:
+    """The lines of the header that say how values are written.
+
+    Args:
+        seen: The words of the sample that say something.
+        is_plain: Whether lists and texts have no signs of the notation around them.
+    """
+    signs = Counter(word.between for _, word in seen if word.between)
+    if signs and is_plain:
+        sign = signs.most_common(1)[0][0]
+        yield f"list      {quoted(sign if sign.strip() else ' ')}"
+    macs = [word for name, word in seen if name == "mac"]
+    plain = [word for word in macs if not is_typed(word)]
+    if plain:
+        yield f"mac       {mac_form(plain[0].text)}"
+    typed = next((word for word in macs if is_typed(word)), None)
+    if typed is not None:
+        yield f"form      clientid = mac {mac_form(typed.text)}"
+    times = [word for name, word in seen if name in ("lease", "longest")]
+    if times:
+        yield f"duration  {quoted(time_template(times))}"
+
+
+def is_typed(word: Word) -> bool:
+    """Whether it is a MAC address behind its hardware type."""
+    return any(meaning.part == "typed" for meaning in word.meanings)
+
+
+def mac_form(text: str) -> str:
+    """How a MAC address is written, in the words of a header."""
+    said = text.strip("\"'")
+    signs = re.sub("[0-9A-Fa-f]", "", said)
+    sign = signs[:1]
+    groups = said.split(sign) if sign else [said]
+    before = ""
+    if len("".join(groups)) > 12:
+        if len(groups[0]) == 2 and len(groups) > 1 and len(groups[1]) != 2 or len(groups) == 7:
+            before, groups = f"prefix {quoted('01' + sign)} ", groups[1:]
+        else:
+            before = 'type "01" '
+    size = max(map(len, groups))
+    case = " case upper" if re.search("[A-F]", said) else ""
+    return f"{before}group {size}" + (f" sep {quoted(sign)}" if sign else "") + case
+
+
+def time_template(words: Sequence[Word]) -> str:
+    """The template by which all of some times are written."""
+    common = set(words[0].templates).intersection(*(word.templates for word in words))
+    for template in words[0].templates:
+        if template in common:
+            return template
+    every = list(dict.fromkeys(word.templates[0] for word in words))
+    parts = [re.findall(r"\{\w+\}[^{]*", template) for template in every]
+    if any(len(part) > 1 for part in parts) and not any(" " in template for template in every):
+        # 1d12h and 30m: each unit may be left out.
+        units = sorted({unit.strip() for part in parts for unit in part}, key=_size, reverse=True)
+        return "".join(f"[{unit}]" for unit in units)
+    every.sort(key=lambda template: _size(re.findall(r"\{\w+\}", template)[-1]), reverse=True)
+    return "|".join(every)
+
+
+def _size(unit: str) -> int:
+    return "smhdw".index(unit.strip("{")[0])

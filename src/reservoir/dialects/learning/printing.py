@@ -1,0 +1,212 @@
+"""Prints drafted rows as a sheet has them: a margin, and how it looks."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
+
+from reservoir.core.wording import listed
+from reservoir.dialects.learning.rows import DraftRow, Element
+from reservoir.dialects.learning.sample import Sample
+from reservoir.dialects.notations.json import Json
+from reservoir.dialects.notations.layout import Layout
+from reservoir.dialects.notations.tables import GIVEN, ROW
+from reservoir.dialects.notations.xml import Xml
+
+MOST_LINES_NAMED = 3
+"""Lines of the sample that a remark names at most."""
+
+
+class Printed(NamedTuple):
+    """A row as it stands in the sheet."""
+
+    margin: str
+    text: str
+    remark: str
+
+
+@dataclass
+class Printer:
+    """Prints the rows of a sample."""
+
+    sample: Sample
+    has_typed_macs: bool
+    """Whether MAC addresses stand behind a hardware type."""
+    printed: list[Printed] = field(default_factory=list)
+
+    def lines(self, rows: Sequence[DraftRow]) -> Iterator[str]:
+        """The lines of a sheet's body."""
+        self._rows(rows, 0, ())
+        width = max((len(row.margin) for row in self.printed), default=0) + 1
+        for row in self.printed:
+            if row.remark:
+                yield f"# {row.remark}"
+            yield f"{row.margin:<{width}}| {row.text}"
+
+    def _rows(self, rows: Sequence[DraftRow], depth: int, prefix: Sequence[Element]) -> None:
+        """Print the rows of one place; ``prefix`` are the steps before them that only hold them."""
+        implied = [row for row in rows if _is_in_range(row)]
+        begins = {word for row in rows if not row.is_left for word in self._first_word(row)}
+        left = set[str]()
+        for row in rows:
+            if implied and row is implied[0]:
+                self._add("range", depth, ":")
+                for inner in implied:
+                    self._row(_of_range(inner), depth + 1, prefix)
+            elif row.is_left:
+                text = _left(row, begins)
+                if text not in left:
+                    left.add(text)
+                    self._add("left", depth, self._text(prefix) + text, row)
+            elif row not in implied:
+                self._row(row, depth, prefix)
+
+    def _row(self, row: DraftRow, depth: int, prefix: Sequence[Element]) -> None:
+        between = self._between_steps
+        if between and not self._is_heading(row):
+            if row.is_frame and row.rows:
+                self._rows(row.rows, depth, [*prefix, *row.elements, between])
+                return
+            while (only := _only_step(row)) is not None:
+                row = _joined(row, only, between)
+        text = self._text([*prefix, *row.elements])
+        text += "".join(map(self._optional, row.optional))
+        on_line = [inner for inner in row.rows if self._stands_on_line(inner, row)]
+        text = self._with_pieces(text, row, on_line)
+        margin = f"{row.kind} {row.margin}".strip() if row.kind else row.margin and f" {row.margin}"
+        if not row.kind and row.statements[0].fact.kind == "device":
+            states = row.slots or any(inner.slots for inner in on_line) or "=" in row.margin
+            margin = f"device {row.margin.lstrip('? ')}".rstrip() if states else margin
+        self._add(margin, depth, text, row, on_line)
+        self._rows([inner for inner in row.rows if inner not in on_line], depth + 1, ())
+
+    def _first_word(self, row: DraftRow) -> Iterator[str]:
+        yield from (statement.node.text.split()[0] for statement in row.statements)
+
+    @property
+    def _between_steps(self) -> str:
+        """What stands between the steps of statements, where they have such."""
+        layout = self.sample.notation
+        return layout.paths.between if isinstance(layout, Layout) and layout.path else ""
+
+    def _is_heading(self, row: DraftRow) -> bool:
+        layout = self.sample.notation
+        return isinstance(layout, Layout) and layout.is_heading(self._text(row.elements))
+
+    def _stands_on_line(self, inner: DraftRow, row: DraftRow) -> bool:
+        """Whether a row is written on the line of the one around it."""
+        if inner.kind or inner.rows or not inner.slots or inner.margin not in ("", "?"):
+            return False
+        if isinstance(self.sample.notation, Json):
+            return all(not r.kind and not r.rows and "=" not in r.margin for r in row.rows)
+        if isinstance(self.sample.notation, Xml):
+            return bool(re.match(r'[\w.:-]+="', inner.statements[0].node.text))
+        return inner.is_piece
+
+    def _with_pieces(self, text: str, row: DraftRow, pieces: Sequence[DraftRow]) -> str:
+        """The text of a row with the pieces that are written on its line."""
+        said = [(self._cell(self._text(piece.elements)), piece.margin) for piece in pieces]
+        if isinstance(self.sample.notation, Json):
+            if not said:
+                return text
+            members = [f"[?{piece}]" if margin else piece for piece, margin in said]
+            closes = "} ]" if text.endswith("[") else "}"
+            return f"{text} {{{', '.join(members)}{closes}" if closes == "} ]" else (
+                f"{text}{', '.join(members)}{closes}"
+            )
+        sure = [piece for piece, margin in said if not margin]
+        maybe = [f"[?{piece}]" for piece, margin in said if margin]
+        if isinstance(self.sample.notation, Xml):
+            if not re.fullmatch(r"<[\w.:-]+", text):
+                return text
+            ends = ">" if len(pieces) < len(row.rows) or not pieces else "/>"
+            return " ".join([text, *sure, *maybe]) + ends
+        words = [] if row.elements == [ROW] else [text]
+        return " ".join([*words, *sure, *maybe])
+
+    def _cell(self, said: str) -> str:
+        """A piece; one whose column's name has blanks stands in quotation signs."""
+        layout = self.sample.notation
+        is_cell = isinstance(layout, Layout) and bool(layout.table)
+        return f'"{said}"' if is_cell and " " in said.partition(GIVEN)[0] else said
+
+    def _optional(self, elements: Sequence[Element]) -> str:
+        text = self._text(elements)
+        return f" [? {text.strip()}]" if text.startswith(" ") else f"[?{text}]"
+
+    def _text(self, elements: Sequence[Element]) -> str:
+        said = "".join(map(self._said, elements))
+        if isinstance(self.sample.notation, Json):
+            # What opens an object is no brace to be doubled, and a list has its own signs.
+            said = re.sub(r'\["(\{[a-z_.]+\})"\]', r"[\1]", said)
+            said = re.sub(r"\{\{$", "{", said)
+        return said
+
+    def _said(self, element: Element) -> str:
+        if isinstance(element, str):
+            return element.replace("{", "{{").replace("}", "}}")
+        name = element[0]
+        return f"{{{name}:clientid}}" if name == "mac" and self.has_typed_macs else f"{{{name}}}"
+
+    def _add(
+        self,
+        margin: str,
+        depth: int,
+        text: str,
+        row: DraftRow | None = None,
+        pieces: Sequence[DraftRow] = (),
+    ) -> None:
+        remark = ""
+        rows = [row, *pieces] if row is not None else []
+        doubts = dict.fromkeys(doubt for each in rows for doubt in each.doubts)
+        if doubts:
+            lines = sorted({line for each in rows if each.doubts for line in each.lines})
+            named = listed(map(str, lines[:MOST_LINES_NAMED]))
+            where = f"{'lines' if len(lines) > 1 else 'line'} {named}"
+            remark = f"a guess ({where}): {'; '.join(doubts)}"
+        self.printed.append(Printed(margin, "  " * depth + text, remark))
+
+
+def _is_in_range(row: DraftRow) -> bool:
+    """Whether a row of a pool says only what its range has."""
+    return bool(row.slots) and all(name.startswith("range.") for name in row.slots)
+
+
+def _of_range(row: DraftRow) -> DraftRow:
+    """A row of a pool as one of its range."""
+    elements = [
+        element
+        if isinstance(element, str)
+        else tuple(type(name)(name.removeprefix("range.")) for name in element)
+        for element in row.elements
+    ]
+    margin = "" if row.margin == "?" and len(elements) < 4 else row.margin
+    return replace(row, elements=elements, margin=margin)
+
+
+def _only_step(row: DraftRow) -> DraftRow | None:
+    """The one step that always follows another, if it says more of the same."""
+    only = row.rows[0] if len(row.rows) == 1 else None
+    if only is None or only.kind or only.is_left or "=" in only.margin or only.is_piece:
+        return None
+    return only if len(only.statements) == len(row.statements) else None
+
+
+def _joined(row: DraftRow, only: DraftRow, between: str) -> DraftRow:
+    """A step and the one that always follows it, as one."""
+    made = DraftRow(row.kind, [*row.elements, between, *only.elements], row.statements)
+    made.margin = row.margin if row.kind or not only.slots else only.margin
+    made.doubts, made.rows = [*row.doubts, *only.doubts], only.rows
+    return made
+
+
+def _left(row: DraftRow, begins: set[str]) -> str:
+    """A row for lines that are left alone: their first word, where no other row has it."""
+    node = row.statements[0].node
+    words = node.text.split()
+    is_word = re.fullmatch(r"[\w-]+", words[0]) is not None
+    if len(words) > 1 and is_word and words[0] not in begins and not node.children:
+        return f"{words[0]} *"
+    return node.text.replace("*", "?")

@@ -1,0 +1,126 @@
+"""What a sample leaves in doubt: questions, each with an answer that is taken unless another is given.
+
+Each is about a line of the sample and is answered by one word.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from reservoir.dialects.learning.explaining import Field
+from reservoir.dialects.learning.rows import DraftRow
+
+NOTHING = "nothing"
+"""The answer that a line says nothing that matters here."""
+
+MOST = 10
+"""Questions that are asked at most; what else is in doubt is only remarked."""
+
+_SWITCHES = {"device": ("service",), "interface": ("service", "enabled"), "pool": ("active",)}
+"""What a line without a value may turn on, by the kind of fact that it is in."""
+
+_ON = re.compile(r"(?i)(?:^|[ =:\"])(?:yes|on|true|enabled?|start|open|active|live|ready|up|1)\W*$")
+
+
+Taker = Callable[[str], None]
+"""Takes an answer; an empty one is what is taken unless another is given."""
+
+
+@dataclass(frozen=True)
+class Question:
+    """A line of which it is in doubt what it says."""
+
+    line: int
+    """In the sample."""
+    text: str
+    choices: tuple[str, ...]
+    """What it may be; the first is taken unless another is answered."""
+
+    def asks(self) -> str:
+        """The question in words."""
+        words = {NOTHING: "nothing about DHCP", "service": "turns the DHCP service on",
+                 "active": "turns the pool on", "enabled": "turns the interface on"}  # fmt: skip
+        said = [words.get(choice, choice) for choice in self.choices]
+        return f"line {self.line}, {self.text!r}: {' or '.join(said)}?"
+
+
+def settle(rows: Sequence[DraftRow], answers: Mapping[int, str]) -> list[Question]:
+    """Settle what is in doubt by the answers to it, and give the questions that are left.
+
+    Args:
+        rows: All of a draft; those in doubt are changed.
+        answers: A word for a line of the sample.
+    """
+    asked: list[Question] = []
+    for row in (inner for outer in rows for inner in outer.walk()):
+        for question, take in [*_fields(row), *_switch(row, rows)]:
+            answer = next((answers[line] for line in row.lines if line in answers), "")
+            take(answer if answer in question.choices else "")
+            if answer not in question.choices:
+                asked.append(question)
+    return asked[:MOST]
+
+
+def _fields(row: DraftRow) -> Iterator[tuple[Question, Taker]]:
+    """The words of a row that may be for several fields."""
+    for at, element in enumerate(row.elements):
+        if isinstance(element, str) or len(element) == 1:
+            continue
+
+        def take(answer: str, at: int = at, choices: tuple[Field, ...] = element) -> None:
+            row.elements[at] = (Field(answer) if answer else choices[0],)
+            if not answer:
+                row.doubts.append(" or ".join(choices))
+
+        yield Question(row.lines[0], row.statements[0].node.text, tuple(element)), take
+
+
+def _switch(row: DraftRow, rows: Sequence[DraftRow]) -> Iterator[tuple[Question, Taker]]:
+    """A statement without a value that may turn something on."""
+    text, kind = row.statements[0].node.text, row.statements[0].owner.kind
+    if row.slots or row.kind or row.rows or kind not in _SWITCHES:
+        return
+    name = row.margin.removeprefix("? ").partition("=")[0]
+    if name:
+        choices = (name, NOTHING)
+    elif kind == "device":
+        if not (row.is_left and _is_about_dhcp(text, rows)):
+            return
+        is_same = any(
+            other.margin == "? service=yes" and other.statements[0].node.text == text
+            for outer in rows
+            for other in outer.walk()
+        )
+        choices = ("service", NOTHING) if is_same else (NOTHING, "service")
+    elif _ON.search(text) and not row.is_left:
+        choices = (NOTHING, *_SWITCHES[kind])
+    else:
+        return
+
+    def take(answer: str) -> None:
+        chosen = answer or choices[0]
+        if chosen == NOTHING:
+            row.is_left, row.margin = row.is_left or bool(name), ""
+        elif chosen != name:
+            row.is_left, row.margin = False, f"? {chosen}=yes"
+        if answer:
+            row.doubts.clear()
+        elif chosen != name:
+            row.doubts.append(f"it may say {' or '.join(choices[1:])}")
+
+    yield Question(row.lines[0], text, choices), take
+
+
+def _is_about_dhcp(text: str, rows: Sequence[DraftRow]) -> bool:
+    """Whether a line has a word with which statements of pools begin, or is beside them."""
+    words = set(re.findall("[a-z]+", text.lower()))
+    if words & {"dhcp", "lease", "leases", "lend", "lending", "pool", "pools"}:
+        return True
+    for outer in rows:
+        beside = [*outer.walk()]
+        has_pool = any(row.kind == "pool" for row in beside) and not outer.kind
+        if has_pool and any(row.statements[0].node.text == text for row in outer.rows):
+            return _ON.search(text) is not None
+    return False
