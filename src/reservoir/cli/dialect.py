@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from reservoir.cli.learn import learn_sheet
 from reservoir.cli.output import complain, show, talk, talkative, width
 
 if TYPE_CHECKING:
@@ -14,16 +15,20 @@ if TYPE_CHECKING:
     from reservoir.dialects.sheet.model import Sheet
 
 
-@click.group("dialect", short_help="List dialects, describe one, try a sheet.")
+@click.group("dialect", short_help="List dialects, describe one, try a sheet, draft one.")
 def command() -> None:
-    """List dialects, describe one, try your own sheet.
+    """List dialects, describe one, try your own sheet, draft one from an example.
 
     \b
     Examples:
       reservoir dialect list
       reservoir dialect show larkspur
       reservoir dialect try dialects/gannet.sheet --sample running.txt
+      reservoir dialect learn running.txt --plan entered.yaml
     """
+
+
+command.add_command(learn_sheet)
 
 
 def _library() -> Library:

@@ -46,12 +46,15 @@ class Statement:
     """The fact around its whole line, which nothing in it has to name."""
     others: frozenset[str] = frozenset()
     """The kinds of other facts that it may as well be about."""
+    counts: bool = False
+    """Whether a number in it only counts what it is in."""
 
     @cached_property
     def skeleton(self) -> tuple[str, ...]:
         """What it has in common with statements of its kind: its text without values."""
         says = [any(self.field_of(m) for m in word.meanings) for word in self.words]
-        counts = bool(self.node.children) or any(says) or self.fact is not self.owner
+        opens = bool(self.node.children) or any(says) or self.fact is not self.owner
+        counts = self.counts or opens
         return tuple(
             "\0" if said or (word.is_number and counts) else " ".join(word.text.split()) or " "
             for word, said in zip(self.words, says, strict=True)

@@ -14,16 +14,11 @@ Seen = Sequence[tuple[Field, Word]]
 """The words that say each field."""
 
 
-def form_words(seen: Seen, *, is_plain: bool) -> Iterator[str]:
-    """The lines of the header that say how values are written.
-
-    Args:
-        seen: The words of the sample that say something.
-        is_plain: Whether lists and texts have no signs of the notation around them.
-    """
+def form_words(seen: Seen) -> Iterator[str]:
+    """The lines of the header that say how values are written, by the words that say them."""
     signs = Counter(word.between for _, word in seen if word.between)
-    if signs and is_plain:
-        sign = signs.most_common(1)[0][0]
+    if signs:
+        sign = signs.most_common(1)[0][0].strip('"')  # in JSON each item has signs of its own
         yield f"list      {quoted(sign if sign.strip() else ' ')}"
     macs = [word for name, word in seen if name == "mac"]
     plain = [word for word in macs if not is_typed(word)]

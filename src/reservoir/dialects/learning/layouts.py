@@ -13,6 +13,7 @@ from itertools import pairwise
 from reservoir.dialects.learning.meanings import Meanings
 from reservoir.dialects.notations.nodes import Notation
 from reservoir.dialects.sheet.header import HeaderReader
+from reservoir.dialects.sheet.layout_words import LAYOUT, OF_ANY_TEXT
 
 _REMARKS = ("#", "!", ";", "//", "--", "%", "~", "'", "*")
 """Signs that a remark may begin with."""
@@ -21,6 +22,9 @@ _SIGNED_HEADING = re.compile(r"(?P<before>[^\w\s\"']+ ?)(?=[\w\"'])(?P<title>.*?
 _RULE = re.compile(r"[-+=|: \t]{3,}")
 _ASSIGN = re.compile(r"[A-Za-z_][^\"'=:]*?([ \t]*[=:])(?=[ \t]|\S)")
 _PIECE = re.compile(r"(?<![^\s])[A-Za-z_][\w.-]*=(?=\S)")
+WORDS = (*LAYOUT, *OF_ANY_TEXT, "quote")
+"""The words of a header that are guessed here."""
+
 _MOSTLY = 0.6
 _TICK = "[ ] "
 """The mark before a line that somebody ticks."""
@@ -60,11 +64,20 @@ class LayoutGuess:
 
     def notation(self, *without: str) -> Notation:
         """The notation that they describe, without some of them."""
+        return self.less(*without)._read().notation
+
+    @property
+    def problems(self) -> list[str]:
+        """What is wrong with them."""
+        reader = self._read()
+        unknown = [f"{word!r} says nothing of the layout" for word in self.words if word not in WORDS]
+        return [*unknown, *(problem.message for problem in reader.problems)]
+
+    def _read(self) -> HeaderReader:
         reader = HeaderReader("draft")
         for number, (word, values) in enumerate(self.words.items(), start=1):
-            if word not in without:
-                reader.take(number, f"{word} {values}")
-        return reader.notation
+            reader.take(number, f"{word} {values}")
+        return reader
 
     def told(self, words: Mapping[str, str]) -> LayoutGuess:
         """The same with some words said by somebody; ``none`` leaves one out."""
@@ -87,12 +100,15 @@ def guesses(text: str, meanings: Meanings) -> list[LayoutGuess]:
             pass
     if begin == "<":
         return [LayoutGuess({"carrier": "xml", "block": "indent 2"})]
-    first = _Features(text, meanings).guess
+    features = _Features(text, meanings)
+    first = features.guess
     others = [
         first.less(*words)
         for words in (("path",), ("heading",), ("assign",), ("table",), ("pieces",), ("block",))
         if any(word in first.words for word in words)
     ]
+    others += [LayoutGuess({**first.less("comment").words, "heading": quoted(f"{sign} *")})
+               for sign in features.one_sided]  # fmt: skip
     if "block" not in first.words and "path" not in first.words and "table" not in first.words:
         others.append(LayoutGuess({**first.words, "path": "blanks"}))
     return list({guess.header.__str__(): guess for guess in [first, *others]}.values())
@@ -158,6 +174,13 @@ class _Features:
                 found.append(sign)
         return found
 
+    @cached_property
+    def one_sided(self) -> list[str]:
+        """Signs that several lines begin with, which may be headings as well as remarks."""
+        firsts = Counter(line.first for line in self.all_lines if not line.is_value)
+        return [sign for sign, count in firsts.items() if count > 1 and re.fullmatch(r"[^\w\s*]+", sign)
+                and sign not in ("-", "}", "{", "|")]  # fmt: skip
+
     def _comment(self) -> str:
         signs = []
         for sign in self.remarks:
@@ -184,7 +207,7 @@ class _Features:
 
     def _statement(self) -> str:
         plain = [x.text for x in self.lines if not re.match(r".*[{}][ \t]*$|[{}]", x.text)]
-        ended = sum(";" in text for text in plain)
+        ended = sum(text.endswith(";") for text in plain)
         return '";"' if plain and ended >= _MOSTLY * len(plain) else ""
 
     @cached_property
@@ -218,14 +241,6 @@ class _Features:
         """Words that open and close blocks, told by how deep they stand."""
         closing: Counter[str] = Counter()
         opened: list[tuple[Line, str]] = []
-        stack: list[Line] = []
-        for before, line in pairwise([*self.lines, Line(0, 0, "", is_value=False)]):
-            while stack and stack[-1].indent > before.indent:
-                stack.pop()
-            if before.indent < line.indent:
-                stack.append(before)
-            elif stack and line.text and line.indent <= before.indent:
-                pass
         # A word closes a block if it stands as deep as what opened it, behind what is inside.
         openers = self._with_their_ends()
         for line, end in openers:
@@ -234,8 +249,23 @@ class _Features:
                 opened.append((line, end.text))
         words = [word for word, count in closing.items() if count > 1 or len(openers) == 1]
         if not words or sum(closing[word] for word in words) < len(openers):
-            return ""
+            return "" if self.indent else self._balanced_words()
         return self._opening_words(opened)
+
+    def _balanced_words(self) -> str:
+        """Words that open and close blocks, told by how often and in which order they stand."""
+        texts = Counter(line.text for line in self.lines if not line.is_value)
+        for end in [text for text, count in texts.items() if count > 1 and len(text.split()) == 1]:
+            firsts = Counter(line.first for line in self.lines if line.text != end)
+            for first in [word for word, count in firsts.items() if count == texts[end]]:
+                depth, lowest = 0, 0
+                for line in self.lines:
+                    depth += (line.first == first) - (line.text == end)
+                    lowest = min(lowest, depth)
+                if not depth and not lowest:
+                    opens = quoted(f"{first} *")
+                    return f"opens {opens} closes {quoted(end)} indent 2"
+        return ""
 
     def _with_their_ends(self) -> list[tuple[Line, Line | None]]:
         """The lines before deeper ones, each with the line behind these."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from reservoir.core.plan.model import Plan
 from reservoir.core.problems import InputError, Problem
@@ -36,6 +36,8 @@ class Wishes:
     """What somebody has said of the sheet to be drafted."""
 
     name: str = "draft"
+    file: str = "draft.sheet"
+    """Where it will be, for messages."""
     layout: Mapping[str, str] = field(default_factory=dict)
     """Words of the header with their values, instead of those that would be guessed."""
     answers: Mapping[int, str] = field(default_factory=dict)
@@ -50,13 +52,17 @@ class Draft:
     text: str
     layout: LayoutGuess
     questions: tuple[Question, ...]
-    problems: tuple[Problem, ...]
+    not_shown: tuple[str, ...]
+    """Traits that no text shows."""
+    guessed: int
+    """Rows that are a guess; each has a remark."""
+    problems: tuple[Problem, ...] = ()
     """Why it can't be loaded, if it can't."""
-    right: int
+    right: int = 0
     """Values of the plan that it reads from the sample."""
-    missing: tuple[str, ...]
+    missing: tuple[str, ...] = ()
     """What the plan says and it doesn't read, each as ``lease of pool mess``."""
-    unread: int
+    unread: int = 0
     """Lines of the sample that it doesn't understand."""
 
     @property
@@ -90,46 +96,50 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
     rows = _placed(maker.rows(sample.nodes))
     questions = tuple(settle(rows, wishes.answers))
 
-    def drafted(traits: Mapping[str, str]) -> str:
-        return "\n".join([*_header(wishes, sample, maker, rows, traits), "---", *body, ""])
-
     body = [*Printer(sample, _has_typed_macs(maker)).lines(rows)]
-    draft = drafted({})
+    header = [*_header(wishes, sample, maker)]
+    told = {**shown(rows), **wishes.traits}
+    drafted = "\n".join([*header, *_traits(told), "---", *body, ""])
     try:
-        device = read_configuration(text, load_sheet(draft, f"{wishes.name}.sheet")).device
-        draft = drafted(_where_bound(device))
-        sheet = load_sheet(draft, f"{wishes.name}.sheet")
+        device = read_configuration(text, load_sheet(drafted, wishes.file)).device
+        told = {**_where_bound(device), **told}
+        drafted = "\n".join([*header, *_traits(told), "---", *body, ""])
+        sheet = load_sheet(drafted, wishes.file)
     except InputError as error:
-        right = len(maker.words_seen)
-        return Draft(draft, layout, questions, tuple(error.problems), right, (), 0)
+        draft = Draft(drafted, layout, questions, _not_shown(told), guessed=_remarks(body))
+        return replace(draft, problems=tuple(error.problems), right=len(maker.words_seen))
     reading = read_configuration(text, sheet)
     right, missing = _values_read(reading.device, facts)
-    unread = len(reading.not_understood)
-    return Draft(draft, layout, questions, (), right, tuple(missing), unread)
+    draft = Draft(drafted, layout, questions, _not_shown(told), guessed=_remarks(body))
+    return replace(draft, right=right, missing=tuple(missing), unread=len(reading.not_understood))
 
 
-def _header(
-    wishes: Wishes,
-    sample: Sample,
-    maker: RowMaker,
-    rows: Sequence[DraftRow],
-    read: Mapping[str, str],
-) -> Iterator[str]:
-    """The lines of a sheet's header."""
+def _remarks(body: Sequence[str]) -> int:
+    return sum(line.startswith("#") for line in body)
+
+
+def _header(wishes: Wishes, sample: Sample, maker: RowMaker) -> Iterator[str]:
+    """The lines of a sheet's header but for the traits."""
     yield f"sheet     {wishes.name}"
     yield 'about     "drafted from a sample"'
     yield from sample.layout.header
-    is_plain = "carrier" not in sample.layout.words
-    yield from form_words(maker.words_seen, is_plain=is_plain)
+    yield from form_words(maker.words_seen)
     if maker.bool_words:
         yield f"bool      {' '.join(map(quoted, maker.bool_words))}"
     yield ""
-    told = {**shown(rows), **read, **wishes.traits}
+
+
+def _traits(told: Mapping[str, str]) -> Iterator[str]:
+    """The lines of the traits: those that are known, and those to be looked up."""
     yield from (f"trait     {name:<14} {value}" for name, value in told.items())
-    unknown = [name for name in NOT_SHOWN if name not in told]
+    unknown = _not_shown(told)
     if unknown:
-        yield "# The text doesn't show these; they stand as they are usual. Look them up:"
+        yield "# No text shows these: ask how the device behaves, or try it."
         yield from (f"trait     {name:<14} {TRAITS[name].default}" for name in unknown)
+
+
+def _not_shown(told: Mapping[str, str]) -> tuple[str, ...]:
+    return tuple(name for name in NOT_SHOWN if name not in told)
 
 
 def _has_typed_macs(maker: RowMaker) -> bool:

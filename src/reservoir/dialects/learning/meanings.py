@@ -80,7 +80,7 @@ class Meanings:
             if (meaning := Meaning(fact, name, part)) not in said:
                 said.append(meaning)
         pool = fact.pool
-        if pool is not None and name == "first" and value > pool.fields["subnet"].subnet.address:
+        if fact.kind == "range" and name == "first" and pool is not None and fact.is_planned:
             self._host(fact, "first", pool)
             self._host(fact, "last", pool)
         if fact.kind == "option" and name == "value":

@@ -65,6 +65,10 @@ class Printer:
 
     def _row(self, row: DraftRow, depth: int, prefix: Sequence[Element]) -> None:
         between = self._between_steps
+        if self._is_dash(row) and row.rows and row.rows[0].margin == "" and row.rows[0].slots:
+            first, *others = row.rows
+            row = replace(row, elements=[f"{row.elements[0]} ", *first.elements], rows=others)
+            row.doubts += first.doubts
         if between and not self._is_heading(row):
             if row.is_frame and row.rows:
                 self._rows(row.rows, depth, [*prefix, *row.elements, between])
@@ -91,6 +95,10 @@ class Printer:
         layout = self.sample.notation
         return layout.paths.between if isinstance(layout, Layout) and layout.path else ""
 
+    def _is_dash(self, row: DraftRow) -> bool:
+        layout = self.sample.notation
+        return isinstance(layout, Layout) and bool(layout.dash) and row.elements == [layout.dash]
+
     def _is_heading(self, row: DraftRow) -> bool:
         layout = self.sample.notation
         return isinstance(layout, Layout) and layout.is_heading(self._text(row.elements))
@@ -100,6 +108,8 @@ class Printer:
         if inner.kind or inner.rows or not inner.slots or inner.margin not in ("", "?"):
             return False
         if isinstance(self.sample.notation, Json):
+            if not row.statements[0].node.text.endswith("["):
+                return False
             return all(not r.kind and not r.rows and "=" not in r.margin for r in row.rows)
         if isinstance(self.sample.notation, Xml):
             return bool(re.match(r'[\w.:-]+="', inner.statements[0].node.text))
@@ -111,17 +121,14 @@ class Printer:
         if isinstance(self.sample.notation, Json):
             if not said:
                 return text
-            members = [f"[?{piece}]" if margin else piece for piece, margin in said]
-            closes = "} ]" if text.endswith("[") else "}"
-            return f"{text} {{{', '.join(members)}{closes}" if closes == "} ]" else (
-                f"{text}{', '.join(members)}{closes}"
-            )
+            members = ", ".join(f"[?{piece}]" if margin else piece for piece, margin in said)
+            return f"{text} {{{members}}} ]"
         sure = [piece for piece, margin in said if not margin]
         maybe = [f"[?{piece}]" for piece, margin in said if margin]
         if isinstance(self.sample.notation, Xml):
             if not re.fullmatch(r"<[\w.:-]+", text):
                 return text
-            ends = ">" if len(pieces) < len(row.rows) or not pieces else "/>"
+            ends = ">" if len(pieces) < len(row.rows) else "/>"
             return " ".join([text, *sure, *maybe]) + ends
         words = [] if row.elements == [ROW] else [text]
         return " ".join([*words, *sure, *maybe])
@@ -139,9 +146,7 @@ class Printer:
     def _text(self, elements: Sequence[Element]) -> str:
         said = "".join(map(self._said, elements))
         if isinstance(self.sample.notation, Json):
-            # What opens an object is no brace to be doubled, and a list has its own signs.
-            said = re.sub(r'\["(\{[a-z_.]+\})"\]', r"[\1]", said)
-            said = re.sub(r"\{\{$", "{", said)
+            said = re.sub(r'\["(\{[a-z_.]+\})"\]', r"[\1]", said)  # a list has its own signs
         return said
 
     def _said(self, element: Element) -> str:
@@ -209,4 +214,4 @@ def _left(row: DraftRow, begins: set[str]) -> str:
     is_word = re.fullmatch(r"[\w-]+", words[0]) is not None
     if len(words) > 1 and is_word and words[0] not in begins and not node.children:
         return f"{words[0]} *"
-    return node.text.replace("*", "?")
+    return " ".join(words).replace("|", "?").replace("*", "?")

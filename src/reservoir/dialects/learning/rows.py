@@ -104,6 +104,7 @@ class RowMaker:
             pieces: Whether they are pieces of a line.
         """
         found = [self.explainer.statement(*place) for place in places]
+        _settle_numbers(found)
         self._settle_frames(found)
         groups: dict[tuple[Any, ...], list[Statement]] = {}
         for statement in found:
@@ -119,6 +120,8 @@ class RowMaker:
         made = _with_optional_parts(_without_covered(made))
         for row in made:
             self._fill(row, owners)
+            if row.is_frame and row.rows and all(inner.is_left for inner in row.rows):
+                row.is_left, row.rows = True, []
         return [*self._switches(list(self._with_states(made, owners)))]
 
     def _settle_frames(self, found: Sequence[Statement]) -> None:
@@ -308,6 +311,22 @@ def _is_list(row: DraftRow, name: Field) -> bool:
     kind = row.statements[0].fact.kind
     its = KINDS[kind].fields.get(name.partition(":")[0])
     return its is not None and its.type in ("ips", "texts", "prefixes")
+
+
+def _settle_numbers(found: Sequence[Statement]) -> None:
+    """Say of lines with a number that differ in nothing else whether it only counts their facts."""
+    alike: dict[str, list[Statement]] = {}
+    for statement in found:
+        has_number = any(word.is_number for word in statement.words)
+        if has_number and "\0" not in statement.skeleton and statement.fact.kind != "device":
+            alike.setdefault(re.sub("[0-9]+", "0", statement.node.text), []).append(statement)
+    for statements in alike.values():
+        texts = {statement.node.text for statement in statements}
+        owners = {id(statement.owner) for statement in statements}
+        if len(texts) == len(statements) == len(owners) > 1:
+            for statement in statements:
+                statement.counts = True
+                del statement.skeleton
 
 
 def _without_covered(rows: Sequence[DraftRow]) -> list[DraftRow]:

@@ -282,7 +282,7 @@ class BodyReader:
                         f"{text} directly follows another slot; put text between them", at
                     )
                 target.append(self._slot(text[1:-1], line, at))
-            elif "{{" not in text and (wrong := badly_marked(line.about, text)):
+            elif "{{" not in text and (wrong := badly_marked(line.about, text, said)):
                 raise SheetMistakeError(wrong, at)
             else:
                 literal = re.sub("[ \t]+", " ", {"{{": "{", "}}": "}"}.get(text, text))

@@ -118,13 +118,19 @@ def no_value(kind: str, line: str, *, maybe: bool) -> str:
     )
 
 
-def badly_marked(kind: str, literal: str) -> str:
-    """A message about something in a line that looks like a slot and is none; empty if nothing."""
+def badly_marked(kind: str, literal: str, line: str) -> str:
+    """A message about something in a line that looks like a slot and is none; empty if nothing.
+
+    Args:
+        kind: The kind of fact that the line is about.
+        literal: A piece of it.
+        line: All of it; an element's name that has a slot inside is no slot.
+    """
     if re.search(r"\{[a-z_.@:]*$|\{[a-z_.@:]+(?=[ \t])", literal):
         return "a slot has no } at its end; a brace of the configuration itself is doubled: {{"
     for name in re.findall(r"<([a-z_]+)>|\$\{?([a-z_]+)|%([a-z_]+)%", literal):
         word = next(filter(None, name))
-        if word in KINDS[kind].fields:
+        if word in KINDS[kind].fields and f"<{word}>{{" not in line:
             return f"a value stands in braces: {{{word}}}"
     return ""
 

@@ -1,0 +1,256 @@
+"""``reservoir dialect learn``: a sheet drafted from an example."""
+
+from __future__ import annotations
+
+import re
+import sys
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from reservoir.cli.output import complain, save_or_show, talk, talkative
+
+if TYPE_CHECKING:
+    from reservoir import Plan
+    from reservoir.dialects.learning.learner import Draft, Wishes
+
+MOST_MISSING = 8
+"""Values of the plan that weren't found in the sample which are named."""
+
+
+class Pair(click.ParamType[tuple[str, str]]):
+    """Two words with a sign between them: ``21=service``, ``heading=[*]``."""
+
+    name = "pair"
+
+    def __init__(self, example: str, key: str) -> None:
+        """Take an example for messages, and a regular expression for what stands before the sign."""
+        self.example, self.key = example, key
+
+    def convert(
+        self, value: Any, param: click.Parameter | None, ctx: click.Context | None
+    ) -> tuple[str, str]:
+        """The two."""
+        if isinstance(value, tuple):
+            return value
+        before, sign, behind = value.partition("=")
+        if not (sign and behind.strip() and re.fullmatch(self.key, before)):
+            self.fail(f"{value!r} is not like {self.example}", param, ctx)
+        return before, behind
+
+
+@click.command("learn", short_help="Draft a sheet from an example.")
+@click.argument("sample", required=False)
+@click.option("--plan", "plan_file", metavar="PLAN", help="What was entered on the device.")
+@click.option("--device", metavar="NAME", help="The device in the plan (default: the one served).")
+@click.option("--plan-for-sample", is_flag=True, help="Print the plan to enter on the device.")
+@click.option("--name", metavar="NAME", help="The dialect's name (default: the file's).")
+@click.option(
+    "--layout",
+    type=Pair("--layout 'block=indent 2'", "[a-z]+"),
+    multiple=True,
+    metavar="WORD=VALUES",
+    help="A layout word as in a sheet's header, or none, instead of the one guessed.",
+)
+@click.option(
+    "--answer",
+    type=Pair("--answer 21=service", "[0-9]{1,9}"),
+    multiple=True,
+    metavar="LINE=WORD",
+    help="The answer to the question about a line of the sample.",
+)
+@click.option(
+    "--trait",
+    type=Pair("--trait bound-address=inside", "[a-z-]+"),
+    multiple=True,
+    metavar="NAME=VALUE",
+    help="How the device behaves, where no text shows it.",
+)
+@click.option("--yes", is_flag=True, help="Ask nothing; take what is likeliest.")
+@click.option("-o", "--out", metavar="FILE", help="Write the sheet, or the plan, to a file.")
+@talkative
+def learn_sheet(
+    sample: str | None,
+    plan_file: str | None,
+    device: str | None,
+    plan_for_sample: bool,
+    name: str | None,
+    layout: tuple[tuple[str, str], ...],
+    answer: tuple[tuple[str, str], ...],
+    trait: tuple[tuple[str, str], ...],
+    yes: bool,
+    out: str | None,
+) -> None:
+    """Draft a sheet from SAMPLE, a device's configuration that does what PLAN says.
+
+    First enter a plan on the device by hand: the one that --plan-for-sample prints is the best, as
+    all its values differ. Then save the device's configuration and have it read. Each row that is
+    a guess has a remark. What is in doubt is asked on a terminal; each question is an option too.
+
+    \b
+    Examples:
+      reservoir dialect learn --plan-for-sample -o sample-plan.yaml
+      reservoir dialect learn quay-box.txt --plan sample-plan.yaml -o dialects/quay.sheet
+      reservoir dialect learn quay-box.txt --plan sample-plan.yaml --answer 12=service
+        --trait bound-address=inside
+
+    Exit status: 0 the draft reads all of the sample, 1 it doesn't yet, 2 unusable input.
+    """
+    from reservoir.dialects.learning.learner import Wishes, learn  # late: --help needs none of it
+
+    if plan_for_sample:
+        return _show_plan(sample, out)
+    if sample is None or plan_file is None:
+        raise click.UsageError("Give a sample and --plan, or --plan-for-sample.")
+    from reservoir.files.texts import read_text
+
+    text, plan = read_text(sample), _plan(plan_file)
+    wishes = Wishes(
+        name=_name(name, out, sample),
+        file=out if out not in (None, "-") else "the draft",
+        layout=dict(layout),
+        answers={int(line): word for line, word in answer},
+        traits=_known_traits(dict(trait)),
+    )
+    _require_layout(wishes)
+    draft = learn(text, plan, _device(plan, device), wishes)
+    if sys.stdin.isatty() and not yes:
+        wishes = _asked(draft, wishes)
+        draft = learn(text, plan, _device(plan, device), wishes)
+    save_or_show(draft.text, out)
+    _say(draft, sample, out)
+    if draft.problems or draft.unread:
+        raise click.exceptions.Exit(1)
+
+
+def _show_plan(sample: str | None, out: str | None) -> None:
+    from reservoir.dialects.learning.sample_plan import plan_for_sample
+    from reservoir.files.plan_text import plan_text
+
+    if sample is not None:
+        raise click.UsageError("--plan-for-sample is for before there is a sample.")
+    save_or_show(plan_text(plan_for_sample()), out)
+    talk("Enter this on the device, save its configuration, and give both to dialect learn.")
+
+
+def _plan(file: str) -> Plan:
+    import reservoir
+
+    return reservoir.load(file).plan
+
+
+def _device(plan: Plan, name: str | None) -> str:
+    """The device that was configured.
+
+    Raises:
+        UsageError: there is none of that name, or it isn't clear which it is.
+    """
+    from reservoir.core.wording import hint, listed
+
+    serving = {s.device: None for network in plan.networks.values() for s in network.servers}
+    if name is not None:
+        if name not in plan.devices:
+            raise click.UsageError(f"There is no device {name!r}{hint(name, plan.devices)}.")
+        return name
+    known = [device for device in serving if device in plan.devices]
+    if len(known) != 1:
+        found = listed(known) if known else "none"
+        raise click.UsageError(f"Name the device with --device; these serve networks: {found}.")
+    return known[0]
+
+
+def _name(name: str | None, out: str | None, sample: str) -> str:
+    """What the dialect is called: as its file, in the letters that are allowed."""
+    if name is not None:
+        if not re.fullmatch("[a-z][a-z0-9-]*", name):
+            raise click.UsageError(
+                "A dialect's name is made of lower-case letters, digits and - (--name)."
+            )
+        return name
+    stem = Path(out if out not in (None, "-") else sample).name.partition(".")[0].lower()
+    return re.sub("[^a-z0-9]+", "-", stem).strip("-0123456789") or "draft"
+
+
+def _known_traits(traits: dict[str, str]) -> dict[str, str]:
+    from reservoir.core.values.addresses import MalformedValueError
+    from reservoir.core.values.durations import parse_duration
+    from reservoir.core.wording import hint
+    from reservoir.dialects.sheet.traits import TRAITS
+
+    for name, value in traits.items():
+        if name not in TRAITS:
+            raise click.UsageError(f"There is no trait {name!r}{hint(name, TRAITS)}.")
+        values = TRAITS[name].values
+        if values and value not in values:
+            near = hint(value, values) or f"; it is one of {', '.join(values)}"
+            raise click.UsageError(f"{name} can't be {value!r}{near}.")
+        if not values:
+            try:
+                parse_duration(value)
+            except MalformedValueError as error:
+                raise click.UsageError(f"{error} (--trait {name}).") from None
+    return traits
+
+
+def _require_layout(wishes: Wishes) -> None:
+    """Require that the layout words that are given can be.
+
+    Raises:
+        UsageError: one can't.
+    """
+    from reservoir.dialects.learning.layouts import LayoutGuess
+
+    told = {word: values for word, values in wishes.layout.items() if values != "none"}
+    for problem in LayoutGuess(told).problems:
+        raise click.UsageError(f"{problem} (--layout).")
+
+
+def _asked(draft: Draft, wishes: Wishes) -> Wishes:
+    """Ask what is in doubt, then what no text shows."""
+    from reservoir.dialects.sheet.traits import TRAITS
+    from reservoir.reports.theme import styled
+
+    click.echo(styled("The sample seems to be laid out so:", "name"), err=True)
+    for line in draft.layout.header:
+        click.echo(f"  {line}", err=True)
+    click.echo("  (another: --layout WORD=VALUES)", err=True)
+    answers, traits = dict(wishes.answers), dict(wishes.traits)
+    for question in draft.questions:
+        click.echo(styled(question.asks(), "name"), err=True)
+        answers[question.line] = click.prompt(
+            "  say", type=click.Choice(question.choices), default=question.choices[0], err=True
+        )
+    for name in draft.not_shown:
+        trait = TRAITS[name]
+        click.echo(styled(trait.sentence, "name"), err=True)
+        for value, what in trait.values.items():
+            click.echo(f"  {value}: {what}", err=True)
+        chosen = click.Choice([*trait.values]) if trait.values else None
+        traits[name] = click.prompt(f"  {name}", type=chosen, default=trait.default, err=True)
+    return replace(wishes, answers=answers, traits=_known_traits(traits))
+
+
+def _say(draft: Draft, sample: str, out: str | None) -> None:
+    """What the draft makes of the sample, and what is still to be done."""
+    from reservoir.core.wording import counted
+
+    talk(f"{sample}: laid out with {'; '.join(' '.join(x.split()) for x in draft.layout.header)}")
+    for problem in draft.problems:
+        complain(str(problem))
+    for question in draft.questions:
+        talk(f"{question.asks()} Taken: {question.choices[0]} (--answer {question.line}=WORD)")
+    if draft.problems:
+        mistakes = counted(len(draft.problems), "mistake")
+        return talk(f"The draft has {mistakes} to put right before it can be tried.")
+    read = f"{counted(draft.right, 'value')} of the plan read"
+    missing = draft.missing[:MOST_MISSING]
+    others = len(draft.missing) - len(missing)
+    if missing:
+        more = f" and {others:,} more" if others else ""
+        talk(f"{sample}: not read from it: {', '.join(missing)}{more}")
+    unread = f", {counted(draft.unread, 'line')} not understood" if draft.unread else ""
+    talk(f"{sample}: {read}{unread}, {counted(draft.guessed, 'row')} guessed")
+    if out not in (None, "-"):
+        talk(f"Next: reservoir dialect try {out} --sample {sample}")
