@@ -9,6 +9,7 @@ import click
 
 from reservoir.cli.learn import learn_sheet
 from reservoir.cli.output import complain, show, talk, talkative, width
+from reservoir.cli.trying import try_sample
 
 if TYPE_CHECKING:
     from reservoir.dialects.sheet.library import Library
@@ -155,34 +156,6 @@ def try_sheet(sheet: str, sample: str | None) -> None:
     if not wrong:
         talk(f"{sheet}: the sample reads back correctly.")
     if sample is not None:
-        wrong += _try_sample(loaded, sample)
+        wrong += try_sample(loaded, sample)
     if wrong:
         raise click.exceptions.Exit(1)
-
-
-def _try_sample(sheet: Sheet, sample: str) -> list[str]:
-    """Read the user's file and write it back; what was not understood."""
-    from reservoir.core.problems import Place
-    from reservoir.core.wording import counted
-    from reservoir.dialects.trial import try_on
-    from reservoir.files.texts import read_text
-    from reservoir.reports.difference import unified_difference
-
-    text = read_text(sample)
-    tried = try_on(text, sheet)
-    problems = [f"{Place(sample, line, column)}: {what}" for line, column, what in tried.problems]
-    for problem in problems:
-        complain(str(problem))
-    if tried.as_planned != text:
-        both = (text.split("\n"), tried.as_planned.split("\n"))
-        show(unified_difference(*both, (sample, "as planned"), context=0))
-        problems.append(f"{sample}: a plan of what is there, written into it, changes it")
-        complain(problems[-1])
-    elif not problems:
-        talk(f"{sample}: a plan of what is there, written into it, changes nothing.")
-    reading = tried.reading
-    talk(
-        f"{sample}: {counted(tried.networks, 'network')} from {counted(reading.lines, 'line')}, "
-        f"{reading.left_alone:,} left alone, {len(problems):,} to put right"
-    )
-    return problems

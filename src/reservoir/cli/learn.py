@@ -11,14 +11,12 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from reservoir.cli.output import complain, save_or_show, talk, talkative
+from reservoir.cli.trying import try_sample
 
 if TYPE_CHECKING:
     from reservoir import Plan
     from reservoir.dialects.learning.learner import Draft, Wishes
-
-MOST_MISSING = 8
-"""Values of the plan that weren't found in the sample which are named."""
-
+    from reservoir.dialects.learning.questions import Question
 
 class Pair(click.ParamType[tuple[str, str]]):
     """Two words with a sign between them: ``21=service``, ``heading=[*]``."""
@@ -120,9 +118,12 @@ def learn_sheet(
         wishes = _asked(draft, wishes)
         draft = learn(text, plan, _device(plan, device), wishes)
     save_or_show(draft.text, out)
-    _say(draft, sample, out)
-    if draft.problems or draft.unread:
+    _say(draft, sample)
+    is_wrong = not draft.can_be_loaded or _is_wrong(draft, wishes.file, sample)
+    if draft.problems or is_wrong:
         raise click.exceptions.Exit(1)
+    if out not in (None, "-"):
+        talk(f"Next: read its remarks, correct it, and reservoir dialect try {out} --sample {sample}")
 
 
 def _show_plan(sample: str | None, out: str | None) -> None:
@@ -232,7 +233,13 @@ def _asked(draft: Draft, wishes: Wishes) -> Wishes:
     return replace(wishes, answers=answers, traits=_known_traits(traits))
 
 
-def _say(draft: Draft, sample: str, out: str | None) -> None:
+def _otherwise(question: Question) -> str:
+    """What is taken as the answer, and how to give another."""
+    taken, *others = question.choices
+    return f"Taken: {taken}; else --answer {question.line}={' or '.join(others)}"
+
+
+def _say(draft: Draft, sample: str) -> None:
     """What the draft makes of the sample, and what is still to be done."""
     from reservoir.core.wording import counted
 
@@ -240,17 +247,24 @@ def _say(draft: Draft, sample: str, out: str | None) -> None:
     for problem in draft.problems:
         complain(str(problem))
     for question in draft.questions:
-        talk(f"{question.asks()} Taken: {question.choices[0]} (--answer {question.line}=WORD)")
+        talk(f"{question.asks()} {_otherwise(question)}")
+    if not draft.can_be_loaded:
+        return talk("The draft can't be tried before this is put right.")
     if draft.problems:
-        mistakes = counted(len(draft.problems), "mistake")
-        return talk(f"The draft has {mistakes} to put right before it can be tried.")
-    read = f"{counted(draft.right, 'value')} of the plan read"
-    missing = draft.missing[:MOST_MISSING]
-    others = len(draft.missing) - len(missing)
-    if missing:
-        more = f" and {others:,} more" if others else ""
-        talk(f"{sample}: not read from it: {', '.join(missing)}{more}")
-    unread = f", {counted(draft.unread, 'line')} not understood" if draft.unread else ""
-    talk(f"{sample}: {read}{unread}, {counted(draft.guessed, 'row')} guessed")
-    if out not in (None, "-"):
-        talk(f"Next: reservoir dialect try {out} --sample {sample}")
+        talk(f"{counted(len(draft.problems), 'row')} of the draft can't be used yet: see the remarks.")
+    if draft.missing:
+        talk(f"{sample}: of the plan, not read from it: {'; '.join(draft.missing)}")
+    guessed = counted(draft.guessed, "row")
+    talk(f"{sample}: {counted(draft.right, 'value')} of the plan read; {guessed} guessed")
+
+
+def _is_wrong(draft: Draft, file: str, sample: str) -> bool:
+    """Whether the draft does something wrong, which is told, as ``dialect try`` tells it."""
+    from reservoir.dialects.sheet.loader import load_sheet
+    from reservoir.dialects.trial import faults
+
+    sheet = load_sheet(draft.text, file)
+    wrong = faults(sheet)
+    for text in wrong:
+        complain(f"{file}: the sample plan reads back differently: {text}")
+    return bool(wrong + try_sample(sheet, sample))

@@ -122,16 +122,21 @@ def entered(plan: Plan, device: str) -> list[Known]:
             known.added |= {name for name in fact.fields if number and name not in known.fields}
             known.fields = {**fact.fields, **known.fields}
     facts = list(found.values())
-    _say_what_serves(facts)
+    _add_what_follows(facts)
     return [*facts, *_as_options(facts)]
 
 
-def _say_what_serves(facts: Sequence[Known]) -> None:
-    """Where the DHCP service may have been turned on: for the device, a pool, an interface."""
+def _add_what_follows(facts: Sequence[Known]) -> None:
+    """Add what some devices state besides: which interfaces serve, the longest lease."""
     legs = {fact.fields.get("interface") for fact in facts if fact.kind == "pool"}
     for fact in facts:
+        more: dict[str, Any] = {}
         if fact.kind == "interface":
-            fact.fields["service"] = fact.fields["name"] in legs
+            more["service"] = fact.fields["name"] in legs
+        elif fact.kind == "pool" and "lease" in fact.fields:
+            more["longest"] = fact.fields["lease"]
+        fact.fields |= more
+        fact.added |= more.keys()
 
 
 def _as_options(facts: Sequence[Known]) -> Iterator[Known]:

@@ -44,6 +44,8 @@ class Statement:
     words: Sequence[Word]
     outer: Known
     """The fact around its whole line, which nothing in it has to name."""
+    around: Node | None
+    """The node that it is in."""
     others: frozenset[str] = frozenset()
     """The kinds of other facts that it may as well be about."""
     counts: bool = False
@@ -133,10 +135,12 @@ class Explainer:
             self._below[node] = [*own, *chain.from_iterable(map(self.below, node.children))]
         return self._below[node]
 
-    def statement(self, node: Node, owner: Known, outer: Known) -> Statement:
+    def statement(
+        self, node: Node, owner: Known, outer: Known, around: Node | None
+    ) -> Statement:
         """What a node is about that is inside a fact."""
         every = self.below(node)
-        words = [word for word in every if any(m.is_sure for m in word.meanings)]
+        words = [word for word in every if word.is_sure]
         facts = {m.fact: None for w in every for m in w.meanings if m.fact.is_in(owner)}
         # A single fact is less than all: what it can't say counts for those that it is in.
         scores = {fact: _score(fact, words) for fact in facts if _is_told(fact, every)}
@@ -147,7 +151,7 @@ class Explainer:
         chosen = [fact for fact in fitting if fact.depth == deepest]
         chosen.sort(key=lambda fact: (not fact.is_planned, *_rank(fact, every)))
         others = {fact.kind for fact in chosen} - {chosen[0].kind}
-        return Statement(node, owner, chosen[0], self.words(node), outer, frozenset(others))
+        return Statement(node, owner, chosen[0], self.words(node), outer, around, frozenset(others))
 
 
 def _score(fact: Known, words: Sequence[Word]) -> float:

@@ -14,11 +14,18 @@ Seen = Sequence[tuple[Field, Word]]
 """The words that say each field."""
 
 
-def form_words(seen: Seen) -> Iterator[str]:
-    """The lines of the header that say how values are written, by the words that say them."""
+def form_words(seen: Seen, *, items_have_signs: bool) -> Iterator[str]:
+    """The lines of the header that say how values are written.
+
+    Args:
+        seen: The words of the sample that say something.
+        items_have_signs: Each item of a list stands in signs of the notation, which are no part of
+            what is between them.
+    """
     signs = Counter(word.between for _, word in seen if word.between)
     if signs:
-        sign = signs.most_common(1)[0][0].strip('"')  # in JSON each item has signs of its own
+        sign = signs.most_common(1)[0][0]
+        sign = sign.strip('"') if items_have_signs else sign
         yield f"list      {quoted(sign if sign.strip() else ' ')}"
     macs = [word for name, word in seen if name == "mac"]
     plain = [word for word in macs if not is_typed(word)]

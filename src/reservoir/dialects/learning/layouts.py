@@ -123,6 +123,7 @@ class _Features:
         self.all_lines = list(self._lines(text))
         self.remarks = self._remarks()
         every = [line for line in self.all_lines if not line.text.startswith(tuple(self.remarks))]
+        self.plain_lines = every
         self.lines = [line for line in every if not _RULE.fullmatch(line.text)]
 
     def _lines(self, text: str) -> Iterator[Line]:
@@ -244,9 +245,17 @@ class _Features:
         # A word closes a block if it stands as deep as what opened it, behind what is inside.
         openers = self._with_their_ends()
         for line, end in openers:
-            if end is not None and re.fullmatch(r"[\w!.*-]+(?: \w+)?", end.text) and not end.is_value:
-                closing[end.text] += 1
-                opened.append((line, end.text))
+            if end is None:
+                continue
+            same = end.text.split()[-1] == line.text.split()[-1] and " " in end.text
+            if same and end.text.split()[0] != line.first:
+                words = f"{end.text.rpartition(' ')[0]} *"
+            elif re.fullmatch(r"[\w!.-]+(?: \w+)?", end.text) and not end.is_value:
+                words = end.text
+            else:
+                continue
+            closing[words] += 1
+            opened.append((line, words))
         words = [word for word, count in closing.items() if count > 1 or len(openers) == 1]
         if not words or sum(closing[word] for word in words) < len(openers):
             return "" if self.indent else self._balanced_words()
@@ -291,6 +300,8 @@ class _Features:
             begin = " ".join(line.text.split()[:-1]) if has_two else line.first
             same = {other.text.rsplit(" ", 1)[0] for other, _ in opened if other.first == line.first}
             begin = begin if len(same) == 1 else line.first
+            if "*" in end:  # it says what stands for the * again
+                begin = line.text.rpartition(" ")[0]
             closes.setdefault(f"{begin} *" if " " in line.text else line.text, end)
         opens = " ".join(map(quoted, closes))
         ends = list(closes.values())
@@ -303,7 +314,8 @@ class _Features:
         found = []
         for line in self.lines:
             match = _SIGNED_HEADING.fullmatch(line.text)
-            if match and match["after"] == match["before"][::-1].translate(mirrored):
+            is_row = match is not None and match["before"].strip() in match["title"]
+            if match and not is_row and match["after"] == match["before"][::-1].translate(mirrored):
                 found.append(line)
         return found
 
@@ -318,6 +330,13 @@ class _Features:
                 if match:
                     wordings.append(f"{match['before']}*{match['after']}")
             return " ".join(quoted(wording) for wording in dict.fromkeys(wordings))
+        underlined = [
+            above.text
+            for above, below in pairwise(self.plain_lines)
+            if re.fullmatch("[=~^-]{3,}", below.text) and not above.is_value
+        ]
+        if underlined:
+            return " ".join(map(quoted, dict.fromkeys(underlined)))
         if self.indent or "block" in self.words:
             return ""
         return self._worded_headings()

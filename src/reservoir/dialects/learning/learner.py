@@ -28,6 +28,7 @@ from reservoir.dialects.learning.rows import DraftRow, Element, RowMaker
 from reservoir.dialects.learning.sample import Sample
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.loader import load_sheet
+from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.sheet.traits import TRAITS
 
 
@@ -56,19 +57,24 @@ class Draft:
     """Traits that no text shows."""
     guessed: int
     """Rows that are a guess; each has a remark."""
-    problems: tuple[Problem, ...] = ()
-    """Why it can't be loaded, if it can't."""
+    problems: tuple[Problem, ...]
+    """Why rows of it can't be used, which stand as remarks; or why it can't be loaded at all."""
     right: int = 0
-    """Values of the plan that it reads from the sample."""
+    """Values of the plan that it reads from the sample; -1 if it can't be loaded."""
     missing: tuple[str, ...] = ()
-    """What the plan says and it doesn't read, each as ``lease of pool mess``."""
+    """What the plan says and it doesn't read: ``zone admits, name``, ``lease of pool mess``."""
     unread: int = 0
     """Lines of the sample that it doesn't understand."""
 
     @property
-    def rank(self) -> tuple[bool, int, int]:
+    def rank(self) -> tuple[int, int, int]:
         """How good it is."""
-        return not self.problems, self.right, -self.unread
+        return self.right, -self.unread, -len(self.problems)
+
+    @property
+    def can_be_loaded(self) -> bool:
+        """Whether it is a sheet at all."""
+        return self.right >= 0
 
 
 def learn(text: str, plan: Plan, device: str, wishes: Wishes) -> Draft:
@@ -99,19 +105,60 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
     body = [*Printer(sample, _has_typed_macs(maker)).lines(rows)]
     header = [*_header(wishes, sample, maker)]
     told = {**shown(rows), **wishes.traits}
-    drafted = "\n".join([*header, *_traits(told), "---", *body, ""])
-    try:
-        device = read_configuration(text, load_sheet(drafted, wishes.file)).device
-        told = {**_where_bound(device), **told}
-        drafted = "\n".join([*header, *_traits(told), "---", *body, ""])
-        sheet = load_sheet(drafted, wishes.file)
-    except InputError as error:
-        draft = Draft(drafted, layout, questions, _not_shown(told), guessed=_remarks(body))
-        return replace(draft, problems=tuple(error.problems), right=len(maker.words_seen))
+    sheet, drafted, unusable = _loadable(header, told, body, wishes.file)
+    if sheet is not None:
+        told = {**_where_bound(read_configuration(text, sheet).device), **told}
+        sheet, drafted, unusable = _loadable(header, told, body, wishes.file)
+    draft = Draft(drafted, layout, questions, _not_shown(told), _remarks(body), tuple(unusable))
+    if sheet is None:
+        return replace(draft, right=-1)
     reading = read_configuration(text, sheet)
     right, missing = _values_read(reading.device, facts)
-    draft = Draft(drafted, layout, questions, _not_shown(told), guessed=_remarks(body))
     return replace(draft, right=right, missing=tuple(missing), unread=len(reading.not_understood))
+
+
+def _loadable(
+    header: Sequence[str], told: Mapping[str, str], body: Sequence[str], file: str
+) -> tuple[Sheet | None, str, list[Problem]]:
+    """The sheet, its text, and what is wrong with rows that had to be made remarks.
+
+    What rows were guessed is for somebody to look at, even if one of them can't be a row. So it is
+    a remark, with what is wrong, and the others are tried.
+    """
+    lines, problems = [*header, *_traits(told), "---", *body, ""], list[Problem]()
+    for _ in lines[:]:
+        text = "\n".join(lines)
+        try:
+            return load_sheet(text, file), text, problems
+        except InputError as error:
+            first = error.problems[0]
+            at = first.place.line - 1
+            if lines[at].startswith("trait"):
+                del lines[at]  # it was shown by a row that is a remark now
+                continue
+            problems.append(first)
+            if at <= lines.index("---"):
+                return None, text, problems
+            lines[at : _end_of_row(lines, at)] = [
+                f"# can't be a row yet: {first.message}",
+                *(f"# {line}" for line in lines[at : _end_of_row(lines, at)]),
+            ]
+    return None, "\n".join(lines), problems
+
+
+def _end_of_row(lines: Sequence[str], at: int) -> int:
+    """The number of the line behind a row and all that is inside it."""
+
+    def depth(line: str) -> int:
+        text = line.partition("|")[2]
+        return len(text) - len(text.lstrip(" "))
+
+    end = at + 1
+    while end < len(lines) - 1 and (lines[end][:1] == "#" or depth(lines[end]) > depth(lines[at])):
+        end += 1
+    while lines[end - 1][:1] == "#":
+        end -= 1
+    return end
 
 
 def _remarks(body: Sequence[str]) -> int:
@@ -122,11 +169,20 @@ def _header(wishes: Wishes, sample: Sample, maker: RowMaker) -> Iterator[str]:
     """The lines of a sheet's header but for the traits."""
     yield f"sheet     {wishes.name}"
     yield 'about     "drafted from a sample"'
-    yield from sample.layout.header
-    yield from form_words(maker.words_seen)
+    words = sample.layout.words
+    if "quote" in words and _always_quoted(maker, words["quote"]):
+        words = {**words, "quote": f"{words['quote']} always"}
+    yield from LayoutGuess(words).header
+    yield from form_words(maker.words_seen, items_have_signs=words.get("carrier") == "json")
     if maker.bool_words:
         yield f"bool      {' '.join(map(quoted, maker.bool_words))}"
     yield ""
+
+
+def _always_quoted(maker: RowMaker, quote: str) -> bool:
+    """Whether all texts of the sample stand in quotation signs, also those that need not."""
+    texts = [word.text for name, word in maker.words_seen if name in ("name", "domain", "note")]
+    return len(texts) > 1 and all(text[0] == quote.strip('\\"')[:1] or text[0] == '"' for text in texts)
 
 
 def _traits(told: Mapping[str, str]) -> Iterator[str]:
@@ -148,22 +204,50 @@ def _has_typed_macs(maker: RowMaker) -> bool:
 
 
 def _placed(rows: Sequence[DraftRow]) -> list[DraftRow]:
-    """The rows, those that name the pool that they belong to under its row."""
-    pool = next((row for top in rows for row in top.walk() if row.kind == "pool"), None)
-    if pool is None:
-        return list(rows)
-    bindings = [row for top in rows for row in top.walk() if row.kind == "binding"]
-    for binding in bindings:
+    """The rows, those that only name what they belong to under its row."""
+    every = [row for top in rows for row in top.walk()]
+    for binding in (row for row in every if row.kind == "binding"):
         if not any("subnet" in slot for row in binding.walk() for slot in row.slots):
             # One that has a subnet is a pool of its own, with an interface of its own.
             for row in binding.walk():
                 row.elements = list(map(_of_pool, row.elements))
-    top: list[DraftRow] = []
-    for row in rows:
-        inner = [*row.walk()]
-        names = (slot for each in inner for slot in each.slots if slot.startswith("pool."))
-        (top if pool in inner or not any(names) else pool.rows).append(row)
+    top = list(rows)
+    for kind in ("interface", "pool"):
+        first = next((row for row in every if row.kind == kind), None)
+        if first is not None:
+            _say_more_of(first, every)
+            inside = [row for row in top if _belongs_to(row, kind) and first not in row.walk()]
+            top = [row for row in top if row not in inside]
+            first.rows += inside
     return top
+
+
+def _belongs_to(row: DraftRow, kind: str) -> bool:
+    """Whether a row, or all that it only frames, names the fact of a kind that it belongs to."""
+    if any(slot.startswith(f"{kind}.") for slot in row.slots):
+        return True
+    on_line = [inner for inner in row.rows if inner.is_piece]
+    if any(slot.startswith(f"{kind}.") for inner in on_line for slot in inner.slots):
+        return True
+    held = [inner for inner in row.rows if not (inner.is_piece or inner.is_left)]
+    return row.is_frame and bool(held) and all(_belongs_to(inner, kind) for inner in held)
+
+
+def _say_more_of(first: DraftRow, every: Sequence[DraftRow]) -> None:
+    """Make rows that say more of the facts that another row opens name these."""
+    opened = {statement.fact for statement in first.statements}
+    for row in every:
+        facts = {statement.fact for statement in row.statements}
+        if row is first or row.kind != first.kind or not facts <= opened:
+            continue
+        of_fact = {Field("name"): Field(f"{first.kind}.name")}
+        naming = [each for each in (row, *(r for r in row.rows if r.is_piece)) if "name" in each.slots]
+        if naming:
+            row.kind, row.margin = "", "?"
+            naming[0].elements = [
+                element if isinstance(element, str) else (of_fact.get(element[0], element[0]),)
+                for element in naming[0].elements
+            ]
 
 
 def _of_pool(element: Element) -> Element:
@@ -209,15 +293,31 @@ def _values_read(device: Fact, facts: Sequence[Known]) -> tuple[int, list[str]]:
             if count > len(read.get(known, ())):
                 said = {n for n, v in fact.fields.items() if known.fields.get(n) == v}
                 read[known] = said
-    missing = [
-        f"{name} of {_label(known)}"
+    unread = [
+        (known, name)
         for known in facts
         if known.is_planned
         for name in known.fields
         if name not in read.get(known, ()) and name not in known.added | _UNSAID
     ]
-    return sum(map(len, read.values())), missing
+    return sum(map(len, read.values())), list(_summed_up(unread, read))
 
 
-def _label(known: Known) -> str:
-    return Fact(known.kind, {n: v for n, v in known.fields.items() if n in KINDS[known.kind].fields}).label
+def _summed_up(
+    unread: Sequence[tuple[Known, str]], read: Mapping[Known, set[str]]
+) -> Iterator[str]:
+    """What wasn't read: by kind what never was, else each by itself."""
+    ever = {(known.kind, name) for known, names in read.items() for name in names}
+    never: dict[str, dict[str, None]] = {}
+    for known, name in unread:
+        if (known.kind, name) not in ever:
+            never.setdefault(known.kind, {})[name] = None
+    yield from (f"{kind} {', '.join(names)}" for kind, names in never.items())
+    single: dict[Known, list[str]] = {}
+    for known, name in unread:
+        if (known.kind, name) in ever:
+            single.setdefault(known, []).append(name)
+    yield from (
+        f"{Fact(known.kind, known.fields).label}: {', '.join(names)}"
+        for known, names in single.items()
+    )

@@ -48,6 +48,11 @@ class Word:
     """From 0 in the text."""
 
     @property
+    def is_sure(self) -> bool:
+        """Whether it says something by itself, and is no number that may be any other."""
+        return not self.is_number and any(meaning.is_sure for meaning in self.meanings)
+
+    @property
     def is_value(self) -> bool:
         """Whether it may stand for something else elsewhere."""
         return bool(self.meanings) or self.is_number
@@ -288,7 +293,7 @@ def _with_lists(words: list[Word]) -> list[Word]:
     for word in words:
         before = made[-2] if len(made) > 1 else None
         sign = made[-1].text if made else ""
-        is_sign = re.fullmatch(r"[ \t]*[,;/&|]?[ \t]*", sign) or re.fullmatch('"?, ?"?', sign)
+        is_sign = _BETWEEN_ITEMS.fullmatch(sign)
         if before is not None and word.meanings and before.meanings and is_sign:
             both = [m for m in word.meanings if _is_list(m) and m in before.meanings]
             if both and before.between in ("", sign):
@@ -297,6 +302,10 @@ def _with_lists(words: list[Word]) -> list[Word]:
                 continue
         made.append(word)
     return made
+
+
+_BETWEEN_ITEMS = re.compile(r"[ \t]*(?:[,;/&|+]|\band\b)?[ \t]*|\"?, ?\"?")
+"""What stands between the items of a list; in JSON each has quotation signs of its own."""
 
 
 def _is_list(meaning: Meaning) -> bool:

@@ -12,7 +12,7 @@ from reservoir.dialects.learning.rows import DraftRow, Element
 from reservoir.dialects.learning.sample import Sample
 from reservoir.dialects.notations.json import Json
 from reservoir.dialects.notations.layout import Layout
-from reservoir.dialects.notations.tables import GIVEN, ROW
+from reservoir.dialects.notations.tables import ROW
 from reservoir.dialects.notations.xml import Xml
 
 MOST_LINES_NAMED = 3
@@ -134,10 +134,10 @@ class Printer:
         return " ".join([*words, *sure, *maybe])
 
     def _cell(self, said: str) -> str:
-        """A piece; one whose column's name has blanks stands in quotation signs."""
+        """A piece; the cell of a table stands in quotation signs if there are blanks in it."""
         layout = self.sample.notation
         is_cell = isinstance(layout, Layout) and bool(layout.table)
-        return f'"{said}"' if is_cell and " " in said.partition(GIVEN)[0] else said
+        return f'"{said}"' if is_cell and " " in said else said
 
     def _optional(self, elements: Sequence[Element]) -> str:
         text = self._text(elements)
@@ -212,6 +212,7 @@ def _left(row: DraftRow, begins: set[str]) -> str:
     node = row.statements[0].node
     words = node.text.split()
     is_word = re.fullmatch(r"[\w-]+", words[0]) is not None
-    if len(words) > 1 and is_word and words[0] not in begins and not node.children:
+    is_sure = not row.doubts
+    if len(words) > 1 and is_word and is_sure and words[0] not in begins and not node.children:
         return f"{words[0]} *"
     return " ".join(words).replace("|", "?").replace("*", "?")

@@ -74,6 +74,7 @@ class _Place(NamedTuple):
     node: Node
     owner: Known
     outer: Known
+    around: Node | None
 
 
 @dataclass
@@ -91,16 +92,22 @@ class RowMaker:
     def rows(self, nodes: Sequence[Node]) -> list[DraftRow]:
         """The rows of a whole sample."""
         device = self.explainer.device
-        return self._rows([_Place(node, device, device) for node in nodes], [device])
+        return self._rows([_Place(node, device, device, None) for node in nodes], [device], [None])
 
     def _rows(
-        self, places: Sequence[_Place], owners: Sequence[Known], *, pieces: bool = False
+        self,
+        places: Sequence[_Place],
+        owners: Sequence[Known],
+        around: Sequence[Node | None],
+        *,
+        pieces: bool = False,
     ) -> list[DraftRow]:
         """The rows of one place, from all places like it.
 
         Args:
             places: What stands there.
             owners: The facts that have the place.
+            around: The nodes that have it.
             pieces: Whether they are pieces of a line.
         """
         found = [self.explainer.statement(*place) for place in places]
@@ -112,14 +119,16 @@ class RowMaker:
             variant = statement.variant(self.explainer.below(statement.node))
             groups.setdefault((kind, variant, statement.skeleton), []).append(statement)
         made: list[DraftRow] = []
+        said = set[Field]()
         for (kind, variant, _), statements in groups.items():
-            row = self._row(kind, statements, is_piece=pieces)
+            row = self._row(kind, statements, said, is_piece=pieces)
+            said |= {*row.slots} if not kind else set()
             if variant == "address":
                 row.margin = "* last={first}"
             made.append(row)
         made = _with_optional_parts(_without_covered(made))
         for row in made:
-            self._fill(row, owners)
+            self._fill(row, around)
             if row.is_frame and row.rows and all(inner.is_left for inner in row.rows):
                 row.is_left, row.rows = True, []
         return [*self._switches(list(self._with_states(made, owners)))]
@@ -135,14 +144,16 @@ class RowMaker:
             if not opening:
                 continue
             holds_many = len(opening) < sum(1 for s in alike if s.node.children)
-            beside = Counter(id(s.owner) for s in alike)
+            beside = Counter(s.around for s in alike)
             is_one_thing = all(len(s.node.children) == 1 for s in opening)
             if holds_many or (is_one_thing and max(beside.values()) == 1):
                 for statement in opening:
                     statement.fact = statement.owner
 
-    def _row(self, kind: str, statements: list[Statement], *, is_piece: bool) -> DraftRow:
-        elements, doubts = self._elements(kind, statements)
+    def _row(
+        self, kind: str, statements: list[Statement], said: set[Field], *, is_piece: bool
+    ) -> DraftRow:
+        elements, doubts = self._elements(kind, statements, said)
         row = DraftRow(kind, elements, statements, doubts=doubts, is_piece=is_piece)
         others = frozenset[str]().union(*(s.others for s in statements))
         if kind and others:
@@ -150,7 +161,7 @@ class RowMaker:
         return row
 
     def _elements(
-        self, kind: str, statements: Sequence[Statement]
+        self, kind: str, statements: Sequence[Statement], said: set[Field]
     ) -> tuple[list[Element], list[str]]:
         elements: list[Element] = []
         doubts: list[str] = []
@@ -161,13 +172,13 @@ class RowMaker:
                 elements.append(first.text)
                 continue
             common = frozenset.intersection(*(s.fields[at] for s in statements))
-            chosen = _in_order(common, used, kind or statements[0].fact.kind)
+            chosen = _in_order(common, used, kind or statements[0].fact.kind, said)
             if chosen[:2] == ["first", "last"] and not {"first", "last"} & used:
                 chosen = chosen[:1]
             if chosen:
                 used.add(chosen[0])
                 self.words_seen += [(chosen[0], word) for word in words]
-                is_doubtful = len(chosen) > 1 and _are_alike(chosen)
+                is_doubtful = len(chosen) > 1 and _are_alike(chosen, kind or statements[0].fact.kind)
                 elements.append(tuple(chosen if is_doubtful else chosen[:1]))
             elif len({word.text for word in words}) == 1 and (len(words) > 1 or not kind):
                 elements.append(first.text)
@@ -178,7 +189,7 @@ class RowMaker:
                 doubts.append(f"{first.text} may stand for something else elsewhere")
         return elements, doubts
 
-    def _fill(self, row: DraftRow, owners: Sequence[Known]) -> None:
+    def _fill(self, row: DraftRow, around: Sequence[Node | None]) -> None:
         """Give a row its margin, and the rows inside it."""
         inside: list[_Place] = []
         pieces: list[_Place] = []
@@ -186,12 +197,17 @@ class RowMaker:
             on_line = set(self.on_line(statement.node))
             for child in statement.node.children:
                 if child in on_line:
-                    pieces.append(_Place(child, statement.fact, statement.owner))
+                    place = _Place(child, statement.fact, statement.owner, statement.node)
+                    pieces.append(place)
                 else:
-                    inside.append(_Place(child, statement.fact, statement.fact))
+                    inside.append(_Place(child, statement.fact, statement.fact, statement.node))
         facts = [statement.fact for statement in row.statements]
-        row.rows = [*self._rows(pieces, facts, pieces=True), *self._rows(inside, facts)]
-        row.margin = row.margin or _margin(row, owners)
+        nodes = [statement.node for statement in row.statements]
+        row.rows = [
+            *self._rows(pieces, facts, nodes, pieces=True),
+            *self._rows(inside, facts, nodes),
+        ]
+        row.margin = row.margin or _margin(row, around)
 
     def _with_states(
         self, rows: Iterable[DraftRow], owners: Sequence[Known]
@@ -261,8 +277,17 @@ def _is_opposite(row: DraftRow, other: DraftRow) -> bool:
     return begins[0] == begins[1] and bool(begins[0].strip())
 
 
-def _in_order(names: Iterable[Field], used: set[Field], kind: str) -> list[Field]:
-    """The fields that a word may be for, the likeliest first: its own, what tells it apart."""
+def _in_order(
+    names: Iterable[Field], used: set[Field], kind: str, said: set[Field]
+) -> list[Field]:
+    """The fields that a word may be for, the likeliest first: its own, what tells it apart.
+
+    Args:
+        names: All that it may be for.
+        used: Those that other words of its statement are for.
+        kind: What the statement is about.
+        said: Those that statements beside it are for.
+    """
     own = KINDS[kind].fields if kind else {}
     order = list(own)
 
@@ -270,14 +295,20 @@ def _in_order(names: Iterable[Field], used: set[Field], kind: str) -> list[Field
         plain, _, part = name.partition(":")
         is_own = plain in own
         place = order.index(plain) if is_own else len(order)
-        return name in used, part == "host", not is_own, not (is_own and own[plain].is_identity), place
+        tells = is_own and own[plain].is_identity
+        return name in said and not tells, part == "host", not is_own, not tells, place
 
     return sorted((name for name in names if name not in used), key=rank)
 
 
-def _are_alike(names: Sequence[Field]) -> bool:
-    """Whether the first two fields are as likely: both the fact's own, neither a part."""
-    return not any(":" in name or "." in name for name in names[:2])
+def _are_alike(names: Sequence[Field], kind: str) -> bool:
+    """Whether the first two fields are as likely: both the fact's own, whole, and no same thing."""
+    if any(":" in name or "." in name for name in names[:2]):
+        return False
+    fields = KINDS[kind].fields
+    return not any(
+        name in fields and fields[name].restates in names for name in names[:2]
+    )
 
 
 REQUIRED = frozenset(
@@ -287,16 +318,16 @@ REQUIRED = frozenset(
 """Fields without which no fact of a sound plan is, so that a row may have to be there."""
 
 
-def _margin(row: DraftRow, owners: Sequence[Known]) -> str:
-    many = Counter(id(statement.owner) for statement in row.statements)
+def _margin(row: DraftRow, around: Sequence[Node | None]) -> str:
+    many = Counter(statement.around for statement in row.statements)
     if row.kind:
         return "*"
     if row.is_frame:
         return ""
-    is_list = any(_is_list(row, name) for name in row.slots)
-    if is_list and max(many.values()) > 1:
+    lists = [name for name in row.slots if _is_list(row, name)]
+    if lists and (max(many.values()) > 1 or any(":" in name for name in lists)):
         return "*"
-    everywhere = {id(owner) for owner in owners} <= set(many)
+    everywhere = set(around) <= set(many)
     plain = {name.partition(":")[0] for name in row.slots}
     kind = row.statements[0].fact.kind
     if row.is_piece and any("." in name for name in row.slots):

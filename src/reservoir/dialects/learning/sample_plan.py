@@ -28,7 +28,10 @@ def plan_for_sample() -> Plan:
     device = Device(
         interfaces={
             "berth1": _interface("10.84.61.1/24", zone="crew"),
-            "berth2": _interface("10.84.62.1/25", zone="guest"),
+            "berth2": Interface(
+                addresses=tuple(map(parse_prefix, ("10.84.62.1/25", "10.84.66.1/28"))),
+                zone="guest",
+            ),
             "berth3": Interface(),
             "berth3.731": _interface("10.84.63.1/26", parent="berth3", vlan=731),
             "berth3.732": _interface(
@@ -38,6 +41,9 @@ def plan_for_sample() -> Plan:
                 relay_to=tuple(map(parse_address, ("10.84.9.11", "10.84.9.12"))),
             ),
             "berth4": Interface(enabled=False),
+            "berth5": Interface(),
+            "berth6": Interface(),
+            "bridge": _interface("10.84.67.1/29", members=("berth5", "berth6")),
         },
         zones={"crew": Zone(admits=("dhcp", "ping")), "guest": Zone(admits=("dhcp",))},
         routes=(
@@ -99,7 +105,10 @@ def plan_for_sample() -> Plan:
     locker = Network(
         subnet=parse_prefix("10.84.63.0/26"),
         served_by=served_by,
+        gateway=parse_address("10.84.63.2"),
         ranges=(parse_span("10.84.63.10-10.84.63.33"),),
+        dns=(parse_address("10.84.7.53"),),
+        lease=5_400,
     )
     return Plan(
         name="Sample",
