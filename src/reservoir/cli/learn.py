@@ -14,9 +14,10 @@ from reservoir.cli.output import complain, save_or_show, talk, talkative
 from reservoir.cli.trying import try_sample
 
 if TYPE_CHECKING:
-    from reservoir import Plan
+    from reservoir.core.plan.model import Plan
     from reservoir.dialects.learning.learner import Draft, Wishes
     from reservoir.dialects.learning.questions import Question
+
 
 class Pair(click.ParamType[tuple[str, str]]):
     """Two words with a sign between them: ``21=service``, ``heading=[*]``."""
@@ -24,7 +25,7 @@ class Pair(click.ParamType[tuple[str, str]]):
     name = "pair"
 
     def __init__(self, example: str, key: str) -> None:
-        """Take an example for messages, and a regular expression for what stands before the sign."""
+        """Take an example for messages, and a pattern for what stands before the sign."""
         self.example, self.key = example, key
 
     def convert(
@@ -99,7 +100,8 @@ def learn_sheet(
     from reservoir.dialects.learning.learner import Wishes, learn  # late: --help needs none of it
 
     if plan_for_sample:
-        return _show_plan(sample, out)
+        _show_plan(sample, out)
+        return
     if sample is None or plan_file is None:
         raise click.UsageError("Give a sample and --plan, or --plan-for-sample.")
     from reservoir.files.texts import read_text
@@ -123,7 +125,9 @@ def learn_sheet(
     if draft.problems or is_wrong:
         raise click.exceptions.Exit(1)
     if out not in (None, "-"):
-        talk(f"Next: read its remarks, correct it, and reservoir dialect try {out} --sample {sample}")
+        talk(
+            f"Next: read its remarks, correct it, and reservoir dialect try {out} --sample {sample}"
+        )
 
 
 def _show_plan(sample: str | None, out: str | None) -> None:
@@ -155,7 +159,7 @@ def _device(plan: Plan, name: str | None) -> str:
         if name not in plan.devices:
             raise click.UsageError(f"There is no device {name!r}{hint(name, plan.devices)}.")
         return name
-    known = [device for device in serving if device in plan.devices]
+    known: list[str] = [device for device in serving if device in plan.devices]
     if len(known) != 1:
         found = listed(known) if known else "none"
         raise click.UsageError(f"Name the device with --device; these serve networks: {found}.")
@@ -249,9 +253,10 @@ def _say(draft: Draft, sample: str) -> None:
     for question in draft.questions:
         talk(f"{question.asks()} {_otherwise(question)}")
     if not draft.can_be_loaded:
-        return talk("The draft can't be tried before this is put right.")
+        talk("The draft can't be tried before this is put right.")
+        return
     if draft.problems:
-        talk(f"{counted(len(draft.problems), 'row')} of the draft can't be used yet: see the remarks.")
+        talk(f"{counted(len(draft.problems), 'row')} can't be used yet: see the draft's remarks.")
     if draft.missing:
         talk(f"{sample}: of the plan, not read from it: {'; '.join(draft.missing)}")
     guessed = counted(draft.guessed, "row")

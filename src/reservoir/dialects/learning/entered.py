@@ -16,8 +16,8 @@ from typing import Any
 from reservoir.core.plan.model import Plan
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
-from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values import options as dhcp_options
+from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span, parse_address
 from reservoir.dialects.behaviour.lower import lower
 from reservoir.dialects.facts.fact import Fact

@@ -135,9 +135,7 @@ class Explainer:
             self._below[node] = [*own, *chain.from_iterable(map(self.below, node.children))]
         return self._below[node]
 
-    def statement(
-        self, node: Node, owner: Known, outer: Known, around: Node | None
-    ) -> Statement:
+    def statement(self, node: Node, owner: Known, outer: Known, around: Node | None) -> Statement:
         """What a node is about that is inside a fact."""
         every = self.below(node)
         words = [word for word in every if word.is_sure]

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 
 from reservoir.dialects.learning.explaining import Field
-from reservoir.dialects.learning.layouts import quoted
+from reservoir.dialects.learning.lines import quoted
 from reservoir.dialects.learning.meanings import Word
 
 Seen = Sequence[tuple[Field, Word]]
@@ -52,7 +52,7 @@ def mac_form(text: str) -> str:
     groups = said.split(sign) if sign else [said]
     before = ""
     if len("".join(groups)) > 12:
-        if len(groups[0]) == 2 and len(groups) > 1 and len(groups[1]) != 2 or len(groups) == 7:
+        if (len(groups[0]) == 2 and len(groups) > 1 and len(groups[1]) != 2) or len(groups) == 7:
             before, groups = f"prefix {quoted('01' + sign)} ", groups[1:]
         else:
             before = 'type "01" '

@@ -15,16 +15,17 @@ from reservoir.core.problems import InputError, Problem
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span
 from reservoir.dialects.facts.fact import Fact
-from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.learning.behaviour import NOT_SHOWN, shown
 from reservoir.dialects.learning.entered import Known, entered, spans_in
 from reservoir.dialects.learning.explaining import Explainer, Field
 from reservoir.dialects.learning.forms import form_words, is_typed
-from reservoir.dialects.learning.layouts import LayoutGuess, guesses, quoted
+from reservoir.dialects.learning.layouts import LayoutGuess, guesses
+from reservoir.dialects.learning.lines import quoted
 from reservoir.dialects.learning.meanings import Meanings
 from reservoir.dialects.learning.printing import Printer
 from reservoir.dialects.learning.questions import Question, settle
-from reservoir.dialects.learning.rows import DraftRow, Element, RowMaker
+from reservoir.dialects.learning.row_maker import RowMaker
+from reservoir.dialects.learning.rows import DraftRow, Element
 from reservoir.dialects.learning.sample import Sample
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.loader import load_sheet
@@ -182,7 +183,9 @@ def _header(wishes: Wishes, sample: Sample, maker: RowMaker) -> Iterator[str]:
 def _always_quoted(maker: RowMaker, quote: str) -> bool:
     """Whether all texts of the sample stand in quotation signs, also those that need not."""
     texts = [word.text for name, word in maker.words_seen if name in ("name", "domain", "note")]
-    return len(texts) > 1 and all(text[0] == quote.strip('\\"')[:1] or text[0] == '"' for text in texts)
+    return len(texts) > 1 and all(
+        text[0] == quote.strip('\\"')[:1] or text[0] == '"' for text in texts
+    )
 
 
 def _traits(told: Mapping[str, str]) -> Iterator[str]:
@@ -241,7 +244,9 @@ def _say_more_of(first: DraftRow, every: Sequence[DraftRow]) -> None:
         if row is first or row.kind != first.kind or not facts <= opened:
             continue
         of_fact = {Field("name"): Field(f"{first.kind}.name")}
-        naming = [each for each in (row, *(r for r in row.rows if r.is_piece)) if "name" in each.slots]
+        naming = [
+            each for each in (row, *(r for r in row.rows if r.is_piece)) if "name" in each.slots
+        ]
         if naming:
             row.kind, row.margin = "", "?"
             naming[0].elements = [
@@ -263,7 +268,11 @@ def _where_bound(device: Fact) -> Mapping[str, str]:
         return AddressSet(Span(a, b) for a, b in both if a is not None and b is not None and a <= b)
 
     bound = AddressSet.of_addresses(
-        [f.fields["address"] for f in device.walk() if f.kind == "binding" and "address" in f.fields]
+        [
+            f.fields["address"]
+            for f in device.walk()
+            if f.kind == "binding" and "address" in f.fields
+        ]
     )
     excluded, ranges = spans("exclusion"), spans("range")
     if bound and bound <= excluded:

@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 from reservoir.core.values.addresses import Prefix, address_or_none, format_address, mask_of
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import UNIT_SECONDS
-from reservoir.dialects.facts.kinds import KINDS
+from reservoir.dialects.facts.kinds import ITEMS, KINDS
 from reservoir.dialects.learning.entered import Known
 
 
@@ -161,7 +161,8 @@ _VALUES = r"""(?x)
   (?P<quoted>"(?:[^"\\]|\\.|"")*"|'(?:[^'\\]|\\.|'')*')
 | (?P<address>(?<![0-9A-Za-z.])[0-9]{1,3}(?:\.[0-9]{1,3}){3}(?:/[0-9]{1,2})?(?![0-9A-Za-z]))
 | (?P<text>(?<![0-9A-Za-z_])(?:TEXTS)(?![0-9A-Za-z_]|[.-][0-9A-Za-z_]))
-| (?P<hex>(?<![0-9A-Za-z])(?:0x)?(?:[0-9A-Fa-f]{12,}|[0-9A-Fa-f]{1,6}(?:[:.-][0-9A-Fa-f]{1,6})+|[0-9A-Fa-f]{4,})(?![0-9A-Za-z]))
+| (?P<hex>(?<![0-9A-Za-z])(?:0x)?
+    (?:[0-9A-Fa-f]{12,}|[0-9A-Fa-f]{1,6}(?:[:.-][0-9A-Fa-f]{1,6})+|[0-9A-Fa-f]{4,})(?![0-9A-Za-z]))
 | (?P<number>(?<![0-9A-Za-z.])[0-9]+(?![0-9.]))
 """
 
@@ -260,7 +261,7 @@ def _with_times(words: list[Word], times: Mapping[int, list[Meaning]]) -> list[W
             inside = [w for w in words if w.column < end and w.column + len(w.text) > at]
             if ways and not any(m.is_sure for w in inside if w.is_value for m in w.meanings):
                 said = tuple(dict.fromkeys(m for _, meanings in ways for m in meanings))
-                number = how == "bare" and inside and inside[0].meanings or ()
+                number = (how == "bare" and inside and inside[0].meanings) or ()
                 templates = tuple(template for template, _ in ways)
                 word = Word(found[0], (*said, *number), templates, how == "bare", column=at)
                 taken.append((at, end, word))
@@ -310,9 +311,7 @@ _BETWEEN_ITEMS = re.compile(r"[ \t]*(?:[,;/&|+]|\band\b)?[ \t]*|\"?, ?\"?")
 
 def _is_list(meaning: Meaning) -> bool:
     its_type = KINDS[meaning.fact.kind].fields[meaning.field].type
-    return its_type in ("ips", "texts", "prefixes") or (
-        meaning.field == "value" and meaning.fact.fields["type"] == "ips"
-    )
+    return its_type in ITEMS or (meaning.field == "value" and meaning.fact.fields["type"] == "ips")
 
 
 def value_text(value: Any) -> str:

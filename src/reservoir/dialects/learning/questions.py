@@ -1,6 +1,6 @@
-"""What a sample leaves in doubt: questions, each with an answer that is taken unless another is given.
+"""What a sample leaves in doubt: questions, each about a line of it and answered by one word.
 
-Each is about a line of the sample and is answered by one word.
+The first of the words is taken unless another is answered.
 """
 
 from __future__ import annotations
@@ -83,6 +83,7 @@ def _switch(row: DraftRow, rows: Sequence[DraftRow]) -> Iterator[tuple[Question,
     if row.slots or row.kind or row.rows or kind not in _SWITCHES:
         return
     name = row.margin.removeprefix("? ").partition("=")[0]
+    choices: tuple[str, ...]
     if name:
         choices = (name, NOTHING)
     elif kind == "device":

@@ -139,7 +139,7 @@ class Sample:
                 names = []
             elif names and _RULE.fullmatch(line) and re.search("[-=]", line):
                 continue
-            elif self._are_names(titles) and (len(titles) > 1 or node is nodes[0] and nodes[1:]):
+            elif self._are_names(titles) and (len(titles) > 1 or (node is nodes[0] and nodes[1:])):
                 names = cells
             elif names and (len(cells) > 1 or len(names) == 1):
                 made.append(_row(node, names, cells, begin))

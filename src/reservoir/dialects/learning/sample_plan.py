@@ -118,4 +118,4 @@ def plan_for_sample() -> Plan:
 
 
 def _interface(address: str, **others: object) -> Interface:
-    return Interface(addresses=(parse_prefix(address),), **others)  # type: ignore[arg-type]
+    return Interface(addresses=(parse_prefix(address),), **others)

@@ -1,0 +1,97 @@
+"""Which statements are alike: what opens and what frames, what counts, what only says more."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+
+from reservoir.dialects.learning.explaining import NUMBER, Statement
+from reservoir.dialects.learning.rows import DraftRow
+
+
+def settle_frames(found: Sequence[Statement]) -> None:
+    """Say of statements without a value whether they open the fact inside, or only hold it."""
+    plain: dict[tuple[str, ...], list[Statement]] = {}
+    for statement in found:
+        if "\0" not in statement.skeleton:
+            plain.setdefault(statement.skeleton, []).append(statement)
+    for alike in plain.values():
+        opening = [s for s in alike if s.fact is not s.owner]
+        if not opening:
+            continue
+        holds_many = len(opening) < sum(1 for s in alike if s.node.children)
+        beside = Counter(s.around for s in alike)
+        is_one_thing = all(len(s.node.children) == 1 for s in opening)
+        if holds_many or (is_one_thing and max(beside.values()) == 1):
+            for statement in opening:
+                statement.fact = statement.owner
+
+
+def settle_numbers(found: Sequence[Statement]) -> None:
+    """Say of lines with a number that differ in nothing else whether it only counts their facts."""
+    alike: dict[str, list[Statement]] = {}
+    for statement in found:
+        has_number = any(word.is_number for word in statement.words)
+        if has_number and "\0" not in statement.skeleton and statement.fact.kind != "device":
+            alike.setdefault(re.sub("[0-9]+", "0", statement.node.text), []).append(statement)
+    for statements in alike.values():
+        texts = {statement.node.text for statement in statements}
+        owners = {id(statement.owner) for statement in statements}
+        if len(texts) == len(statements) == len(owners) > 1:
+            for statement in statements:
+                statement.counts = True
+                del statement.skeleton
+
+
+def without_covered(rows: Sequence[DraftRow]) -> list[DraftRow]:
+    """The rows, less those whose statements another row reads that says more of them."""
+    left = list(rows)
+    for row in rows:
+        texts = [statement.node.text for statement in row.statements]
+        for other in left:
+            more = set(other.slots) > {slot for slot in row.slots if slot != NUMBER}
+            if other is row or other.kind != row.kind or not more:
+                continue
+            if all(map(other.expression.fullmatch, texts)):
+                other.statements += row.statements
+                left.remove(row)
+                break
+    return left
+
+
+def with_optional_parts(rows: Sequence[DraftRow]) -> list[DraftRow]:
+    """The rows, those of one kind of which one only says more than the other as one."""
+    made: list[DraftRow] = []
+    for row in sorted(rows, key=lambda row: len(row.elements)):
+        shorter = next((r for r in made if _is_longer(row, r)), None)
+        if shorter is None:
+            made.append(row)
+            continue
+        shorter.optional.append(row.elements[len(shorter.elements) :])
+        shorter.statements += row.statements
+        shorter.doubts += row.doubts
+    order = {id(row): at for at, row in enumerate(rows)}
+    places: dict[str, int] = {}
+    for row in rows:
+        if row.kind:
+            places.setdefault(row.kind, order[id(row)])
+    # The ways to say one kind stand together, the most special first.
+    return sorted(
+        made, key=lambda row: (places.get(row.kind, order[id(row)]), not row.margin, order[id(row)])
+    )
+
+
+def _is_longer(longer: DraftRow, shorter: DraftRow) -> bool:
+    size = len(shorter.elements)
+    if longer.kind != shorter.kind or not longer.kind or shorter.optional or not shorter.slots:
+        return False
+    if shorter.margin != longer.margin:
+        return False
+    begins = longer.elements[:size]
+    if [e if isinstance(e, str) else e[0] for e in begins] != [
+        e if isinstance(e, str) else e[0] for e in shorter.elements
+    ]:
+        return False
+    more = longer.elements[size:]
+    return any(isinstance(element, tuple) for element in more)
