@@ -121,8 +121,7 @@ def learn_sheet(
         draft = learn(text, plan, _device(plan, device), wishes)
     save_or_show(draft.text, out)
     _say(draft, sample)
-    is_wrong = not draft.can_be_loaded or _is_wrong(draft, wishes.file, sample)
-    if draft.problems or is_wrong:
+    if draft.agreement is None or _is_wrong(draft, wishes.file, sample):
         raise click.exceptions.Exit(1)
     if out not in (None, "-"):
         talk(
@@ -245,6 +244,7 @@ def _otherwise(question: Question) -> str:
 
 def _say(draft: Draft, sample: str) -> None:
     """What the draft makes of the sample, and what is still to be done."""
+    from reservoir.core.problems import Place
     from reservoir.core.wording import counted
 
     talk(f"{sample}: laid out with {'; '.join(' '.join(x.split()) for x in draft.layout.header)}")
@@ -252,15 +252,18 @@ def _say(draft: Draft, sample: str) -> None:
         complain(str(problem))
     for question in draft.questions:
         talk(f"{question.asks()} {_otherwise(question)}")
-    if not draft.can_be_loaded:
+    agreement = draft.agreement
+    if agreement is None:
         talk("The draft can't be tried before this is put right.")
         return
     if draft.problems:
         talk(f"{counted(len(draft.problems), 'row')} can't be used yet: see the draft's remarks.")
-    if draft.missing:
-        talk(f"{sample}: of the plan, not read from it: {'; '.join(draft.missing)}")
+    for line, what in agreement.otherwise:
+        complain(f"{Place(sample, line)}: {what}")
+    if agreement.missing:
+        talk(f"{sample}: of the plan, not read from it: {'; '.join(agreement.missing)}")
     guessed = counted(draft.guessed, "row")
-    talk(f"{sample}: {counted(draft.right, 'value')} of the plan read; {guessed} guessed")
+    talk(f"{sample}: {counted(agreement.right, 'value')} of the plan read; {guessed} guessed")
 
 
 def _is_wrong(draft: Draft, file: str, sample: str) -> bool:
@@ -272,4 +275,6 @@ def _is_wrong(draft: Draft, file: str, sample: str) -> bool:
     wrong = faults(sheet)
     for text in wrong:
         complain(f"{file}: the sample plan reads back differently: {text}")
-    return bool(wrong + try_sample(sheet, sample))
+    wrong += try_sample(sheet, sample)
+    is_otherwise = draft.agreement is not None and draft.agreement.otherwise
+    return bool(wrong or is_otherwise or draft.problems)

@@ -133,8 +133,16 @@ def _add_what_follows(facts: Sequence[Known]) -> None:
         more: dict[str, Any] = {}
         if fact.kind == "interface":
             more["service"] = fact.fields["name"] in legs
-        elif fact.kind == "pool" and "lease" in fact.fields:
-            more["longest"] = fact.fields["lease"]
+            if "address" in fact.fields:
+                more["addresses"] = (fact.fields["address"], *fact.fields.get("secondary", ()))
+        elif fact.kind == "device":
+            more["service"] = True
+        elif fact.kind == "pool":
+            more["active"] = True
+            if "lease" in fact.fields:
+                more["longest"] = fact.fields["lease"]
+        elif fact.kind == "binding" and fact.pool is not None:
+            more["pool"] = fact.pool.fields["name"]
         fact.fields |= more
         fact.added |= more.keys()
 

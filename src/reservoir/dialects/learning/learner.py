@@ -6,7 +6,6 @@ values from the sample is the one.
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -15,17 +14,18 @@ from reservoir.core.problems import InputError, Problem
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span
 from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.learning.agreement import Agreement, agreement
 from reservoir.dialects.learning.behaviour import NOT_SHOWN, shown
 from reservoir.dialects.learning.entered import Known, entered, spans_in
-from reservoir.dialects.learning.explaining import Explainer, Field
+from reservoir.dialects.learning.explaining import Explainer
 from reservoir.dialects.learning.forms import form_words, is_typed
 from reservoir.dialects.learning.layouts import LayoutGuess, guesses
 from reservoir.dialects.learning.lines import quoted
 from reservoir.dialects.learning.meanings import Meanings
+from reservoir.dialects.learning.placing import placed
 from reservoir.dialects.learning.printing import Printer
 from reservoir.dialects.learning.questions import Question, settle
 from reservoir.dialects.learning.row_maker import RowMaker
-from reservoir.dialects.learning.rows import DraftRow, Element
 from reservoir.dialects.learning.sample import Sample
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.loader import load_sheet
@@ -60,22 +60,18 @@ class Draft:
     """Rows that are a guess; each has a remark."""
     problems: tuple[Problem, ...]
     """Why rows of it can't be used, which stand as remarks; or why it can't be loaded at all."""
-    right: int = 0
-    """Values of the plan that it reads from the sample; -1 if it can't be loaded."""
-    missing: tuple[str, ...] = ()
-    """What the plan says and it doesn't read: ``zone admits, name``, ``lease of pool mess``."""
+    agreement: Agreement | None = None
+    """How what it reads from the sample agrees with the plan; None if it can't be loaded."""
     unread: int = 0
     """Lines of the sample that it doesn't understand."""
 
     @property
     def rank(self) -> tuple[int, int, int]:
         """How good it is."""
-        return self.right, -self.unread, -len(self.problems)
-
-    @property
-    def can_be_loaded(self) -> bool:
-        """Whether it is a sheet at all."""
-        return self.right >= 0
+        if self.agreement is None:
+            return -1, 0, 0
+        right = self.agreement.right - len(self.agreement.otherwise)
+        return right, -self.unread, -len(self.problems)
 
 
 def learn(text: str, plan: Plan, device: str, wishes: Wishes) -> Draft:
@@ -100,7 +96,7 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
     meanings = Meanings.of(facts, keeps_quotes="carrier" in layout.words)
     sample = Sample(text, layout, meanings)
     maker = RowMaker(Explainer(meanings), sample.on_line)
-    rows = _placed(maker.rows(sample.nodes))
+    rows = placed(maker.rows(sample.nodes))
     questions = tuple(settle(rows, wishes.answers))
 
     body = [*Printer(sample, _has_typed_macs(maker)).lines(rows)]
@@ -112,10 +108,11 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
         sheet, drafted, unusable = _loadable(header, told, body, wishes.file)
     draft = Draft(drafted, layout, questions, _not_shown(told), _remarks(body), tuple(unusable))
     if sheet is None:
-        return replace(draft, right=-1)
+        return draft
     reading = read_configuration(text, sheet)
-    right, missing = _values_read(reading.device, facts)
-    return replace(draft, right=right, missing=tuple(missing), unread=len(reading.not_understood))
+    return replace(
+        draft, agreement=agreement(reading.device, facts), unread=len(reading.not_understood)
+    )
 
 
 def _loadable(
@@ -206,59 +203,6 @@ def _has_typed_macs(maker: RowMaker) -> bool:
     return bool(macs) and all(map(is_typed, macs))
 
 
-def _placed(rows: Sequence[DraftRow]) -> list[DraftRow]:
-    """The rows, those that only name what they belong to under its row."""
-    every = [row for top in rows for row in top.walk()]
-    for binding in (row for row in every if row.kind == "binding"):
-        if not any("subnet" in slot for row in binding.walk() for slot in row.slots):
-            # One that has a subnet is a pool of its own, with an interface of its own.
-            for row in binding.walk():
-                row.elements = list(map(_of_pool, row.elements))
-    top = list(rows)
-    for kind in ("interface", "pool"):
-        first = next((row for row in every if row.kind == kind), None)
-        if first is not None:
-            _say_more_of(first, every)
-            inside = [row for row in top if _belongs_to(row, kind) and first not in row.walk()]
-            top = [row for row in top if row not in inside]
-            first.rows += inside
-    return top
-
-
-def _belongs_to(row: DraftRow, kind: str) -> bool:
-    """Whether a row, or all that it only frames, names the fact of a kind that it belongs to."""
-    if any(slot.startswith(f"{kind}.") for slot in row.slots):
-        return True
-    on_line = [inner for inner in row.rows if inner.is_piece]
-    if any(slot.startswith(f"{kind}.") for inner in on_line for slot in inner.slots):
-        return True
-    held = [inner for inner in row.rows if not (inner.is_piece or inner.is_left)]
-    return row.is_frame and bool(held) and all(_belongs_to(inner, kind) for inner in held)
-
-
-def _say_more_of(first: DraftRow, every: Sequence[DraftRow]) -> None:
-    """Make rows that say more of the facts that another row opens name these."""
-    opened = {statement.fact for statement in first.statements}
-    for row in every:
-        facts = {statement.fact for statement in row.statements}
-        if row is first or row.kind != first.kind or not facts <= opened:
-            continue
-        of_fact = {Field("name"): Field(f"{first.kind}.name")}
-        naming = [
-            each for each in (row, *(r for r in row.rows if r.is_piece)) if "name" in each.slots
-        ]
-        if naming:
-            row.kind, row.margin = "", "?"
-            naming[0].elements = [
-                element if isinstance(element, str) else (of_fact.get(element[0], element[0]),)
-                for element in naming[0].elements
-            ]
-
-
-def _of_pool(element: Element) -> Element:
-    return (Field("pool.interface"),) if element == (Field("interface"),) else element
-
-
 def _where_bound(device: Fact) -> Mapping[str, str]:
     """Where bound addresses are, if all of them are among what is excluded or outside of ranges."""
 
@@ -278,55 +222,3 @@ def _where_bound(device: Fact) -> Mapping[str, str]:
     if bound and bound <= excluded:
         return {"bound-address": "excluded"}
     return {"bound-address": "outside-ranges"} if bound and ranges and not bound & ranges else {}
-
-
-_UNSAID = frozenset({"service", "count", "offset", "enabled", "interface"})
-"""Fields that no device needs to be told of."""
-
-
-def _values_read(device: Fact, facts: Sequence[Known]) -> tuple[int, list[str]]:
-    """How many values of known facts were read, and what of the plan was not.
-
-    Those of each fact count once, from what was read that is most like it.
-    """
-    by_value: dict[tuple[str, str, object], list[Known]] = {}
-    for known in facts:
-        for name, value in known.fields.items():
-            by_value.setdefault((known.kind, name, value), []).append(known)
-    read: dict[Known, set[str]] = {}
-    for fact in (device, *device.walk()):
-        agreeing: Counter[Known] = Counter()
-        for name, value in fact.fields.items():
-            agreeing.update(by_value.get((fact.kind, name, value), ()))
-        for known, count in agreeing.most_common(1):
-            if count > len(read.get(known, ())):
-                said = {n for n, v in fact.fields.items() if known.fields.get(n) == v}
-                read[known] = said
-    unread = [
-        (known, name)
-        for known in facts
-        if known.is_planned
-        for name in known.fields
-        if name not in read.get(known, ()) and name not in known.added | _UNSAID
-    ]
-    return sum(map(len, read.values())), list(_summed_up(unread, read))
-
-
-def _summed_up(
-    unread: Sequence[tuple[Known, str]], read: Mapping[Known, set[str]]
-) -> Iterator[str]:
-    """What wasn't read: by kind what never was, else each by itself."""
-    ever = {(known.kind, name) for known, names in read.items() for name in names}
-    never: dict[str, dict[str, None]] = {}
-    for known, name in unread:
-        if (known.kind, name) not in ever:
-            never.setdefault(known.kind, {})[name] = None
-    yield from (f"{kind} {', '.join(names)}" for kind, names in never.items())
-    single: dict[Known, list[str]] = {}
-    for known, name in unread:
-        if (known.kind, name) in ever:
-            single.setdefault(known, []).append(name)
-    yield from (
-        f"{Fact(known.kind, known.fields).label}: {', '.join(names)}"
-        for known, names in single.items()
-    )

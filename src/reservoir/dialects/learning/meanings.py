@@ -15,6 +15,11 @@ from reservoir.dialects.facts.kinds import ITEMS, KINDS
 from reservoir.dialects.learning.entered import Known
 
 
+_UNSURE_PARTS = frozenset({"mask", "inverted", "bits", "host"})
+_UNSURE_FIELDS = frozenset({"vlan", "code", "count", "offset", "type", "admits"})
+"""Fields whose values are small numbers, or words that stand elsewhere too."""
+
+
 class Meaning(NamedTuple):
     """What a word may say: a field of a fact."""
 
@@ -26,9 +31,7 @@ class Meaning(NamedTuple):
     @property
     def is_sure(self) -> bool:
         """Whether the word says it by itself, and isn't just one of the many small numbers."""
-        return self.part not in ("mask", "inverted", "bits", "host") and self.field not in (
-            "vlan", "code", "count", "offset", "type",
-        )  # fmt: skip
+        return self.part not in _UNSURE_PARTS and self.field not in _UNSURE_FIELDS
 
 
 @dataclass
@@ -103,11 +106,7 @@ class Meanings:
     def words(self, text: str) -> list[Word]:
         """The words of a text, those that mean something with what they may mean."""
         words, at = list[Word](), 0
-        for found in self._expression.finditer(text):
-            word = self._word(found)
-            if word is None:
-                continue
-            word.column = found.start() + found[0].index(word.text)
+        for word in self._values(text, 0):
             if word.column > at:
                 words.append(Word(text[at : word.column], column=at))
             words.append(word)
@@ -115,6 +114,16 @@ class Meanings:
         if at < len(text):
             words.append(Word(text[at:], column=at))
         return _with_lists(_with_times(words, self._times))
+
+    def _values(self, text: str, begin: int) -> Iterator[Word]:
+        """The words with a meaning in a text that begins at a column."""
+        for found in self._expression.finditer(text):
+            word = self._word(found)
+            if word is not None:
+                word.column = begin + found.start() + found[0].index(word.text)
+                yield word
+            elif found.lastgroup == "quoted":
+                yield from self._values(found[0][1:-1], begin + found.start() + 1)
 
     @cached_property
     def _times(self) -> Mapping[int, list[Meaning]]:
@@ -200,10 +209,12 @@ def _keys(its_type: str, value: Any) -> Iterator[tuple[tuple[str, Any], str]]:
 
 
 _UNITS = "w|weeks?|d|days?|h|hours?|hrs?|m|min|mins|minutes?|s|secs?|seconds?|ms"
+_NAMED = re.compile(rf"(?i)({_UNITS})( )([0-9]+)")
 _SPOKEN = re.compile(rf"(?i)([0-9]+)([ ]?)({_UNITS})(?![A-Za-z])")
 _TIMES = (
     (re.compile(r"P(?=[0-9T])(?:[0-9]+D)?(?:T(?:[0-9]+H)?(?:[0-9]+M)?(?:[0-9]+S)?)?"), "iso"),
     (re.compile(rf"(?i)[0-9]+[ ]?(?:{_UNITS})(?:[ ]?[0-9]+[ ]?(?:{_UNITS}))*(?![A-Za-z])"), "said"),
+    (re.compile(rf"(?i)\b(?:{_UNITS}) [0-9]+(?: (?:{_UNITS}) [0-9]+)*\b"), "named"),
     (re.compile(r"(?<![0-9:.])[0-9]+(?::[0-9]+){1,2}(?![0-9:.])"), "colon"),
     (re.compile(r"(?<![0-9:./])[0-9]+(?: [0-9]+){1,3}(?![0-9:./])"), "blanks"),
     (re.compile(r"(?<![0-9A-Za-z:.])[0-9]+(?![0-9A-Za-z:.])"), "bare"),
@@ -232,6 +243,9 @@ def _templates(text: str, how: str) -> Iterable[tuple[int, str]]:
             int(n) * UNIT_SECONDS[unit.lower()] for n, unit in re.findall("([0-9]+)([DHMS])", text)
         )
         return [(total, _ISO)]
+    if how == "named":
+        template = _NAMED.sub(lambda m: f"{m[1]} {{{_letter(m[1])}}}", text)
+        return [(seconds_of(text, template), template)]
     if how == "said":
         template = _SPOKEN.sub(lambda m: f"{{{_letter(m[3])}}}{m[2]}{m[3]}", text)
         return [(seconds_of(text, template), template)]

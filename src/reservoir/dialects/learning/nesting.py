@@ -150,10 +150,21 @@ def heading(lines: Lines, words: Words) -> str:
         for above, below in pairwise(lines.without_remarks)
         if re.fullmatch("[=~^-]{3,}", below.text) and not above.is_value
     ]
-    titles = signed or underlined
+    titles = signed or underlined or _over_tables(lines, words)
     if not titles and not lines.indent and "block" not in words:
         titles = _worded(lines.plain)
     return " ".join(map(quoted, dict.fromkeys(titles)))
+
+
+def _over_tables(lines: Lines, words: Words) -> list[str]:
+    """Lines that end with a colon and stand over the names of columns."""
+    if lines.indent or "block" in words:
+        return []
+    return [
+        above.text
+        for above, below in pairwise(lines.plain)
+        if above.text.endswith(":") and not (above.is_value or below.is_value)
+    ]
 
 
 def _worded(lines: Sequence[Line]) -> list[str]:

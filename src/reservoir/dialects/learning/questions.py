@@ -87,7 +87,8 @@ def _switch(row: DraftRow, rows: Sequence[DraftRow]) -> Iterator[tuple[Question,
     if name:
         choices = (name, NOTHING)
     elif kind == "device":
-        if not (row.is_left and _is_about_dhcp(text, rows)):
+        has_value = any(word.is_sure for word in row.statements[0].words)
+        if not row.is_left or has_value or not _is_about_dhcp(text, rows):
             return
         is_same = any(
             other.margin == "? service=yes" and other.statements[0].node.text == text

@@ -10,7 +10,7 @@ from reservoir.dialects.learning.layouts import LayoutGuess
 from reservoir.dialects.learning.meanings import Meanings
 from reservoir.dialects.notations import pieces as statement_pieces
 from reservoir.dialects.notations.layout import Layout
-from reservoir.dialects.notations.nodes import Node, RowLike, all_nodes
+from reservoir.dialects.notations.nodes import Node, RowLike
 from reservoir.dialects.notations.paths import BLANKS
 from reservoir.dialects.notations.tables import GIVEN, ROW, Cell, Tables
 
@@ -139,7 +139,7 @@ class Sample:
                 names = []
             elif names and _RULE.fullmatch(line) and re.search("[-=]", line):
                 continue
-            elif self._are_names(titles) and (len(titles) > 1 or (node is nodes[0] and nodes[1:])):
+            elif self._are_names(titles) and (len(titles) > 1 or _is_over_cells(node, nodes)):
                 names = cells
             elif names and (len(cells) > 1 or len(names) == 1):
                 made.append(_row(node, names, cells, begin))
@@ -156,6 +156,11 @@ class Sample:
         ) and all(re.search("[A-Za-z]", title) and ":" not in title for title in titles)
 
 
+def _is_over_cells(node: Node, nodes: Sequence[Node]) -> bool:
+    """Whether a line is the first of some that are single words, like it."""
+    return node is nodes[0] and len(nodes) > 1 and all(":" not in other.text for other in nodes)
+
+
 def _row(node: Node, names: Sequence[Cell], cells: Sequence[Cell], begin: int) -> Node:
     row = Node(ROW, node.line, node.column, [], node.start, node.end)
     for name, cell in zip(names, cells, strict=False):
@@ -164,8 +169,3 @@ def _row(node: Node, names: Sequence[Cell], cells: Sequence[Cell], begin: int) -
             piece.start, piece.end = begin + cell.start, begin + cell.end
             row.children.append(piece)
     return row
-
-
-def deepest(nodes: Sequence[Node]) -> int:
-    """How many nodes there are."""
-    return sum(1 for _ in all_nodes(nodes))

@@ -31,11 +31,18 @@ from reservoir.dialects.forms.plain import (
 from reservoir.dialects.forms.texts import ListOf
 from reservoir.dialects.notations.nodes import Notation, Piece
 from reservoir.dialects.notations.tables import ROW
-from reservoir.dialects.sheet.hints import badly_marked, no_value, other_field, other_margin
+from reservoir.dialects.sheet.hints import badly_marked, no_bar, no_value, other_field, other_margin
 from reservoir.dialects.sheet.made_of import MadeOf
 from reservoir.dialects.sheet.mistakes import SheetMistakeError
 from reservoir.dialects.sheet.model import Row, every_row, grouped, kind_of
-from reservoir.dialects.sheet.patterns import Element, LinePattern, Literal, Optional, Slot
+from reservoir.dialects.sheet.patterns import (
+    Element,
+    LinePattern,
+    Literal,
+    Optional,
+    Slot,
+    with_lists_in_strings,
+)
 
 _MARGIN = re.compile(r"(?:([a-z_]+)(?![a-z_]*=))?[ \t]*([*?])?[ \t]*(.*)")
 _PIECES = re.compile(r"\{\{|\}\}|\{[^{}]*\}|\[\?|\]|[^{}\[\]]+|.")
@@ -105,7 +112,7 @@ class BodyReader:
         self._lost = None
         try:
             if not bar:
-                raise SheetMistakeError(_no_bar(margin.strip()))
+                raise SheetMistakeError(no_bar(margin.strip()))
             if "\t" in line[: len(line) - len(line.lstrip())]:
                 raise SheetMistakeError("a tab stands before this line; blanks indent a row")
             self._row(number, margin, line, len(margin) + 1)
@@ -293,7 +300,7 @@ class BodyReader:
             )
         if not top:
             raise SheetMistakeError("the row has no line", column)
-        return tuple(top)
+        return with_lists_in_strings(top)
 
     def _slot(self, text: str, line: _Line, column: int) -> Slot:
         kind = line.about
@@ -375,12 +382,6 @@ class BodyReader:
         wrong = self.carrier.why_not_inside(row.pattern.shape, has_lines=bool(inside))
         if wrong:
             self.problems.append(Problem(Place(self.file, row.number), wrong))
-
-
-def _no_bar(line: str) -> str:
-    if line.startswith(("#", "//", "--", ";", "!")):
-        return "a remark has # in the first column"
-    return "a row has a '|' between what it states and how it looks"
 
 
 def _left_alone(text: str, column: int) -> re.Pattern[str]:

@@ -135,6 +135,13 @@ def badly_marked(kind: str, literal: str, line: str) -> str:
     return ""
 
 
+def no_bar(line: str) -> str:
+    """A message about a line of the body that is no row."""
+    if line.startswith(("#", "//", "--", ";", "!")):
+        return "a remark has # in the first column"
+    return "a row has a '|' between what it states and how it looks"
+
+
 def once_each(problems: Iterable[Problem]) -> list[Problem]:
     """Problems of which each cause is one: the same message in several lines names these."""
     lines: dict[str, list[Problem]] = defaultdict(list)

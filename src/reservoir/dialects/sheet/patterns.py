@@ -6,7 +6,7 @@ The reader matches it against a line, the writer fills it in; neither has a seco
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.plain import HOST, joined_prefix, part_of, with_other
-from reservoir.dialects.forms.texts import Text
+from reservoir.dialects.forms.texts import ListOf, Quoted, Text
 
 
 @dataclass(frozen=True)
@@ -278,6 +278,21 @@ class ValueWriter(NamedTuple):
 
 Writer = Callable[[Mapping[str, Any], set[str]], str]
 """Makes a piece of a line from a fact's fields; may add the names that it says."""
+
+
+def with_lists_in_strings(elements: Iterable[Element]) -> tuple[Element, ...]:
+    """The elements of a line; the items of a list that is one string have no signs of their own."""
+    made: list[Element] = []
+    for element in elements:
+        before = made[-1] if made else None
+        is_in_string = isinstance(before, Literal) and before.text.endswith('"')
+        if is_in_string and isinstance(element, Slot) and isinstance(element.form, ListOf):
+            form = element.form
+            item = form.item.item if isinstance(form.item, Quoted) else form.item
+            made.append(replace(element, form=replace(form, item=item)))
+        else:
+            made.append(element)
+    return tuple(made)
 
 
 def _slot_writer(slot: Slot) -> Writer:
