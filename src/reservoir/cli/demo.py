@@ -72,6 +72,9 @@ def command(folder: str, force: bool) -> None:
     files = sorted(str(path) for path in (right / "configuration").iterdir() if path.name[0] != ".")
     _run("read", *files, "--out", str(root / "read-back.yaml"))
     _run("check", *files)
+    _say("A box on the quay has a format that nobody has described. The plan for samples was typed "
+         "into it; what it saved becomes a sheet, and the sheet reads the box.")  # fmt: skip
+    _learn(root / "unknown", force)
     _say("All of it in one page, for the change request.")
     leases = str(root / "running/leases.csv")
     _run("report", str(right / plan), "--running", str(running), "--leases", leases,
@@ -81,7 +84,20 @@ def command(folder: str, force: bool) -> None:
 
 
 PLAN = ("ferry-line.yaml", "bindings.csv", "inventory.csv")
+UNKNOWN = ("quay-box.txt",)
 RUNNING = ("pier-router.larkspur", "leases.csv")
+
+
+def _learn(folder: Path, force: bool) -> None:
+    """Learn the format of the box, and read its configuration."""
+    _lay_out(folder, UNKNOWN, force)
+    sample, plan = str(folder / UNKNOWN[0]), str(folder / "sample-plan.yaml")
+    sheet = str(folder / "dialects" / "quay-box.sheet")
+    forced = ["--force"] if force else []
+    _run("dialect", "learn", "--plan-for-sample", "--out", plan, *forced)
+    _run("dialect", "learn", sample, "--plan", plan, "--answer", "3=service", "--yes",
+         "--out", sheet, *forced)  # fmt: skip
+    _run("read", sample, "--dialect", "quay-box", "--out", str(folder / "read.yaml"))
 
 
 def _lay_out(folder: Path, names: tuple[str, ...], force: bool) -> None:

@@ -16,7 +16,6 @@ from reservoir.cli.trying import try_sample
 if TYPE_CHECKING:
     from reservoir.core.plan.model import Plan
     from reservoir.dialects.learning.learner import Draft, Wishes
-    from reservoir.dialects.learning.questions import Question
 
 
 class Pair(click.ParamType[tuple[str, str]]):
@@ -69,6 +68,7 @@ class Pair(click.ParamType[tuple[str, str]]):
 )
 @click.option("--yes", is_flag=True, help="Ask nothing; take what is likeliest.")
 @click.option("-o", "--out", metavar="FILE", help="Write the sheet, or the plan, to a file.")
+@click.option("--force", is_flag=True, help="Overwrite a file that was edited since.")
 @talkative
 def learn_sheet(
     sample: str | None,
@@ -81,6 +81,7 @@ def learn_sheet(
     trait: tuple[tuple[str, str], ...],
     yes: bool,
     out: str | None,
+    force: bool,
 ) -> None:
     """Draft a sheet from SAMPLE, a device's configuration that does what PLAN says.
 
@@ -100,7 +101,7 @@ def learn_sheet(
     from reservoir.dialects.learning.learner import Wishes, learn  # late: --help needs none of it
 
     if plan_for_sample:
-        _show_plan(sample, out)
+        _show_plan(sample, out, force)
         return
     if sample is None or plan_file is None:
         raise click.UsageError("Give a sample and --plan, or --plan-for-sample.")
@@ -119,7 +120,7 @@ def learn_sheet(
     if sys.stdin.isatty() and not yes:
         wishes = _asked(draft, wishes)
         draft = learn(text, plan, _device(plan, device), wishes)
-    save_or_show(draft.text, out)
+    _put(draft.text, out, force)
     _say(draft, sample)
     if draft.agreement is None or _is_wrong(draft, wishes.file, sample):
         raise click.exceptions.Exit(1)
@@ -129,14 +130,25 @@ def learn_sheet(
         )
 
 
-def _show_plan(sample: str | None, out: str | None) -> None:
+def _show_plan(sample: str | None, out: str | None, force: bool) -> None:
     from reservoir.dialects.learning.sample_plan import plan_for_sample
     from reservoir.files.plan_text import plan_text
 
     if sample is not None:
         raise click.UsageError("--plan-for-sample is for before there is a sample.")
-    save_or_show(plan_text(plan_for_sample()), out)
+    _put(plan_text(plan_for_sample()), out, force)
     talk("Enter this on the device, save its configuration, and give both to dialect learn.")
+
+
+def _put(text: str, out: str | None, force: bool) -> None:
+    """Show a text, or put it into a file that nobody has edited since it was written."""
+    from reservoir.files.deliveries import Delivery, deliver
+
+    if out in (None, "-"):
+        save_or_show(text, None)
+    else:
+        path = Path(str(out))
+        deliver(path.parent, [Delivery(path.name, text)], force)
 
 
 def _plan(file: str) -> Plan:
@@ -222,24 +234,16 @@ def _asked(draft: Draft, wishes: Wishes) -> Wishes:
     click.echo("  (another: --layout WORD=VALUES)", err=True)
     answers, traits = dict(wishes.answers), dict(wishes.traits)
     for question in draft.questions:
-        click.echo(styled(question.asks(), "name"), err=True)
+        click.echo(styled(question.asks, "name"), err=True)
         answers[question.line] = click.prompt(
             "  say", type=click.Choice(question.choices), default=question.choices[0], err=True
         )
     for name in draft.not_shown:
         trait = TRAITS[name]
         click.echo(styled(trait.sentence, "name"), err=True)
-        for value, what in trait.values.items():
-            click.echo(f"  {value}: {what}", err=True)
         chosen = click.Choice([*trait.values]) if trait.values else None
         traits[name] = click.prompt(f"  {name}", type=chosen, default=trait.default, err=True)
     return replace(wishes, answers=answers, traits=_known_traits(traits))
-
-
-def _otherwise(question: Question) -> str:
-    """What is taken as the answer, and how to give another."""
-    taken, *others = question.choices
-    return f"Taken: {taken}; else --answer {question.line}={' or '.join(others)}"
 
 
 def _say(draft: Draft, sample: str) -> None:
@@ -251,7 +255,7 @@ def _say(draft: Draft, sample: str) -> None:
     for problem in draft.problems:
         complain(str(problem))
     for question in draft.questions:
-        talk(f"{question.asks()} {_otherwise(question)}")
+        talk(f"{question.asks} {question.taken}")
     agreement = draft.agreement
     if agreement is None:
         talk("The draft can't be tried before this is put right.")

@@ -50,7 +50,7 @@ def agreement(device: Fact, facts: Sequence[Known]) -> Agreement:
         if len(said) > len(read.get(known, ())):
             read[known] = said
         otherwise += [
-            Otherwise(fact.line_of(name), f"{name} of {fact.label} is another in the plan")
+            Otherwise(fact.line_of(name), f"{fact.label}: the plan has another {name}")
             for name in fact.fields
             if name not in said and not (name in _UNSAID and name not in known.fields)
         ]

@@ -9,7 +9,7 @@ from itertools import chain
 
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.learning.entered import Known
-from reservoir.dialects.learning.meanings import Meaning, Meanings, Word
+from reservoir.dialects.learning.meanings import Meaning, Meanings, Word, words_of
 from reservoir.dialects.notations.nodes import Node
 
 NUMBER = "#"
@@ -48,6 +48,8 @@ class Statement:
     """The node that it is in."""
     others: frozenset[str] = frozenset()
     """The kinds of other facts that it may as well be about."""
+    nearest: Known | None = None
+    """A fact inside that it would be about but for one word."""
     counts: bool = False
     """Whether a number in it only counts what it is in."""
 
@@ -58,7 +60,7 @@ class Statement:
         opens = bool(self.node.children) or any(says) or self.fact is not self.owner
         counts = self.counts or opens
         return tuple(
-            "\0" if said or (word.is_number and counts) else " ".join(word.text.split()) or " "
+            "\0" if said or (word.is_number and counts) else " ".join(words_of(word.text)) or " "
             for word, said in zip(self.words, says, strict=True)
         )
 
@@ -148,8 +150,10 @@ class Explainer:
         deepest = max(fact.depth for fact in fitting)
         chosen = [fact for fact in fitting if fact.depth == deepest]
         chosen.sort(key=lambda fact: (not fact.is_planned, *_rank(fact, every)))
-        others = {fact.kind for fact in chosen} - {chosen[0].kind}
-        return Statement(node, owner, chosen[0], self.words(node), outer, around, frozenset(others))
+        others = frozenset(fact.kind for fact in chosen) - {chosen[0].kind}
+        near = [f for f, score in scores.items() if score >= best - 1 and f.depth > deepest]
+        nearest = max(near, key=scores.__getitem__, default=None)
+        return Statement(node, owner, chosen[0], self.words(node), outer, around, others, nearest)
 
 
 def _score(fact: Known, words: Sequence[Word]) -> float:

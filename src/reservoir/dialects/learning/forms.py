@@ -6,6 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
+from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.learning.explaining import Field
 from reservoir.dialects.learning.lines import quoted
 from reservoir.dialects.learning.meanings import Word
@@ -27,6 +28,8 @@ def form_words(seen: Seen, *, items_have_signs: bool) -> Iterator[str]:
         sign = signs.most_common(1)[0][0]
         sign = sign.strip('"') if items_have_signs else sign
         yield f"list      {quoted(sign if sign.strip() else ' ')}"
+    if more := _more_bare(seen):
+        yield f"bare      {quoted('A-Za-z0-9._' + more + '-')}"
     macs = [word for name, word in seen if name == "mac"]
     plain = [word for word in macs if not is_typed(word)]
     if plain:
@@ -37,6 +40,24 @@ def form_words(seen: Seen, *, items_have_signs: bool) -> Iterator[str]:
     times = [word for name, word in seen if name in ("lease", "longest")]
     if times:
         yield f"duration  {quoted(time_template(times))}"
+
+
+def _more_bare(seen: Seen) -> str:
+    """The characters of texts without quotation signs that have to be told."""
+    texts = [w.text for n, w in seen if _is_text(n, w) and w.text[0] not in "\"'"]
+    return "".join(sorted(set(re.sub("[A-Za-z0-9._ -]", "", "".join(texts)))))
+
+
+def with_blanks(seen: Seen) -> frozenset[str]:
+    """The fields whose texts have blanks in them and no quotation signs."""
+    return frozenset(
+        n for n, w in seen if _is_text(n, w) and " " in w.text and w.text[0] not in "\"'"
+    )
+
+
+def _is_text(name: Field, word: Word) -> bool:
+    kinds = {meaning.fact.kind for meaning in word.meanings if meaning.field == name}
+    return any(KINDS[kind].fields[name].type == "text" for kind in kinds) and word.text != ""
 
 
 def is_typed(word: Word) -> bool:

@@ -83,11 +83,12 @@ def guesses(text: str, meanings: Meanings) -> list[LayoutGuess]:
     lines = Lines(text, meanings)
     words: dict[str, str] = {}
     for word, finder in _FINDERS.items():
-        if value := finder(lines, words):
+        value = finder(lines, words)
+        if value and value.isprintable():
             words[word] = value
     first = LayoutGuess(words)
     others = [first.less(word) for word in _DOUBTFUL if word in words]
-    titles = [quoted(f"{sign} *") for sign in lines.one_sided]
+    titles = [quoted(f"{sign} *") for sign in lines.one_sided if sign.isprintable()]
     others += [LayoutGuess({**first.less("comment").words, "heading": title}) for title in titles]
     if not {"block", "path", "table"} & words.keys():
         others.append(LayoutGuess({**words, "path": "blanks"}))

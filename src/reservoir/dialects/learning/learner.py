@@ -18,7 +18,7 @@ from reservoir.dialects.learning.agreement import Agreement, agreement
 from reservoir.dialects.learning.behaviour import NOT_SHOWN, shown
 from reservoir.dialects.learning.entered import Known, entered, spans_in
 from reservoir.dialects.learning.explaining import Explainer
-from reservoir.dialects.learning.forms import form_words, is_typed
+from reservoir.dialects.learning.forms import form_words, is_typed, with_blanks
 from reservoir.dialects.learning.layouts import LayoutGuess, guesses
 from reservoir.dialects.learning.lines import quoted
 from reservoir.dialects.learning.meanings import Meanings
@@ -31,6 +31,7 @@ from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.dialects.sheet.traits import TRAITS
+from reservoir.dialects.trial import try_on
 
 
 @dataclass(frozen=True)
@@ -65,13 +66,16 @@ class Draft:
     unread: int = 0
     """Lines of the sample that it doesn't understand."""
 
+    changes_nothing: bool = False
+    """Whether the sample stays as it is when a plan of what was read is written into it."""
+
     @property
-    def rank(self) -> tuple[int, int, int]:
-        """How good it is."""
+    def rank(self) -> tuple[float, int]:
+        """How good it is: by what it reads, a tenth less if it writes that otherwise."""
         if self.agreement is None:
-            return -1, 0, 0
-        right = self.agreement.right - len(self.agreement.otherwise)
-        return right, -self.unread, -len(self.problems)
+            return -1, -len(self.problems)
+        right = self.agreement.right - len(self.agreement.otherwise) - self.unread
+        return right * (1.0 if self.changes_nothing else 0.9), -len(self.problems)
 
 
 def learn(text: str, plan: Plan, device: str, wishes: Wishes) -> Draft:
@@ -99,7 +103,9 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
     rows = placed(maker.rows(sample.nodes))
     questions = tuple(settle(rows, wishes.answers))
 
-    body = [*Printer(sample, _has_typed_macs(maker)).lines(rows)]
+    layout_words = {"table", "pieces", "carrier"} & layout.words.keys()
+    blanks = frozenset[str]() if layout_words else with_blanks(maker.words_seen)
+    body = [*Printer(sample, _has_typed_macs(maker), blanks).lines(rows)]
     header = [*_header(wishes, sample, maker)]
     told = {**shown(rows), **wishes.traits}
     sheet, drafted, unusable = _loadable(header, told, body, wishes.file)
@@ -109,9 +115,12 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
     draft = Draft(drafted, layout, questions, _not_shown(told), _remarks(body), tuple(unusable))
     if sheet is None:
         return draft
-    reading = read_configuration(text, sheet)
+    tried = try_on(text, sheet)
     return replace(
-        draft, agreement=agreement(reading.device, facts), unread=len(reading.not_understood)
+        draft,
+        agreement=agreement(tried.reading.device, facts),
+        unread=len(tried.reading.not_understood),
+        changes_nothing=tried.as_planned == text,
     )
 
 

@@ -20,12 +20,26 @@ def settle_frames(found: Sequence[Statement]) -> None:
         opening = [s for s in alike if s.fact is not s.owner]
         if not opening:
             continue
+        for statement in alike:
+            _take_nearest(statement, opening, alike)
+        opening = [s for s in alike if s.fact is not s.owner]
         holds_many = len(opening) < sum(1 for s in alike if s.node.children)
         beside = Counter(s.around for s in alike)
         is_one_thing = all(len(s.node.children) == 1 for s in opening)
         if holds_many or (is_one_thing and max(beside.values()) == 1):
             for statement in opening:
                 statement.fact = statement.owner
+
+
+def _take_nearest(
+    statement: Statement, opening: Sequence[Statement], alike: Sequence[Statement]
+) -> None:
+    """Take a statement to be about what most like it are about, but for one wrong word."""
+    near = statement.nearest
+    if near is None or statement.fact is not statement.owner or 2 * len(opening) <= len(alike):
+        return
+    if all(other.fact.kind == near.kind for other in opening):
+        statement.fact = near
 
 
 def settle_numbers(found: Sequence[Statement]) -> None:
@@ -71,6 +85,7 @@ def with_optional_parts(rows: Sequence[DraftRow]) -> list[DraftRow]:
         shorter.optional.append(row.elements[len(shorter.elements) :])
         shorter.statements += row.statements
         shorter.doubts += row.doubts
+    _share_optional_parts(made)
     order = {id(row): at for at, row in enumerate(rows)}
     places: dict[str, int] = {}
     for row in rows:
@@ -80,6 +95,16 @@ def with_optional_parts(rows: Sequence[DraftRow]) -> list[DraftRow]:
     return sorted(
         made, key=lambda row: (places.get(row.kind, order[id(row)]), not row.margin, order[id(row)])
     )
+
+
+def _share_optional_parts(rows: Sequence[DraftRow]) -> None:
+    """What may be missing in one way to say a kind may be missing in the others."""
+    known = [(row.kind, part) for row in rows for part in row.optional]
+    for kind, part in known:
+        for row in rows:
+            at = len(row.elements) - len(part)
+            if row.kind == kind and at > 1 and row.elements[at:] == part:
+                row.elements, row.optional = row.elements[:at], [part, *row.optional]
 
 
 def _is_longer(longer: DraftRow, shorter: DraftRow) -> bool:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
 
-from reservoir.dialects.learning.meanings import Meanings
+from reservoir.dialects.learning.meanings import Meanings, words_of
 
 TICK = "[ ] "
 """The mark before a line that somebody ticks."""
@@ -39,7 +39,7 @@ class Line:
     @property
     def first(self) -> str:
         """Its first word."""
-        return self.text.split()[0]
+        return words_of(self.text)[0]
 
 
 @dataclass
@@ -56,7 +56,7 @@ class Lines:
 
     def _lines(self) -> Iterator[Line]:
         for number, raw in enumerate(self.text.split("\n"), start=1):
-            line = raw.expandtabs(8).rstrip()
+            line = raw.expandtabs(8).rstrip(" \r")
             said = line.lstrip(" ").removeprefix(TICK).lstrip(" ")
             if said:
                 yield Line(number, len(line) - len(said), said, self.has_value(said))
@@ -72,7 +72,7 @@ class Lines:
 
     def _begins_remarks(self, sign: str) -> bool:
         its = [line for line in self.every if line.text.startswith(sign)]
-        behind = [line.text[len(sign) :].strip() for line in its]
+        behind = [line.text[len(sign) :].strip(" ") for line in its]
         is_text = all(re.match(r"$|[\w(\"]", rest) for rest in behind)
         is_closed = any(rest.endswith(sign[-1]) for rest in behind if rest)
         return bool(its) and is_text and not is_closed and not any(line.is_value for line in its)

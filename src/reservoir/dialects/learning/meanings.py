@@ -14,7 +14,6 @@ from reservoir.core.values.durations import UNIT_SECONDS
 from reservoir.dialects.facts.kinds import ITEMS, KINDS
 from reservoir.dialects.learning.entered import Known
 
-
 _UNSURE_PARTS = frozenset({"mask", "inverted", "bits", "host"})
 _UNSURE_FIELDS = frozenset({"vlan", "code", "count", "offset", "type", "admits"})
 """Fields whose values are small numbers, or words that stand elsewhere too."""
@@ -174,6 +173,11 @@ _VALUES = r"""(?x)
     (?:[0-9A-Fa-f]{12,}|[0-9A-Fa-f]{1,6}(?:[:.-][0-9A-Fa-f]{1,6})+|[0-9A-Fa-f]{4,})(?![0-9A-Za-z]))
 | (?P<number>(?<![0-9A-Za-z.])[0-9]+(?![0-9.]))
 """
+
+
+def words_of(text: str) -> list[str]:
+    """What stands between blanks and tabs; other signs are no blanks, whatever Unicode says."""
+    return re.findall("[^ \t]+", text)
 
 
 def _unquoted(text: str) -> str:

@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from itertools import pairwise
 
 from reservoir.dialects.learning.lines import Line, Lines, quoted
+from reservoir.dialects.learning.meanings import words_of
 
 _SIGNED = re.compile(r"(?P<before>[^\w\s\"']+ ?)(?=[\w\"'])(?P<title>.*?)(?P<after> ?[^\w\s\"'/]+)")
 _MIRRORED = str.maketrans("[](){}<>", "][)(}{><")
@@ -67,7 +68,7 @@ def _closing(line: Line, end: Line | None) -> str:
     if end is None:
         return ""
     before, _, last = end.text.rpartition(" ")
-    if before and last == line.text.split()[-1] and end.first != line.first:
+    if before and last == words_of(line.text)[-1] and end.first != line.first:
         return f"{before} *"
     is_plain = re.fullmatch(r"[\w!.-]+(?: \w+)?", end.text) is not None
     return end.text if is_plain and not end.is_value else ""
@@ -100,7 +101,7 @@ def _opening(
         return f"{before} *"
     alike = [other for other in every if other.first == line.first]
     begins = {other.text.rpartition(" ")[0] for other, _ in opened if other.first == line.first}
-    is_longer = len(before.split()) > 1 and any(len(x.text.split()) != 2 for x in alike)
+    is_longer = len(words_of(before)) > 1 and any(len(words_of(x.text)) != 2 for x in alike)
     return f"{before if is_longer and len(begins) == 1 else line.first} *"
 
 
@@ -171,7 +172,7 @@ def _worded(lines: Sequence[Line]) -> list[str]:
     """Lines without a value that stand before others: ``under x``, or titles in capitals."""
     for word in sorted({line.first for line in lines if not re.search("[=:]", line.text)}):
         its = [line for line in lines if line.first == word]
-        is_short = all(2 <= len(line.text.split()) <= 4 and not line.is_value for line in its)
+        is_short = all(2 <= len(words_of(line.text)) <= 4 and not line.is_value for line in its)
         if is_short and len({line.text for line in its}) > 1 and _hold_others(its, lines):
             return [f"{word} *"]
     titles = (line for line in lines if re.fullmatch(r"[A-Z][A-Z0-9 _/-]+", line.text))
@@ -201,6 +202,6 @@ def path(lines: Lines, words: Words) -> str:
             return quoted(sign)
     if "assign" in words or "heading" in words:
         return ""
-    begins = Counter(tuple(text.split()[:3]) for text in texts)
+    begins = Counter(tuple(words_of(text)[:3]) for text in texts)
     shared = sum(count for begin, count in begins.items() if count > 1 and len(begin) == 3)
     return "blanks" if shared >= _OFTEN * len(texts) else ""

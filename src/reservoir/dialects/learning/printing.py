@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from reservoir.core.wording import listed
+from reservoir.dialects.learning.meanings import words_of
 from reservoir.dialects.learning.rows import DraftRow, Element
 from reservoir.dialects.learning.sample import Sample
 from reservoir.dialects.notations.json import Json
@@ -34,6 +35,8 @@ class Printer:
     sample: Sample
     has_typed_macs: bool
     """Whether MAC addresses stand behind a hardware type."""
+    with_blanks: frozenset[str] = frozenset()
+    """Fields whose texts go to the end of the line."""
     printed: list[Printed] = field(default_factory=list)
 
     def lines(self, rows: Sequence[DraftRow]) -> Iterator[str]:
@@ -42,12 +45,14 @@ class Printer:
         width = max((len(row.margin) for row in self.printed), default=0) + 1
         for row in self.printed:
             if row.remark:
-                yield f"# {row.remark}"
-            yield f"{row.margin:<{width}}| {row.text}"
+                yield f"# {_printable(row.remark)}"
+            if row.text:
+                text = f"{row.margin:<{width}}| {row.text}"
+                yield text if text.isprintable() else f"# no row yet: {_printable(text)}"
 
     def _rows(self, rows: Sequence[DraftRow], depth: int, prefix: Sequence[Element]) -> None:
         """Print the rows of one place; ``prefix`` are the steps before them that only hold them."""
-        implied = [row for row in rows if _is_in_range(row)]
+        implied = [row for row in rows if _is_in_range(row) and not row.is_left]
         begins = {word for row in rows if not row.is_left for word in self._first_word(row)}
         left = set[str]()
         for row in rows:
@@ -55,6 +60,8 @@ class Printer:
                 self._add("range", depth, ":")
                 for inner in implied:
                     self._row(_of_range(inner), depth + 1, prefix)
+            elif row.is_left and _has_value(row):
+                self._say_unsaid(row)
             elif row.is_left:
                 text = _left(row, begins)
                 if text not in left:
@@ -86,8 +93,14 @@ class Printer:
         self._add(margin, depth, text, row, on_line)
         self._rows([inner for inner in row.rows if inner not in on_line], depth + 1, ())
 
+    def _say_unsaid(self, row: DraftRow) -> None:
+        """Say of lines with values of the plan that no row is for them."""
+        why = f"; {'; '.join(dict.fromkeys(row.doubts))}" if row.doubts else ""
+        line, text = row.lines[0], _printable(row.statements[0].node.text)
+        self.printed.append(Printed("", "", f"no row yet for line {line}: {text}{why}"))
+
     def _first_word(self, row: DraftRow) -> Iterator[str]:
-        yield from (statement.node.text.split()[0] for statement in row.statements)
+        yield from (words_of(statement.node.text)[0] for statement in row.statements)
 
     @property
     def _between_steps(self) -> str:
@@ -112,7 +125,8 @@ class Printer:
                 return False
             return all(not r.kind and not r.rows and "=" not in r.margin for r in row.rows)
         if isinstance(self.sample.notation, Xml):
-            return bool(re.match(r'[\w.:-]+="', inner.statements[0].node.text))
+            said = inner.statements[0].node.text
+            return bool(re.match(r'[\w.:-]+="', said)) or not (said[0] == "<" or inner.margin)
         return inner.is_piece
 
     def _with_pieces(self, text: str, row: DraftRow, pieces: Sequence[DraftRow]) -> str:
@@ -128,8 +142,10 @@ class Printer:
         if isinstance(self.sample.notation, Xml):
             if not re.fullmatch(r"<[\w.:-]+", text):
                 return text
+            content = "".join(piece for piece in sure if not re.match(r'[\w.:-]+="', piece))
             ends = ">" if len(pieces) < len(row.rows) else "/>"
-            return " ".join([text, *sure, *maybe]) + ends
+            tag = " ".join([text, *(piece for piece in sure if piece != content), *maybe])
+            return f"{tag}>{content}</{text[1:]}>" if content else tag + ends
         words = [] if row.elements == [ROW] else [text]
         return " ".join([*words, *sure, *maybe])
 
@@ -153,7 +169,9 @@ class Printer:
         if isinstance(element, str):
             return element.replace("{", "{{").replace("}", "}}")
         name = element[0]
-        return f"{{{name}:clientid}}" if name == "mac" and self.has_typed_macs else f"{{{name}}}"
+        if name == "mac" and self.has_typed_macs:
+            return "{mac:clientid}"
+        return f"{{{name}:rest}}" if name in self.with_blanks else f"{{{name}}}"
 
     def _add(
         self,
@@ -210,9 +228,19 @@ def _joined(row: DraftRow, only: DraftRow, between: str) -> DraftRow:
 def _left(row: DraftRow, begins: set[str]) -> str:
     """A row for lines that are left alone: their first word, where no other row has it."""
     node = row.statements[0].node
-    words = node.text.split()
+    words = words_of(node.text)
     is_word = re.fullmatch(r"[\w-]+", words[0]) is not None
     is_sure = not row.doubts
     if len(words) > 1 and is_word and is_sure and words[0] not in begins and not node.children:
         return f"{words[0]} *"
-    return " ".join(words).replace("|", "?").replace("*", "?")
+    return _printable(" ".join(words)).replace("|", "?").replace("*", "?")
+
+
+def _has_value(row: DraftRow) -> bool:
+    """Whether something that the plan has is in its line."""
+    return any(word.is_sure for statement in row.statements for word in statement.words)
+
+
+def _printable(text: str) -> str:
+    """A text as it may stand in a sheet."""
+    return "".join(sign if sign.isprintable() else "?" for sign in text)

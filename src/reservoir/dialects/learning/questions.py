@@ -21,6 +21,14 @@ MOST = 10
 _SWITCHES = {"device": ("service",), "interface": ("service", "enabled"), "pool": ("active",)}
 """What a line without a value may turn on, by the kind of fact that it is in."""
 
+_THINGS = {
+    "service": "the DHCP service",
+    "active": "the pool",
+    "enabled": "the interface",
+    "probe": "probing",
+    "own_timezone": "the time zone",
+}
+
 _ON = re.compile(r"(?i)(?:^|[ =:\"])(?:yes|on|true|enabled?|start|open|active|live|ready|up|1)\W*$")
 
 
@@ -37,13 +45,27 @@ class Question:
     text: str
     choices: tuple[str, ...]
     """What it may be; the first is taken unless another is answered."""
+    turns: str = "on"
+    """What it does with a switch, if it is about one."""
 
+    @property
     def asks(self) -> str:
         """The question in words."""
-        words = {NOTHING: "nothing about DHCP", "service": "turns the DHCP service on",
-                 "active": "turns the pool on", "enabled": "turns the interface on"}  # fmt: skip
-        said = [words.get(choice, choice) for choice in self.choices]
-        return f"line {self.line}, {self.text!r}: {' or '.join(said)}?"
+        switch = next((_THINGS[choice] for choice in self.choices if choice in _THINGS), "")
+        what = f"does it turn {switch} {self.turns}" if switch else f"is it {self._or}"
+        return f"line {self.line}, {self.text!r}: {what}?"
+
+    @property
+    def taken(self) -> str:
+        """What is taken as the answer, and how to give another."""
+        first, *others = self.choices
+        is_switch = NOTHING in self.choices
+        said = ("no" if first == NOTHING else "yes") if is_switch else first
+        return f"Taken: {said}; else --answer {self.line}={' or '.join(others)}"
+
+    @property
+    def _or(self) -> str:
+        return " or ".join(self.choices)
 
 
 def settle(rows: Sequence[DraftRow], answers: Mapping[int, str]) -> list[Question]:
@@ -109,10 +131,13 @@ def _switch(row: DraftRow, rows: Sequence[DraftRow]) -> Iterator[tuple[Question,
             row.is_left, row.margin = False, f"? {chosen}=yes"
         if answer:
             row.doubts.clear()
+        elif chosen == NOTHING:
+            row.doubts.append(f"it may turn {_THINGS[choices[1]]} on")
         elif chosen != name:
-            row.doubts.append(f"it may say {' or '.join(choices[1:])}")
+            row.doubts.append(f"it may not turn {_THINGS[chosen]} on")
 
-    yield Question(row.lines[0], text, choices), take
+    turns = "off" if row.margin.endswith("=no") else "on"
+    yield Question(row.lines[0], text, choices, turns), take
 
 
 def _is_about_dhcp(text: str, rows: Sequence[DraftRow]) -> bool:

@@ -21,6 +21,9 @@ from reservoir.dialects.learning.rows import DraftRow, Element
 from reservoir.dialects.learning.states import with_switches
 from reservoir.dialects.notations.nodes import Node
 
+_MOST = 0.6
+"""The share of like statements that have to say a field for the others to be wrong."""
+
 
 class _Place(NamedTuple):
     """A node with the fact that it is in, and the one that its whole line is in."""
@@ -96,6 +99,8 @@ class RowMaker:
         others = frozenset[str]().union(*(s.others for s in statements))
         if kind and others:
             row.doubts.append(f"{kind} or {' or '.join(sorted(others))}")
+        # A line that says values of several things at once is none that a row can say.
+        row.is_left = not kind and any(doubt.endswith("something else") for doubt in doubts)
         return row
 
     def _elements(
@@ -109,7 +114,9 @@ class RowMaker:
             if statements[0].skeleton[at] != "\0":
                 elements.append(first.text)
                 continue
-            common = frozenset.intersection(*(s.fields[at] for s in statements))
+            is_known = any(word.is_sure for word in words)
+            common, not_in = _said_by_most(statements, at)
+            doubts += [f"line {line} says another" for line in not_in]
             chosen = _in_order(common, used, kind or statements[0].fact.kind, said)
             if chosen[:2] == ["first", "last"] and not {"first", "last"} & used:
                 chosen = chosen[:1]
@@ -120,13 +127,14 @@ class RowMaker:
                     chosen, kind or statements[0].fact.kind
                 )
                 elements.append(tuple(chosen if is_doubtful else chosen[:1]))
-            elif len({word.text for word in words}) == 1 and (len(words) > 1 or not kind):
+            elif len({w.text for w in words}) == 1 and (len(words) > 1 or not (kind or is_known)):
                 elements.append(first.text)
             elif all(word.is_number for word in words):
                 elements.append((Field(NUMBER),))
             else:
                 elements.append(first.text)
-                doubts.append(f"{first.text} may stand for something else elsewhere")
+                what = "is a value of something else" if is_known else "may be another elsewhere"
+                doubts.append(f"{first.text} {what}")
         return elements, doubts
 
     def _fill(self, row: DraftRow, around: Sequence[Node | None]) -> None:
@@ -148,6 +156,19 @@ class RowMaker:
             *self._rows(inside, facts, nodes),
         ]
         row.margin = row.margin or _margin(row, around)
+
+
+def _said_by_most(
+    statements: Sequence[Statement], at: int
+) -> tuple[frozenset[Field], Sequence[int]]:
+    """The fields that a word is for in all statements, or in most, and the lines of the others."""
+    common = frozenset.intersection(*(statement.fields[at] for statement in statements))
+    if common:
+        return common, ()
+    said = Counter(name for statement in statements for name in statement.fields[at])
+    most = frozenset(name for name, count in said.items() if count > len(statements) * _MOST)
+    others = [s.node.line for s in statements if not s.fields[at] & most]
+    return most, others if most else ()
 
 
 def _in_order(names: Iterable[Field], used: set[Field], kind: str, said: set[Field]) -> list[Field]:
@@ -177,7 +198,7 @@ def _are_alike(names: Sequence[Field], kind: str) -> bool:
     if any(":" in name or "." in name for name in names[:2]):
         return False
     fields = KINDS[kind].fields
-    return not any(name in fields and fields[name].restates in names for name in names[:2])
+    return not any(name in fields and fields[name].is_derived for name in names[:2])
 
 
 REQUIRED = frozenset(
@@ -194,7 +215,8 @@ def _margin(row: DraftRow, around: Sequence[Node | None]) -> str:
     if row.is_frame:
         return ""
     lists = [name for name in row.slots if _is_list(row, name)]
-    if lists and (max(many.values()) > 1 or any(":" in name for name in lists)):
+    is_apart = any(":" in name or name == "secondary" for name in lists) and not row.is_piece
+    if lists and (max(many.values()) > 1 or is_apart):
         return "*"
     everywhere = set(around) <= set(many)
     plain = {name.partition(":")[0] for name in row.slots}

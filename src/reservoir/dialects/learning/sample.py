@@ -59,7 +59,8 @@ class Sample:
         if layout.key_sign:
             for node in nodes:
                 if node.text != ROW and not layout.is_heading(node.text):
-                    statement_pieces.node_of(node, layout.key_sign)
+                    doubled = layout.signs.doubled
+                    statement_pieces.node_of(node, layout.key_sign, doubled=doubled)
         if layout.path:
             headings = [node for node in nodes if layout.is_heading(node.text)]
             nodes = [*self._steps([n for n in nodes if n not in headings], layout), *headings]

@@ -59,7 +59,7 @@ def plan_for_sample() -> Plan:
         ranges=(parse_span("10.84.61.20-10.84.61.119"), parse_span("10.84.61.140-10.84.61.199")),
         exclusions=(
             Exclusion(range=parse_span("10.84.61.50-10.84.61.54"), reason="printers"),
-            Exclusion(range=parse_span("10.84.61.70-10.84.61.77"), reason="cameras"),
+            Exclusion(range=parse_span("10.84.61.70-10.84.61.77"), reason="deck cameras"),
         ),
         dns=(parse_address("10.84.9.53"), parse_address("10.84.9.54")),
         domain="mess.example",

@@ -27,7 +27,7 @@ def with_switches(
         words: The words for yes and no, if they are known: a sheet has only two.
     """
     for row in rows:
-        if not (row.slots or row.kind or row.rows):
+        if not (row.slots or row.kind or row.rows or row.is_left):
             _find_state(row, owners)
     made = list(rows)
     for row in rows:
@@ -56,7 +56,7 @@ def _find_state(row: DraftRow, owners: Sequence[Known]) -> None:
     for name, value in ((name, value) for name in switches for value in (False, True)):
         if its == {id(owner) for owner in owners if owner.fields.get(name) is value}:
             row.is_left, row.margin = False, f"? {name}={'yes' if value else 'no'}"
-            row.doubts.append(f"it stands only where {name} is {'on' if value else 'off'}")
+            row.doubts.append(f"it stands only where {name}={'yes' if value else 'no'}")
             return
 
 

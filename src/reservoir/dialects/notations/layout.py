@@ -120,7 +120,8 @@ class Layout(Notation):
 
     @cached_property
     def _made(self) -> type[Node]:
-        return statement_pieces.uncut_by(self.key_sign) if self.is_flat else Node
+        doubled = self.signs.doubled
+        return statement_pieces.uncut_by(self.key_sign, doubled=doubled) if self.is_flat else Node
 
     @cached_property
     def _edits(self) -> Edits:
@@ -170,7 +171,7 @@ class Layout(Notation):
         if self.key_sign:
             for node in nodes:
                 if node.text != ROW and not self.is_heading(node.text):
-                    statement_pieces.node_of(node, self.key_sign)
+                    statement_pieces.node_of(node, self.key_sign, doubled=self.signs.doubled)
         if self.path:
             headings = [node for node in nodes if self.is_heading(node.text)]
             others = [node for node in nodes if not self.is_heading(node.text)]

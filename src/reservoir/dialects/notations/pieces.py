@@ -11,6 +11,8 @@ from reservoir.dialects.notations.tables import ROW
 
 _PIECE = re.compile(r"""[^ \t"']*(?:"(?:[^"\\]|\\.|"")*"|'(?:[^'\\]|\\.|'')*'|["'])?[^ \t"']*""")
 """What stands between blanks; a quoted value may have blanks in it."""
+_PIECE_DOUBLED = re.compile(r"""[^ \t"']*(?:"(?:[^"]|"")*"|'(?:[^']|'')*'|["'])?[^ \t"']*""")
+"""The same where a quotation sign inside is doubled, and a backslash is a character like others."""
 _NEEDS_CARE = re.compile("[\t\"']|  ")
 """What keeps a statement from being cut at each blank."""
 _ROW_PIECE = re.compile(
@@ -24,17 +26,23 @@ _ROW_PIECE = re.compile(
 """A piece of a sheet's row; where a column's name has blanks, quotation signs are around it."""
 
 
-def cut(text: str, sign: str) -> tuple[str, list[tuple[str, int]]]:
-    """The words of a statement, and its pieces: each, and where it begins in it."""
-    found = list(_parts(text))
+def cut(text: str, sign: str, *, doubled: bool = False) -> tuple[str, list[tuple[str, int]]]:
+    """The words of a statement, and its pieces: each, and where it begins in it.
+
+    Args:
+        text: The statement.
+        sign: What stands between a key and its value.
+        doubled: A quotation sign inside a quoted text is doubled; else a backslash is before it.
+    """
+    found = list(_parts(text, doubled=doubled))
     words = next((n for n, (piece, _) in enumerate(found) if sign in piece[1:]), len(found))
     head = " ".join(piece for piece, _ in found[:words])
     return head or ROW, found[words:]
 
 
-def node_of(node: Node, sign: str) -> Node:
-    """A statement as a node with its pieces inside it."""
-    head, pieces = cut(node.text, sign)
+def node_of(node: Node, sign: str, *, doubled: bool = False) -> Node:
+    """A statement as a node with its pieces inside it; see :func:`cut`."""
+    head, pieces = cut(node.text, sign, doubled=doubled)
     node.text = head
     node.children[:0] = [
         Node(
@@ -59,6 +67,7 @@ class Uncut(Node):
     __slots__ = ("whole",)
 
     sign = "="
+    doubled = False
 
     def __init__(
         self, whole: str, line: int, column: int, _children: list[Node], start: int, end: int
@@ -73,13 +82,13 @@ class Uncut(Node):
         if name not in ("text", "children") or not self.whole:
             raise AttributeError(name)
         self.text, self.children, self.whole = self.whole, [], ""
-        node_of(self, self.sign)
+        node_of(self, self.sign, doubled=self.doubled)
         return getattr(self, name)
 
 
-def uncut_by(sign: str) -> type[Uncut]:
-    """Statements whose pieces have this sign."""
-    return type("Uncut", (Uncut,), {"__slots__": (), "sign": sign})
+def uncut_by(sign: str, *, doubled: bool) -> type[Uncut]:
+    """Statements whose pieces have this sign; see :func:`cut`."""
+    return type("Uncut", (Uncut,), {"__slots__": (), "sign": sign, "doubled": doubled})
 
 
 def has_pieces(line: str, sign: str) -> bool:
@@ -87,10 +96,11 @@ def has_pieces(line: str, sign: str) -> bool:
     return any(sign in found[0][1:] for found in _ROW_PIECE.finditer(line))
 
 
-def _parts(text: str) -> Iterator[tuple[str, int]]:
+def _parts(text: str, *, doubled: bool) -> Iterator[tuple[str, int]]:
     """What stands between blanks, and where it begins."""
     if _NEEDS_CARE.search(text):
-        yield from ((found[0], found.start()) for found in _PIECE.finditer(text) if found[0])
+        pieces = (_PIECE_DOUBLED if doubled else _PIECE).finditer(text)
+        yield from ((found[0], found.start()) for found in pieces if found[0])
         return
     at = 0
     for piece in text.split(" "):

@@ -13,7 +13,6 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
-from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.wording import nearest
 from reservoir.dialects.forms.form import Form
 from reservoir.dialects.forms.texts import Enclosed, Text
@@ -54,6 +53,8 @@ _ONE_ATTRIBUTE = re.compile(
 _REFERENCE = re.compile("&(#[0-9]{1,7}|#x[0-9A-Fa-f]{1,6}|lt|gt|amp|quot|apos);")
 _NAMED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
 _ROW = re.compile(rf"(<{_NAME})((?:[ \t]+[^<>]*?)?)[ \t]*/?>")
+_ROW_WITH_TEXT = re.compile(rf"(<{_NAME})([ \t]+[^<>]*?)[ \t]*>([^<>]+)</{_NAME}>")
+_IS_ATTRIBUTE = re.compile(f'{_NAME}="').match
 _ROW_PIECE = re.compile(rf'\[\?[ \t]*(?P<maybe>{_NAME}="[^"]*")[ \t]*\]|(?P<sure>{_NAME}="[^"]*")')
 
 
@@ -84,7 +85,7 @@ def escape(text: str) -> str:
 
 @dataclass(frozen=True)
 class Xml(Notation):
-    """Elements; an element's attributes are pieces inside it.
+    """Elements; an element's attributes are pieces inside it, and so is a text beside these.
 
     An element with text alone is one node: ``<door>10.84.30.1</door>``.
     """
@@ -101,13 +102,14 @@ class Xml(Notation):
         if node.text.endswith(">"):
             yield indent + node.text
             return
-        attributes = [child.text for child in node.children if not child.text.startswith("<")]
+        attributes = [child.text for child in node.children if _IS_ATTRIBUTE(child.text)]
         inside = [child for child in node.children if child.text.startswith("<")]
+        said = " ".join(child.text for child in node.children if _is_text(child))
         opening = indent + " ".join([node.text, *attributes])
         if not inside:
-            yield f"{opening}/>"
+            yield f"{opening}>{said}</{node.text[1:]}>" if said else f"{opening}/>"
             return
-        yield f"{opening}>"
+        yield f"{opening}>{said}"
         for child in inside:
             yield from self._lines(child, indent + " " * self.indent)
         yield f"{indent}</{node.text[1:]}>"
@@ -116,13 +118,13 @@ class Xml(Notation):
         return [TextEdit(back_over(_BLANKS, text, node.start), node.end, "")]
 
     def put(self, text: str, spot: Spot, nodes: Sequence[Node]) -> list[TextEdit]:
-        attributes = [node for node in nodes if not node.text.startswith("<")]
+        attributes = [node for node in nodes if _IS_ATTRIBUTE(node.text)]
         elements = [node for node in nodes if node.text.startswith("<")]
-        edits = []
+        edits = [self._put_text(text, spot, node) for node in nodes if _is_text(node)]
         if attributes:
             tag = spot.around[-1]
             end = tag.start + len(tag.text)
-            if spot.after is not None and not spot.after.text.startswith("<"):
+            if spot.after is not None and _IS_ATTRIBUTE(spot.after.text):
                 end = spot.after.end
             edits.append(TextEdit(end, end, "".join(f" {node.text}" for node in attributes)))
         if elements:
@@ -134,6 +136,15 @@ class Xml(Notation):
             return [TextEdit(node.start, node.end, new.text)]
         lines = self._lines(new, blanks_at(text, node.start))
         return [TextEdit(node.start, node.end, "\n".join(lines).lstrip())]
+
+    def _put_text(self, text: str, spot: Spot, node: Node) -> TextEdit:
+        tag = spot.around[-1]
+        opening = _TOKEN.match(text, tag.start)
+        assert opening is not None
+        if opening["empty"]:
+            start = opening.start("empty")
+            return TextEdit(start, opening.end(), f">{node.text}</{tag.text[1:]}>")
+        return TextEdit(opening.end(), opening.end(), node.text)
 
     def _put_elements(self, text: str, spot: Spot, elements: Sequence[Node]) -> TextEdit:
         beside = spot.after if spot.after and spot.after.text.startswith("<") else None
@@ -168,19 +179,25 @@ class Xml(Notation):
         return "".join(f"\n{line}" for node in elements for line in self._lines(node, indent))
 
     def pieces(self, line: str, *, is_item: bool = False) -> Iterator[Piece]:
-        row = _ROW.fullmatch(line)
+        with_text = _ROW_WITH_TEXT.fullmatch(line)
+        row = with_text or _ROW.fullmatch(line)
         if row is None:
-            if re.match(f"<{_NAME}[ \t]", line):
-                raise MalformedValueError("an element has attributes or text, not both")
             yield Piece(line, 0, optional=False)
             return
         yield Piece(row[1], 0, optional=False)
         for found in _ROW_PIECE.finditer(row[2]):
             name = found.lastgroup or ""
             yield Piece(found[name], row.start(2) + found.start(name), name == "maybe")
+        if with_text is not None:
+            yield Piece(with_text[3].strip(), with_text.start(3), optional=False)
 
     def text_form(self, text: Text) -> Form:
         return Enclosed(r'[^"<>]+?', frozenset('"<>'), "&", unescape, escape)
+
+
+def _is_text(node: Node) -> bool:
+    """Whether a node is the text of an element that has attributes, too."""
+    return not (node.text.startswith("<") or _IS_ATTRIBUTE(node.text))
 
 
 class _Reader:

@@ -47,6 +47,15 @@ def half_options(sheet: Sheet) -> Iterator[tuple[Row, str]]:
             yield row, "an option needs {code}, and {type} and {value}, or {data}"
 
 
+def empty_links(sheet: Sheet) -> Iterator[tuple[Row, str]]:
+    """Rows that name the fact that they belong to and say nothing of it."""
+    for row in every_row(sheet.rows):
+        states = row.mentioned - set(row.links) or row.children or row.conditions
+        if row.links and row.adds_fields and not states:
+            kind = row.links[0].partition(".")[0]
+            yield row, f"this row names the {kind} that it belongs to, and says nothing of it"
+
+
 def _states(row: Row, what: str) -> bool:
     """Whether a row is of a kind in another, or says of a field more than no."""
     kind, dot, name = what.removesuffix("=yes").partition(".")

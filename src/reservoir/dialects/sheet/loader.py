@@ -10,7 +10,7 @@ from reservoir.dialects.sheet.ambiguity import ambiguities
 from reservoir.dialects.sheet.body import BodyReader
 from reservoir.dialects.sheet.header import HeaderReader
 from reservoir.dialects.sheet.hints import once_each
-from reservoir.dialects.sheet.lint import contradictions, half_options, needed_rows
+from reservoir.dialects.sheet.lint import contradictions, empty_links, half_options, needed_rows
 from reservoir.dialects.sheet.model import Row, Sheet, every_row
 
 
@@ -56,7 +56,7 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
     ]
     lacking += [
         Problem(Place(file, row.number), message)
-        for row, message in (*contradictions(sheet), *half_options(sheet))
+        for row, message in (*contradictions(sheet), *half_options(sheet), *empty_links(sheet))
     ]
     if lacking:
         raise InputError(lacking)
