@@ -16,6 +16,7 @@ from reservoir.cli.trying import try_sample
 if TYPE_CHECKING:
     from reservoir.core.plan.model import Plan
     from reservoir.dialects.learning.learner import Draft, Wishes
+    from reservoir.dialects.learning.questions import Question
 
 
 class Pair(click.ParamType[tuple[str, str]]):
@@ -118,16 +119,16 @@ def learn_sheet(
     _require_layout(wishes)
     draft = learn(text, plan, _device(plan, device), wishes)
     if sys.stdin.isatty() and not yes:
-        wishes = _asked(draft, wishes)
-        draft = learn(text, plan, _device(plan, device), wishes)
+        for ask in (_ask_what_is_in_doubt, _ask_what_no_text_shows):
+            wishes = ask(draft, wishes)
+            draft = learn(text, plan, _device(plan, device), wishes)
     _put(draft.text, out, force)
     _say(draft, sample)
     if draft.agreement is None or _is_wrong(draft, wishes.file, sample):
         raise click.exceptions.Exit(1)
     if out not in (None, "-"):
-        talk(
-            f"Next: read its remarks, correct it, and reservoir dialect try {out} --sample {sample}"
-        )
+        first = f"look at the remarks in {out}, then " if draft.guessed else ""
+        talk(f"Next: {first}reservoir read FILE --dialect {wishes.name}")
 
 
 def _show_plan(sample: str | None, out: str | None, force: bool) -> None:
@@ -223,27 +224,45 @@ def _require_layout(wishes: Wishes) -> None:
         raise click.UsageError(f"{problem} (--layout).")
 
 
-def _asked(draft: Draft, wishes: Wishes) -> Wishes:
-    """Ask what is in doubt, then what no text shows."""
-    from reservoir.dialects.sheet.traits import TRAITS
+def _ask_what_is_in_doubt(draft: Draft, wishes: Wishes) -> Wishes:
+    """Show the layout, and ask what lines say."""
     from reservoir.reports.theme import styled
 
     click.echo(styled("The sample seems to be laid out so:", "name"), err=True)
     for line in draft.layout.header:
         click.echo(f"  {line}", err=True)
     click.echo("  (another: --layout WORD=VALUES)", err=True)
-    answers, traits = dict(wishes.answers), dict(wishes.traits)
+    answers = dict(wishes.answers)
     for question in draft.questions:
         click.echo(styled(question.asks, "name"), err=True)
-        answers[question.line] = click.prompt(
-            "  say", type=click.Choice(question.choices), default=question.choices[0], err=True
-        )
+        answers[question.line] = _answer(question)
+    return replace(wishes, answers=answers)
+
+
+def _ask_what_no_text_shows(draft: Draft, wishes: Wishes) -> Wishes:
+    """Ask how the device behaves."""
+    from reservoir.dialects.sheet.traits import TRAITS
+    from reservoir.reports.theme import styled
+
+    traits = dict(wishes.traits)
     for name in draft.not_shown:
         trait = TRAITS[name]
         click.echo(styled(trait.sentence, "name"), err=True)
         chosen = click.Choice([*trait.values]) if trait.values else None
         traits[name] = click.prompt(f"  {name}", type=chosen, default=trait.default, err=True)
-    return replace(wishes, answers=answers, traits=_known_traits(traits))
+    return replace(wishes, traits=_known_traits(traits))
+
+
+def _answer(question: Question) -> str:
+    """What somebody answers: yes or no, where that is enough, else one of the words."""
+    from reservoir.dialects.learning.questions import NOTHING
+
+    first = question.choices[0]
+    if not question.yes:
+        choice = click.Choice(question.choices)
+        return str(click.prompt("  is", type=choice, default=first, err=True))
+    is_so = click.confirm("  so", default=first == question.yes, err=True)
+    return question.yes if is_so else NOTHING
 
 
 def _say(draft: Draft, sample: str) -> None:

@@ -51,21 +51,24 @@ class Question:
     @property
     def asks(self) -> str:
         """The question in words."""
-        switch = next((_THINGS[choice] for choice in self.choices if choice in _THINGS), "")
-        what = f"does it turn {switch} {self.turns}" if switch else f"is it {self._or}"
-        return f"line {self.line}, {self.text!r}: {what}?"
+        things = [_THINGS[choice] for choice in self.choices if choice in _THINGS]
+        about = f"does it turn {' or '.join(things)} {self.turns}" if things else (
+            f"is it {' or '.join(self.choices)}"
+        )  # fmt: skip
+        return f"line {self.line}, {self.text!r}: {about}?"
+
+    @property
+    def yes(self) -> str:
+        """What is answered by yes; empty if it isn't answered by yes or no."""
+        others = [choice for choice in self.choices if choice != NOTHING]
+        return others[0] if NOTHING in self.choices and len(others) == 1 else ""
 
     @property
     def taken(self) -> str:
         """What is taken as the answer, and how to give another."""
         first, *others = self.choices
-        is_switch = NOTHING in self.choices
-        said = ("no" if first == NOTHING else "yes") if is_switch else first
+        said = ("no" if first == NOTHING else "yes") if NOTHING in self.choices else first
         return f"Taken: {said}; else --answer {self.line}={' or '.join(others)}"
-
-    @property
-    def _or(self) -> str:
-        return " or ".join(self.choices)
 
 
 def settle(rows: Sequence[DraftRow], answers: Mapping[int, str]) -> list[Question]:
