@@ -33,10 +33,11 @@ UNKNOWN = sorted((DESK / "unknown").glob("*.txt"))
 WRONG = {
     "attributes": "28:1: binding purser: the plan has another name",
     "machines": "35:1: binding steward: the plan has another name",
+    "scopes": "28:1: not understood, inside pool mess",
     "stores": "13:1: pool mess: the plan has another dns",
     "titles": "32:1: not understood, inside pool",
 }
-"""Those in which somebody entered something else, or that say a list in a way no sheet can."""
+"""Those in which somebody entered something else, or that say it in a way no sheet can."""
 
 KNOWN = [
     *(name for name in Library().names if name != "linux-host"),  # its text is several files
@@ -103,10 +104,10 @@ def test_a_format_that_nobody_wrote_a_sheet_for(file: Path, run: Run, tmp_path: 
     assert ended.code == bool(wrong), ended.err
     assert wrong is None or f"box.txt:{wrong}" in ended.err
     tried = run("dialect", "try", "box.sheet", "--sample", "box.txt")
-    assert tried.code == (file.stem in ("stores", "titles")), tried.err
+    assert tried.code == (file.stem in ("scopes", "stores", "titles")), tried.err
     said = (tmp_path / "box.sheet").read_text()
     assert len(said.partition("---")[2].strip().split("\n")) <= 60
-    assert int(re.findall("([0-9]+) values of the plan read", ended.err)[0]) >= 40
+    assert int(re.findall("([0-9]+) values of the plan read", ended.err)[0]) >= 35
 
 
 ENTERED = re.compile(r"10\.84\.6\d\.\d+|mess|lounge|berth3|[\w-]+\.example|\d{3,6}")

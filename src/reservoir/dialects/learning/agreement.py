@@ -54,7 +54,7 @@ def agreement(device: Fact, facts: Sequence[Known]) -> Agreement:
             for name in fact.fields
             if name not in said and not (name in _UNSAID and name not in known.fields)
         ]
-    right = sum(map(len, read.values()))
+    right = sum(len(names - known.added) for known, names in read.items())
     return Agreement(right, tuple(_missing(facts, read)), tuple(sorted(otherwise)))
 
 

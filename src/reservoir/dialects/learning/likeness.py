@@ -65,7 +65,8 @@ def without_covered(rows: Sequence[DraftRow]) -> list[DraftRow]:
         texts = [statement.node.text for statement in row.statements]
         for other in left:
             more = set(other.slots) > {slot for slot in row.slots if slot != NUMBER}
-            if other is row or other.kind != row.kind or not more:
+            says_words = any(isinstance(e, str) and re.search(r"\w", e) for e in other.elements)
+            if other is row or other.kind != row.kind or not (more and says_words):
                 continue
             if all(map(other.expression.fullmatch, texts)):
                 other.statements += row.statements

@@ -84,6 +84,7 @@ class Printer:
                 row = _joined(row, only, between)
         text = self._text([*prefix, *row.elements])
         text += "".join(map(self._optional, row.optional))
+        row = self._as_one(row)
         on_line = [inner for inner in row.rows if self._stands_on_line(inner, row)]
         text = self._with_pieces(text, row, on_line)
         margin = f"{row.kind} {row.margin}".strip() if row.kind else row.margin and f" {row.margin}"
@@ -116,9 +117,25 @@ class Printer:
         layout = self.sample.notation
         return isinstance(layout, Layout) and layout.is_heading(self._text(row.elements))
 
+    def _as_one(self, row: DraftRow) -> DraftRow:
+        """A row that only holds pieces of one value, which may be missing, as one that may be."""
+        said = {slot.partition(":")[0] for inner in row.rows for slot in inner.slots}
+        is_xml = isinstance(self.sample.notation, Xml)
+        are_pieces = all(
+            inner.is_piece or (is_xml and inner.statements[0].node.text[0] != "<")
+            for inner in row.rows
+        )
+        plain = all(inner.margin in ("", "?") and not inner.is_left for inner in row.rows)
+        if not (row.is_frame and len(said) == 1 and are_pieces and plain):
+            return row
+        margin = max(inner.margin for inner in row.rows)
+        return replace(row, margin=margin, rows=[replace(r, margin="") for r in row.rows])
+
     def _stands_on_line(self, inner: DraftRow, row: DraftRow) -> bool:
         """Whether a row is written on the line of the one around it."""
-        if inner.kind or inner.rows or not inner.slots or inner.margin not in ("", "?"):
+        is_attribute = inner.statements[0].node.text.endswith('"') and not inner.is_left
+        says = inner.slots or (isinstance(self.sample.notation, Xml) and is_attribute)
+        if inner.kind or inner.rows or not says or inner.margin not in ("", "?"):
             return False
         if isinstance(self.sample.notation, Json):
             if not row.statements[0].node.text.endswith("["):

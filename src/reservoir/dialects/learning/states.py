@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from collections.abc import Set as AbstractSet
 
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.learning.entered import Known
@@ -44,20 +45,26 @@ def with_switches(
 
 def _find_state(row: DraftRow, owners: Sequence[Known]) -> None:
     """Find the state in which a statement stands, and give the row that; else leave it alone."""
-    its = {id(statement.owner) for statement in row.statements}
-    every = {id(owner) for owner in owners}
+    its, every = {statement.owner for statement in row.statements}, {*owners}
     row.is_left = True
     if row.statements[0].owner.kind == "device" or len(every) < 2:
         return
-    if its == every:
-        row.is_left, row.margin = False, ""
-        return
-    switches = [n for n, field in KINDS[owners[0].kind].fields.items() if field.type == "bool"]
-    for name, value in ((name, value) for name in switches for value in (False, True)):
-        if its == {id(owner) for owner in owners if owner.fields.get(name) is value}:
-            row.is_left, row.margin = False, f"? {name}={'yes' if value else 'no'}"
-            row.doubts.append(f"it stands only where {name}={'yes' if value else 'no'}")
-            return
+    margin = "" if its == every else state_of(row, owners[0].kind, its, every)
+    if margin is not None:
+        row.is_left, row.margin = False, margin
+
+
+def state_of(
+    row: DraftRow, kind: str, its: AbstractSet[Known], every: AbstractSet[Known]
+) -> str | None:
+    """The margin of a row that stands just where a switch is on, or off; None if none is so."""
+    for name, field in KINDS[kind].fields.items():
+        for value in (False, True) if field.type == "bool" else ():
+            if its == {fact for fact in every if fact.fields.get(name) is value}:
+                state = f"{name}={'yes' if value else 'no'}"
+                row.doubts.append(f"it stands only where {state}")
+                return f"? {state}"
+    return None
 
 
 def _take_both(row: DraftRow, other: DraftRow) -> None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_right
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -22,6 +22,7 @@ from reservoir.dialects.notations.nodes import (
     Nodes,
     Notation,
     Piece,
+    RowLike,
     ScopeLike,
     Spot,
     TextEdit,
@@ -93,7 +94,8 @@ class Xml(Notation):
     quotes: ClassVar[bool] = False
 
     def read(self, text: str, rows: ScopeLike) -> Nodes:
-        return as_far_as_it_goes(lambda by_layout: _Reader(text, by_layout).read())
+        apart = frozenset(_with_text_apart(rows, ()))
+        return as_far_as_it_goes(lambda by_layout: _Reader(text, by_layout, apart).read())
 
     def write(self, nodes: Sequence[Node]) -> str:
         return joined(line for node in nodes for line in self._lines(node, ""))
@@ -195,15 +197,33 @@ class Xml(Notation):
         return Enclosed(r'[^"<>]+?', frozenset('"<>'), "&", unescape, escape)
 
 
+def _with_text_apart(rows: ScopeLike, around: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
+    """The paths of elements that have a text beside attributes or elements in some row."""
+    for row in rows.rows:
+        inside, begins = row.scope.rows, row.pattern.begins
+        path = (*around, begins[1:]) if begins.startswith("<") else around
+        if path is not around and not all(map(_is_markup, inside)):
+            yield path
+        if inside:
+            yield from _with_text_apart(row.scope, path)
+
+
+def _is_markup(row: RowLike) -> bool:
+    begins = row.pattern.begins
+    return begins.startswith("<") or _IS_ATTRIBUTE(begins) is not None
+
+
 def _is_text(node: Node) -> bool:
     """Whether a node is the text of an element that has attributes, too."""
     return not (node.text.startswith("<") or _IS_ATTRIBUTE(node.text))
 
 
 class _Reader:
-    def __init__(self, text: str, by_layout: bool) -> None:
+    def __init__(self, text: str, by_layout: bool, apart: Collection[tuple[str, ...]]) -> None:
         self.text = text
         self.by_layout = by_layout
+        self.apart = apart
+        """The elements, each by its path, whose text is a node even where nothing is beside it."""
         self.root = Node("")
         self.open = [self.root]
         self.names = [""]
@@ -337,6 +357,8 @@ class _Reader:
         del self.open[depth:], self.names[depth:]
         after_tag, closed.end = closed.end, end
         only = closed.children[0] if len(closed.children) == 1 else None
+        if self.apart and (*self.names[1:], name) in self.apart:
+            return
         if only is not None and only.start >= after_tag and not only.text.startswith("<"):
             closed.text = f"{closed.text}>{only.text}</{name}>"
             closed.children = []

@@ -55,8 +55,10 @@ class Diagnostics:
                 continue
             if row.is_frame:
                 yield from self._missing(row.children, block)
-            elif row.required - block.fact.fields.keys() - block.halves - _inner(row, block.fact):
-                yield row
+            elif lacking := row.required - block.fact.fields.keys():
+                parts = {name.partition(":")[0] for name in block.fact.fields if ":" in name}
+                if lacking - parts - block.halves - _inner(row, block.fact):
+                    yield row
 
     def whole(
         self, node: Node, block: OpenFact, row: Row | None, message: str, column: int = 0

@@ -183,7 +183,8 @@ class _Merging:
             if node in self.said:
                 waiting[identity_of(self.said[node])].append(node)
         pairs: list[_Pair] = []
-        for node in wanted:
+        # What the sheet itself doesn't read again has no place; that it is missing is found later.
+        for node in (node for node in wanted if node in self.new_said):
             same = waiting[identity_of(self.new_said[node])]
             last_counts = bool(self.sheet.notation.once)
             pairs.append((node, same.pop(-1 if last_counts else 0) if same else None))
