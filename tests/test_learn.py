@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import cProfile
 import re
 from collections import Counter
 from collections.abc import Iterator
@@ -88,10 +89,38 @@ def test_a_draft_reads_what_the_sheet_reads_that_wrote_its_sample(name: str) -> 
     draft, learned = drafted(text)
     assert not draft.problems
     assert len(draft.questions) <= MOST
-    ferry = reservoir.load(Path(reservoir.__file__).parent / "demo/right/ferry-line.yaml")
-    others = [write_device(ferry.pools, device, sheet).text for device in ferry.plan.devices]
+    others = [write_device(FERRY.pools, device, sheet).text for device in FERRY.plan.devices]
     for each in (text, *others):
         assert read_by(each, learned) == read_by(each, sheet)
+
+
+FERRY = reservoir.load(Path(reservoir.__file__).parent / "demo/right/ferry-line.yaml")
+
+
+@pytest.mark.parametrize(
+    ("name", "device"),
+    [
+        ("larkspur", "pier-router"),
+        ("larkspur", "depot-router"),
+        ("merganser", "harbour-office"),
+        ("merganser", "ferry-heron"),
+        ("tamarack", "harbour-office"),
+        ("fulmar", "pier-router"),
+        ("items", "harbour-office"),
+        ("steps", "pier-router"),
+    ],
+)
+def test_any_plan_will_do(name: str, device: str) -> None:
+    """Also one in which a network, a zone and an interface have one name, and gateways are own."""
+    sheet = sheet_of(name)
+    text = write_device(FERRY.pools, device, sheet).text
+    draft = learn(text, FERRY.plan, device, Wishes())
+    assert not draft.problems
+    assert draft.changes_nothing
+    read, wanted = (read_by(text, by) for by in (load_sheet(draft.text, "draft"), sheet))
+    # That an interface is on is said by a word that stands nowhere else here.
+    assert {what for what in wanted - read if what[1] != "enabled"} == set()
+    assert not read - wanted
 
 
 @pytest.mark.parametrize("file", UNKNOWN, ids=lambda file: file.stem)
@@ -244,6 +273,44 @@ def test_what_cannot_be_is_refused(
     assert ended.code == 2
     assert why in ended.err
     assert not (tmp_path / "box.sheet").exists()
+
+
+@pytest.mark.parametrize("text", ["", "hello\nworld\n", "\n\n#\n"])
+def test_a_sample_of_something_else_is_refused(text: str, run: Run, tmp_path: Path) -> None:
+    """Nothing of the plan is in it, so nothing can be learned; nothing is written."""
+    run("dialect", "learn", "--plan-for-sample", "-o", "sample-plan.yaml")
+    (tmp_path / "box.txt").write_text(text)
+    ended = run("dialect", "learn", "box.txt", "--plan", "sample-plan.yaml", "-o", "box.sheet")
+    assert ended.code == 2
+    assert "was that plan entered on this device?" in ended.err
+    assert not (tmp_path / "box.sheet").exists()
+
+
+def test_much_that_is_about_other_things_takes_no_more_than_its_share() -> None:
+    """Four times as many foreign lines cost four times as many calls, not sixteen times."""
+    sound = (DESK / "unknown/larder.txt").read_text()
+    calls = []
+    for count in (150, 600):
+        text = sound + "".join(f"noise {n} at 10.99.{n // 250}.{n % 250}\n" for n in range(count))
+        profile = cProfile.Profile()
+        profile.runcall(learn, text, PLAN, SAMPLE_DEVICE, Wishes())
+        calls.append(sum(entry.callcount for entry in profile.getstats()))
+    assert calls[1] < 4 * calls[0]
+
+
+def test_an_edited_sheet_is_not_overwritten(run: Run, tmp_path: Path) -> None:
+    """Unless it is forced; what nobody touched is written anew."""
+    run("dialect", "learn", "--plan-for-sample", "-o", "sample-plan.yaml")
+    (tmp_path / "box.txt").write_text(BOX)
+    learned = ["dialect", "learn", "box.txt", "--plan", "sample-plan.yaml", "-o", "box.sheet"]
+    assert run(*learned).code != 2
+    assert run(*learned).code != 2
+    edited = (tmp_path / "box.sheet").read_text() + "# mine\n"
+    (tmp_path / "box.sheet").write_text(edited)
+    assert run(*learned).code == 2
+    assert (tmp_path / "box.sheet").read_text() == edited
+    assert run(*learned, "--force").code != 2
+    assert (tmp_path / "box.sheet").read_text() != edited
 
 
 def test_a_device_is_named_where_several_serve(run: Run, tmp_path: Path) -> None:

@@ -118,6 +118,7 @@ def learn_sheet(
     )
     _require_layout(wishes)
     draft = learn(text, plan, _device(plan, device), wishes)
+    _require_values(draft, sample, plan_file)
     if sys.stdin.isatty() and not yes:
         for ask in (_ask_what_is_in_doubt, _ask_what_no_text_shows):
             wishes = ask(draft, wishes)
@@ -139,6 +140,19 @@ def _show_plan(sample: str | None, out: str | None, force: bool) -> None:
         raise click.UsageError("--plan-for-sample is for before there is a sample.")
     _put(plan_text(plan_for_sample()), out, force)
     talk("Enter this on the device, save its configuration, and give both to dialect learn.")
+
+
+def _require_values(draft: Draft, sample: str, plan: str) -> None:
+    """Require that something of the plan is in the sample.
+
+    Raises:
+        InputError: nothing is.
+    """
+    from reservoir.core.problems import InputError, Place, Problem
+
+    if draft.agreement is not None and not draft.agreement.right:
+        message = f"nothing that {plan} says was found in it: was that plan entered on this device?"
+        raise InputError([Problem(Place(sample), message)])
 
 
 def _put(text: str, out: str | None, force: bool) -> None:
@@ -270,7 +284,8 @@ def _say(draft: Draft, sample: str) -> None:
     from reservoir.core.problems import Place
     from reservoir.core.wording import counted
 
-    talk(f"{sample}: laid out with {'; '.join(' '.join(x.split()) for x in draft.layout.header)}")
+    words = "; ".join(" ".join(line.split()) for line in draft.layout.header)
+    talk(f"{sample}: laid out with {words}" if words else f"{sample}: laid out line by line")
     for problem in draft.problems:
         complain(str(problem))
     for question in draft.questions:

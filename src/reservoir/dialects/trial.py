@@ -137,7 +137,11 @@ def without_what_is_refused(sheet: Sheet) -> DeviceConfiguration:
         section, *rest = refusal.fact.origin
         if section == "networks":
             name = str(rest[0])
-            networks[name] = _less(networks[name], _SAID_BY.get(refusal.fact.kind, refusal.field))
+            said = _SAID_BY.get(refusal.fact.kind, refusal.field)
+            if said in ("", "subnet") and refusal.fact.kind == "pool":
+                networks.pop(name, None)  # the sheet has no line for pools, or for their subnets
+            elif name in networks:
+                networks[name] = _less(networks[name], said)
         elif rest[1:2] == ["interfaces"] and refusal.field:
             name = str(rest[2])
             interfaces[name] = _less(interfaces[name], refusal.field)

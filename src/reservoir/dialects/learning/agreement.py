@@ -73,7 +73,12 @@ def _missing(facts: Sequence[Known], read: Mapping[Known, set[str]]) -> Iterator
     ever = {(known.kind, name) for known, names in read.items() for name in names}
     never: dict[str, dict[str, None]] = {}
     single: dict[Known, list[str]] = {}
-    for known in (known for known in facts if known.is_planned):
+    # Where other spans say which addresses are assigned, those of the plan need not be said.
+    spans = ("range", "exclusion")
+    otherwise = {known.pool for known in read if known.kind in spans and not known.is_planned}
+    for known in facts:
+        if not known.is_planned or (known.kind in spans and known.pool in otherwise):
+            continue
         for name in known.fields.keys() - known.added - _UNSAID - read.get(known, set()):
             if (known.kind, name) in ever:
                 single.setdefault(known, []).append(name)

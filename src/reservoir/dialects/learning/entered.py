@@ -64,6 +64,7 @@ list " "
 trait exclusions in-pool
 trait bindings in-pool
 trait pool-found-by joined-interface
+trait shared-segment alike
 ---"""
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import chain
@@ -116,6 +116,8 @@ class Explainer:
     """Finds what statements are about."""
 
     meanings: Meanings
+    on_line: Callable[[Node], Sequence[Node]]
+    """Of what is inside a node, what stands on its own line."""
     _words: dict[Node, list[Word]] = field(default_factory=dict)
     _below: dict[Node, list[Word]] = field(default_factory=dict)
 
@@ -147,8 +149,18 @@ class Explainer:
         scores[owner] = _score(owner, words)
         best = max(scores.values())
         fitting = [fact for fact, score in scores.items() if score >= best - _TIE]
-        deepest = max(fact.depth for fact in fitting)
-        chosen = [fact for fact in fitting if fact.depth == deepest]
+        own = self.words(node)
+        if owner in fitting and not node.children and _says_all(owner, own):
+            return Statement(node, owner, owner, own, outer, around)
+
+        line = [*own, *chain.from_iterable(map(self.words, self.on_line(node)))]
+
+        def fit(fact: Known) -> tuple[bool, int, int]:
+            is_named = _is_said(fact, line) if fact is owner else _is_named(fact, line)
+            return is_named, _covered(fact, every), fact.depth
+
+        named, covered, deepest = max(map(fit, fitting))
+        chosen = [fact for fact in fitting if fit(fact) == (named, covered, deepest)]
         chosen.sort(key=lambda fact: (not fact.is_planned, *_rank(fact, every)))
         others = frozenset(fact.kind for fact in chosen) - {chosen[0].kind}
         near = [f for f, score in scores.items() if score >= best - 1 and f.depth > deepest]
@@ -156,10 +168,41 @@ class Explainer:
         return Statement(node, owner, chosen[0], self.words(node), outer, around, others, nearest)
 
 
+def _is_named(fact: Known, words: Sequence[Word]) -> bool:
+    """Whether words say what tells a fact from others."""
+    identity = KINDS[fact.kind].identity
+    return any(m.fact is fact and m.field in identity for w in words for m in w.meanings)
+
+
+def _says_all(fact: Known, words: Sequence[Word]) -> bool:
+    """Whether each word that says something by itself may be a field of one fact."""
+    sure = [word for word in words if word.is_sure]
+    return bool(sure) and all(any(m.fact is fact for m in word.meanings) for word in sure)
+
+
+def _is_said(fact: Known, words: Sequence[Word]) -> bool:
+    """Whether words say something of a fact itself."""
+    return any(m.fact is fact and m.is_sure for word in words for m in word.meanings)
+
+
+def _covered(fact: Known, words: Sequence[Word]) -> int:
+    """How many words that are no numbers a fact and what is in it would say."""
+    return sum(
+        any(_says(meaning, fact) for meaning in word.meanings)
+        for word in words
+        if not word.is_number
+    )
+
+
 def _score(fact: Known, words: Sequence[Word]) -> float:
     """How much of what words may mean a fact, what is in it and what it is in would say."""
     total = 0.0
-    named = {m.fact for word in words for m in word.meanings if m.field == "name"}
+    named = {
+        m.fact
+        for word in words
+        for m in word.meanings
+        if m.field == "name" and len(word.meanings) == 1
+    }
     for word in words:
         total += max((_weight(m, named) for m in word.meanings if _says(m, fact)), default=0.0)
     return total

@@ -13,6 +13,7 @@ from reservoir.core.plan.model import Plan
 from reservoir.core.problems import InputError, Problem
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span
+from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.learning.agreement import Agreement, agreement
 from reservoir.dialects.learning.behaviour import NOT_SHOWN, shown
@@ -63,8 +64,8 @@ class Draft:
     """Why rows of it can't be used, which stand as remarks; or why it can't be loaded at all."""
     agreement: Agreement | None = None
     """How what it reads from the sample agrees with the plan; None if it can't be loaded."""
-    unread: int = 0
-    """Lines of the sample that it doesn't understand."""
+    wrong: int = 0
+    """What it doesn't do right with the sample: what it doesn't read, or can't write again."""
 
     changes_nothing: bool = False
     """Whether the sample stays as it is when a plan of what was read is written into it."""
@@ -74,7 +75,7 @@ class Draft:
         """How good it is: by what it reads, a tenth less if it writes that otherwise."""
         if self.agreement is None:
             return -1, -len(self.problems)
-        right = self.agreement.right - len(self.agreement.otherwise) - self.unread
+        right = self.agreement.right - len(self.agreement.otherwise) - self.wrong
         return right * (1.0 if self.changes_nothing else 0.9), -len(self.problems)
 
 
@@ -99,7 +100,7 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
     """Draft a sheet for one layout, and try it."""
     meanings = Meanings.of(facts, keeps_quotes="carrier" in layout.words)
     sample = Sample(text, layout, meanings)
-    maker = RowMaker(Explainer(meanings), sample.on_line)
+    maker = RowMaker(Explainer(meanings, sample.on_line))
     rows = placed(maker.rows(sample.nodes))
     questions = tuple(settle(rows, wishes.answers))
 
@@ -110,7 +111,8 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
     told = {**shown(rows), **wishes.traits}
     sheet, drafted, unusable = _loadable(header, told, body, wishes.file)
     if sheet is not None:
-        told = {**_where_bound(read_configuration(text, sheet).device), **told}
+        device = read_configuration(text, sheet).device
+        told = {**_where_bound(device), **_on_one_segment(device), **told}
         sheet, drafted, unusable = _loadable(header, told, body, wishes.file)
     draft = Draft(drafted, layout, questions, _not_shown(told), _remarks(body), tuple(unusable))
     if sheet is None:
@@ -119,7 +121,7 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
     return replace(
         draft,
         agreement=agreement(tried.reading.device, facts),
-        unread=len(tried.reading.not_understood),
+        wrong=len(tried.problems),
         changes_nothing=tried.as_planned == text,
     )
 
@@ -231,3 +233,11 @@ def _where_bound(device: Fact) -> Mapping[str, str]:
     if bound and bound <= excluded:
         return {"bound-address": "excluded"}
     return {"bound-address": "outside-ranges"} if bound and ranges and not bound & ranges else {}
+
+
+def _on_one_segment(device: Fact) -> Mapping[str, str]:
+    """Which pools serve a LAN on which the device has several addresses, if there is such a one."""
+    legs = list(device.of_kind("interface"))
+    others = {prefix.subnet for leg in legs for prefix in addresses_of(leg)[1:]}
+    pools = {fact.get("subnet") for fact in device.walk() if fact.kind == "pool"}
+    return {"shared-segment": "alike"} if others & pools else {}

@@ -60,25 +60,31 @@ def settle_numbers(found: Sequence[Statement]) -> None:
 
 def without_covered(rows: Sequence[DraftRow]) -> list[DraftRow]:
     """The rows, less those whose statements another row reads that says more of them."""
-    left = list(rows)
+    covering = [row for row in rows if row.slots and _has_words(row)]
+    gone = set[int]()
     for row in rows:
+        said = {slot for slot in row.slots if slot != NUMBER}
         texts = [statement.node.text for statement in row.statements]
-        for other in left:
-            more = set(other.slots) > {slot for slot in row.slots if slot != NUMBER}
-            says_words = any(isinstance(e, str) and re.search(r"\w", e) for e in other.elements)
-            if other is row or other.kind != row.kind or not (more and says_words):
+        for other in covering:
+            says_more = set(other.slots) > said and other.kind == row.kind and id(other) not in gone
+            if other is row or not says_more:
                 continue
             if all(map(other.expression.fullmatch, texts)):
                 other.statements += row.statements
-                left.remove(row)
+                gone.add(id(row))
                 break
-    return left
+    return [row for row in rows if id(row) not in gone]
+
+
+def _has_words(row: DraftRow) -> bool:
+    return any(isinstance(element, str) and re.search(r"\w", element) for element in row.elements)
 
 
 def with_optional_parts(rows: Sequence[DraftRow]) -> list[DraftRow]:
     """The rows, those of one kind of which one only says more than the other as one."""
+    opening = [row for row in rows if row.kind]
     made: list[DraftRow] = []
-    for row in sorted(rows, key=lambda row: len(row.elements)):
+    for row in sorted(opening, key=lambda row: len(row.elements)):
         shorter = next((r for r in made if _is_longer(row, r)), None)
         if shorter is None:
             made.append(row)
@@ -86,6 +92,7 @@ def with_optional_parts(rows: Sequence[DraftRow]) -> list[DraftRow]:
         shorter.optional.append(row.elements[len(shorter.elements) :])
         shorter.statements += row.statements
         shorter.doubts += row.doubts
+    made += [row for row in rows if not row.kind]
     _share_optional_parts(made)
     order = {id(row): at for at, row in enumerate(rows)}
     places: dict[str, int] = {}

@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from reservoir.dialects.learning.explaining import Field
 from reservoir.dialects.learning.rows import DraftRow
@@ -79,13 +80,36 @@ def settle(rows: Sequence[DraftRow], answers: Mapping[int, str]) -> list[Questio
         answers: A word for a line of the sample.
     """
     asked: list[Question] = []
-    for row in (inner for outer in rows for inner in outer.walk()):
-        for question, take in [*_fields(row), *_switch(row, rows)]:
+    every = [inner for outer in rows for inner in outer.walk()]
+    known = _Known(
+        {row.statements[0].node.text for row in every if row.margin == "? service=yes"},
+        {
+            inner.statements[0].node.text
+            for outer in rows
+            if _holds_pool(outer)
+            for inner in outer.rows
+        },
+    )
+    for row in every:
+        for question, take in [*_fields(row), *_switch(row, known)]:
             answer = next((answers[line] for line in row.lines if line in answers), "")
             take(answer if answer in question.choices else "")
             if answer not in question.choices:
                 asked.append(question)
     return asked[:MOST]
+
+
+class _Known(NamedTuple):
+    """What is known of the texts of lines without a value."""
+
+    turning_on: set[str]
+    """Those that turn the service on at an interface."""
+    beside_pools: set[str]
+    """Those that stand beside pools, in what holds these."""
+
+
+def _holds_pool(row: DraftRow) -> bool:
+    return not row.kind and any(inner.kind == "pool" for inner in row.walk())
 
 
 def _fields(row: DraftRow) -> Iterator[tuple[Question, Taker]]:
@@ -102,7 +126,7 @@ def _fields(row: DraftRow) -> Iterator[tuple[Question, Taker]]:
         yield Question(row.lines[0], row.statements[0].node.text, tuple(element)), take
 
 
-def _switch(row: DraftRow, rows: Sequence[DraftRow]) -> Iterator[tuple[Question, Taker]]:
+def _switch(row: DraftRow, known: _Known) -> Iterator[tuple[Question, Taker]]:
     """A statement without a value that may turn something on."""
     text, kind = row.statements[0].node.text, row.statements[0].owner.kind
     if row.slots or row.kind or row.rows or kind not in _SWITCHES:
@@ -113,13 +137,9 @@ def _switch(row: DraftRow, rows: Sequence[DraftRow]) -> Iterator[tuple[Question,
         choices = (name, NOTHING)
     elif kind == "device":
         has_value = any(word.is_sure for word in row.statements[0].words)
-        if not row.is_left or has_value or not _is_about_dhcp(text, rows):
+        if not row.is_left or has_value or not _is_about_dhcp(text, known):
             return
-        is_same = any(
-            other.margin == "? service=yes" and other.statements[0].node.text == text
-            for outer in rows
-            for other in outer.walk()
-        )
+        is_same = text in known.turning_on
         choices = ("service", NOTHING) if is_same else (NOTHING, "service")
     elif _ON.search(text) and not row.is_left:
         choices = (NOTHING, *_SWITCHES[kind])
@@ -143,14 +163,9 @@ def _switch(row: DraftRow, rows: Sequence[DraftRow]) -> Iterator[tuple[Question,
     yield Question(row.lines[0], text, choices, turns), take
 
 
-def _is_about_dhcp(text: str, rows: Sequence[DraftRow]) -> bool:
-    """Whether a line has a word with which statements of pools begin, or is beside them."""
+def _is_about_dhcp(text: str, known: _Known) -> bool:
+    """Whether a line has a word for DHCP or pools, or turns something on beside these."""
     words = set(re.findall("[a-z]+", text.lower()))
     if words & {"dhcp", "lease", "leases", "lend", "lending", "pool", "pools"}:
         return True
-    for outer in rows:
-        beside = [*outer.walk()]
-        has_pool = any(row.kind == "pool" for row in beside) and not outer.kind
-        if has_pool and any(row.statements[0].node.text == text for row in outer.rows):
-            return _ON.search(text) is not None
-    return False
+    return text in known.beside_pools and _ON.search(text) is not None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -39,8 +39,6 @@ class RowMaker:
     """Makes the rows of a sample's nodes."""
 
     explainer: Explainer
-    on_line: Callable[[Node], Sequence[Node]]
-    """Of what is inside a node, what stands on its own line."""
     words_seen: list[tuple[Field, Word]] = field(default_factory=list)
     """The words that say each field, for the forms that the header has to name."""
     bool_words: tuple[str, ...] = ()
@@ -142,7 +140,7 @@ class RowMaker:
         inside: list[_Place] = []
         pieces: list[_Place] = []
         for statement in row.statements:
-            on_line = set(self.on_line(statement.node))
+            on_line = set(self.explainer.on_line(statement.node))
             for child in statement.node.children:
                 if child in on_line:
                     place = _Place(child, statement.fact, statement.owner, statement.node)

@@ -30,17 +30,18 @@ def with_switches(
     for row in rows:
         if not (row.slots or row.kind or row.rows or row.is_left):
             _find_state(row, owners)
-    made = list(rows)
-    for row in rows:
-        other = next((other for other in made if _is_opposite(other, row)), None)
-        if row not in made or other is None:
+    states = [row for row in rows if "=" in row.margin and not row.kind]
+    taken = set[int]()
+    for row in states:
+        other = next((other for other in states if _is_opposite(other, row)), None)
+        if other is None or id(other) in taken:
             continue
         last = _last_word(row), _last_word(other)
         if words in ((), last):
             words = last
-            made.remove(other)
+            taken.add(id(other))
             _take_both(row, other)
-    return words, made
+    return words, [row for row in rows if id(row) not in taken]
 
 
 def _find_state(row: DraftRow, owners: Sequence[Known]) -> None:
