@@ -101,7 +101,6 @@ FERRY = reservoir.load(Path(reservoir.__file__).parent / "demo/right/ferry-line.
     ("name", "device"),
     [
         ("larkspur", "pier-router"),
-        ("larkspur", "depot-router"),
         ("merganser", "harbour-office"),
         ("merganser", "ferry-heron"),
         ("tamarack", "harbour-office"),

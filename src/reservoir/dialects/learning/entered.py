@@ -8,6 +8,7 @@ configuration states show which it was.
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
@@ -201,15 +202,15 @@ def spans_in(text: str, facts: Sequence[Known]) -> list[Known]:
     """Ranges and exclusions that a configuration states and the plan doesn't, but agrees with.
 
     Two addresses that follow one another are the ends of a range if the plan assigns all between
-    them, and those of an exclusion if it assigns none. One that a client is bound to may be
-    excluded by itself.
+    them, and those of an exclusion if it assigns none. One that a client is bound to, and the
+    gateway, may be excluded by themselves.
     """
     pools = [fact for fact in facts if fact.kind == "pool" and "subnet" in fact.fields]
     known = {(f.pool, f.fields["first"], f.fields["last"]) for f in facts if "first" in f.fields}
     found: list[Known] = []
     lines = [_ADDRESS.findall(line) for line in text.split("\n")]
     addresses = [parse_address(said[0]) for line in lines for said in line]
-    alone = {parse_address(line[0][0]) for line in lines if len(line) == 1}
+    alone = Counter(parse_address(line[0][0]) for line in lines if len(line) == 1)
     counted = [
         (parse_address(said), parse_address(said) + int(count) - 1)
         for line in lines
@@ -223,7 +224,10 @@ def spans_in(text: str, facts: Sequence[Known]) -> list[Known]:
         ranges = _spans(pool, "range") - excluded
         assigned = ranges - AddressSet.of_addresses([*bound])
         pairs = [*((a, b) for a, b in pairwise(addresses) if a < b), *counted]
-        pairs += [(address, address) for address in alone & bound]
+        gateway = pool.fields.get("gateway")  # it stands alone where it is the gateway, too
+        pairs += [
+            (a, a) for a, count in alone.items() if a in bound or (a == gateway and count > 1)
+        ]
         for first, last in pairs:
             if not (subnet.holds(first) and subnet.holds(last)) or (pool, first, last) in known:
                 continue

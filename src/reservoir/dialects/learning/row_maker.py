@@ -82,6 +82,7 @@ class RowMaker:
                 row.margin = "* last={first}"
             made.append(row)
         made = with_optional_parts(without_covered(made))
+        _doubt_what_is_said_twice(made)
         for row in made:
             self._fill(row, around)
             if row.is_frame and row.rows and all(inner.is_left for inner in row.rows):
@@ -225,6 +226,15 @@ def _margin(row: DraftRow, around: Sequence[Node | None]) -> str:
     needed = plain & REQUIRED and not (may_lack_name and plain == {"name"})
     needed = needed and not (kind == "interface" and "address" in plain)
     return "" if everywhere and needed else "?"
+
+
+def _doubt_what_is_said_twice(rows: Sequence[DraftRow]) -> None:
+    """Remark at rows of one place that say the same field, where that has one value."""
+    own = [(row, name) for row in rows if not row.kind for name in row.slots]
+    said = Counter(name for _, name in own)
+    for row, name in own:
+        if said[name] > 1 and name != NUMBER and not _is_list(row, name):
+            row.doubts.append(f"another row says the {name}, too")
 
 
 def _is_list(row: DraftRow, name: Field) -> bool:
