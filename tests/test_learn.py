@@ -240,6 +240,9 @@ def test_answers_layouts_and_traits_are_options(run: Run, tmp_path: Path) -> Non
     assert "trait     blank-lease    3h" in answered.out
     assert answered.out.startswith("sheet     quay\n")
     assert "a guess" not in answered.out
+    wished = run(*learned, "--trait", "exclusions=in-pool")
+    assert wished.code == 1
+    assert "trait exclusions in-pool needs a row of kind exclusion" in wished.err
     other = run(*learned, "--layout", "block=indent 4", "--layout", 'comment="%"')
     assert "block     indent 4" in other.out
     assert 'comment   "%"' in other.out
@@ -257,6 +260,8 @@ def test_answers_layouts_and_traits_are_options(run: Run, tmp_path: Path) -> Non
         (["--trait", "bound-address=insid"], "did you mean inside?"),
         (["--device", "quai-box"], "There is no device 'quai-box' (did you mean quay-box?)"),
         (["--name", "A b"], "lower-case letters, digits"),
+        (["--answer", "4=service"], "Nothing is asked about line 4 (--answer)"),
+        (["--answer", "2=servce"], "Line 2 is nothing or service, not 'servce' (--answer)"),
         (["--plan-for-sample"], "before there is a sample"),
     ],
 )

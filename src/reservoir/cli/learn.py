@@ -119,6 +119,8 @@ def learn_sheet(
     _require_layout(wishes)
     draft = learn(text, plan, _device(plan, device), wishes)
     _require_values(draft, sample, plan_file)
+    for message in draft.in_vain:
+        raise click.UsageError(f"{message[0].upper()}{message[1:]} (--answer).")
     if sys.stdin.isatty() and not yes:
         for ask in (_ask_what_is_in_doubt, _ask_what_no_text_shows):
             wishes = ask(draft, wishes)

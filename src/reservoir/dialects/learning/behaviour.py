@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Span
+from reservoir.dialects.facts.by_address import addresses_of
+from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.learning.rows import DraftRow
 
 NOT_SHOWN = (
@@ -71,3 +75,37 @@ def shown(rows: Sequence[DraftRow]) -> Mapping[str, str]:
     elif "active" in pool:
         found["service"] = "pool"
     return found
+
+
+def shown_by(device: Fact) -> Mapping[str, str]:
+    """The traits that what was read shows."""
+    return {**_where_bound(device), **_on_one_segment(device)}
+
+
+def _where_bound(device: Fact) -> Mapping[str, str]:
+    """Where bound addresses are, if all of them are among what is excluded or outside of ranges."""
+
+    def spans(kind: str) -> AddressSet:
+        facts = (fact for fact in device.walk() if fact.kind == kind)
+        both = ((fact.get("first"), fact.get("last")) for fact in facts)
+        return AddressSet(Span(a, b) for a, b in both if a is not None and b is not None and a <= b)
+
+    bound = AddressSet.of_addresses(
+        [
+            f.fields["address"]
+            for f in device.walk()
+            if f.kind == "binding" and "address" in f.fields
+        ]
+    )
+    excluded, ranges = spans("exclusion"), spans("range")
+    if bound and bound <= excluded:
+        return {"bound-address": "excluded"}
+    return {"bound-address": "outside-ranges"} if bound and ranges and not bound & ranges else {}
+
+
+def _on_one_segment(device: Fact) -> Mapping[str, str]:
+    """Which pools serve a LAN on which the device has several addresses, if there is such a one."""
+    legs = list(device.of_kind("interface"))
+    others = {prefix.subnet for leg in legs for prefix in addresses_of(leg)[1:]}
+    pools = {fact.get("subnet") for fact in device.walk() if fact.kind == "pool"}
+    return {"shared-segment": "alike"} if others & pools else {}

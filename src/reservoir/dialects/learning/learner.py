@@ -11,12 +11,8 @@ from dataclasses import dataclass, field, replace
 
 from reservoir.core.plan.model import Plan
 from reservoir.core.problems import InputError, Problem
-from reservoir.core.values.address_set import AddressSet
-from reservoir.core.values.addresses import Span
-from reservoir.dialects.facts.by_address import addresses_of
-from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.learning.agreement import Agreement, agreement
-from reservoir.dialects.learning.behaviour import NOT_SHOWN, shown
+from reservoir.dialects.learning.behaviour import NOT_SHOWN, shown, shown_by
 from reservoir.dialects.learning.entered import Known, entered, spans_in
 from reservoir.dialects.learning.explaining import Explainer
 from reservoir.dialects.learning.forms import form_words, is_typed, with_blanks
@@ -62,11 +58,12 @@ class Draft:
     """Rows that are a guess; each has a remark."""
     problems: tuple[Problem, ...]
     """Why rows of it can't be used, which stand as remarks; or why it can't be loaded at all."""
+    in_vain: tuple[str, ...] = ()
+    """Why answers that were given answer nothing."""
     agreement: Agreement | None = None
     """How what it reads from the sample agrees with the plan; None if it can't be loaded."""
     wrong: int = 0
     """What it doesn't do right with the sample: what it doesn't read, or can't write again."""
-
     changes_nothing: bool = False
     """Whether the sample stays as it is when a plan of what was read is written into it."""
 
@@ -102,19 +99,19 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
     sample = Sample(text, layout, meanings)
     maker = RowMaker(Explainer(meanings, sample.on_line))
     rows = placed(maker.rows(sample.nodes))
-    questions = tuple(settle(rows, wishes.answers))
-
+    questions, in_vain = settle(rows, wishes.answers)
     layout_words = {"table", "pieces", "carrier"} & layout.words.keys()
     blanks = frozenset[str]() if layout_words else with_blanks(maker.words_seen)
     body = [*Printer(sample, _has_typed_macs(maker), blanks).lines(rows)]
     header = [*_header(wishes, sample, maker)]
     told = {**shown(rows), **wishes.traits}
-    sheet, drafted, unusable = _loadable(header, told, body, wishes.file)
+    sheet, drafted, unusable = _loadable(header, told, body, wishes)
     if sheet is not None:
         device = read_configuration(text, sheet).device
-        told = {**_where_bound(device), **_on_one_segment(device), **told}
-        sheet, drafted, unusable = _loadable(header, told, body, wishes.file)
+        told = {**shown_by(device), **told}
+        sheet, drafted, unusable = _loadable(header, told, body, wishes)
     draft = Draft(drafted, layout, questions, _not_shown(told), _remarks(body), tuple(unusable))
+    draft = replace(draft, in_vain=in_vain)
     if sheet is None:
         return draft
     tried = try_on(text, sheet)
@@ -127,7 +124,7 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
 
 
 def _loadable(
-    header: Sequence[str], told: Mapping[str, str], body: Sequence[str], file: str
+    header: Sequence[str], told: Mapping[str, str], body: Sequence[str], wishes: Wishes
 ) -> tuple[Sheet | None, str, list[Problem]]:
     """The sheet, its text, and what is wrong with rows that had to be made remarks.
 
@@ -138,11 +135,12 @@ def _loadable(
     for _ in lines[:]:
         text = "\n".join(lines)
         try:
-            return load_sheet(text, file), text, problems
+            return load_sheet(text, wishes.file), text, problems
         except InputError as error:
             first = error.problems[0]
             at = first.place.line - 1
-            if lines[at].startswith("trait"):
+            word, *names = lines[at].split()[:2] or [""]
+            if word == "trait" and not wishes.traits.keys() & set(names):
                 del lines[at]  # it was shown by a row that is a remark now
                 continue
             problems.append(first)
@@ -212,32 +210,3 @@ def _not_shown(told: Mapping[str, str]) -> tuple[str, ...]:
 def _has_typed_macs(maker: RowMaker) -> bool:
     macs = [word for name, word in maker.words_seen if name == "mac"]
     return bool(macs) and all(map(is_typed, macs))
-
-
-def _where_bound(device: Fact) -> Mapping[str, str]:
-    """Where bound addresses are, if all of them are among what is excluded or outside of ranges."""
-
-    def spans(kind: str) -> AddressSet:
-        facts = (fact for fact in device.walk() if fact.kind == kind)
-        both = ((fact.get("first"), fact.get("last")) for fact in facts)
-        return AddressSet(Span(a, b) for a, b in both if a is not None and b is not None and a <= b)
-
-    bound = AddressSet.of_addresses(
-        [
-            f.fields["address"]
-            for f in device.walk()
-            if f.kind == "binding" and "address" in f.fields
-        ]
-    )
-    excluded, ranges = spans("exclusion"), spans("range")
-    if bound and bound <= excluded:
-        return {"bound-address": "excluded"}
-    return {"bound-address": "outside-ranges"} if bound and ranges and not bound & ranges else {}
-
-
-def _on_one_segment(device: Fact) -> Mapping[str, str]:
-    """Which pools serve a LAN on which the device has several addresses, if there is such a one."""
-    legs = list(device.of_kind("interface"))
-    others = {prefix.subnet for leg in legs for prefix in addresses_of(leg)[1:]}
-    pools = {fact.get("subnet") for fact in device.walk() if fact.kind == "pool"}
-    return {"shared-segment": "alike"} if others & pools else {}

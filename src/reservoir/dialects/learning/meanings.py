@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, NamedTuple
 
-from reservoir.core.values.addresses import Prefix, address_or_none, format_address, mask_of
+from reservoir.core.values.addresses import Prefix, address_or_none, mask_of
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import UNIT_SECONDS
 from reservoir.dialects.facts.kinds import ITEMS, KINDS
@@ -330,8 +330,3 @@ _BETWEEN_ITEMS = re.compile(r"[ \t]*(?:[,;/&|+]|\band\b)?[ \t]*|\"?, ?\"?")
 def _is_list(meaning: Meaning) -> bool:
     its_type = KINDS[meaning.fact.kind].fields[meaning.field].type
     return its_type in ITEMS or (meaning.field == "value" and meaning.fact.fields["type"] == "ips")
-
-
-def value_text(value: Any) -> str:
-    """A value for people."""
-    return format_address(value) if isinstance(value, int) else str(value)

@@ -72,31 +72,45 @@ class Question:
         return f"Taken: {said}; else --answer {self.line}={' or '.join(others)}"
 
 
-def settle(rows: Sequence[DraftRow], answers: Mapping[int, str]) -> list[Question]:
-    """Settle what is in doubt by the answers to it, and give the questions that are left.
+class Settled(NamedTuple):
+    """What is still in doubt once somebody has answered."""
+
+    questions: tuple[Question, ...]
+    in_vain: tuple[str, ...]
+    """Why answers answer nothing."""
+
+
+def settle(rows: Sequence[DraftRow], answers: Mapping[int, str]) -> Settled:
+    """Settle what is in doubt by the answers to it.
 
     Args:
         rows: All of a draft; those in doubt are changed.
         answers: A word for a line of the sample.
     """
     asked: list[Question] = []
+    choices: dict[int, tuple[str, ...]] = {}
     every = [inner for outer in rows for inner in outer.walk()]
+    beside = [inner for outer in rows if _holds_pool(outer) for inner in outer.rows]
     known = _Known(
         {row.statements[0].node.text for row in every if row.margin == "? service=yes"},
-        {
-            inner.statements[0].node.text
-            for outer in rows
-            if _holds_pool(outer)
-            for inner in outer.rows
-        },
+        {row.statements[0].node.text for row in beside},
     )
     for row in every:
         for question, take in [*_fields(row), *_switch(row, known)]:
+            choices |= dict.fromkeys(row.lines, question.choices)
             answer = next((answers[line] for line in row.lines if line in answers), "")
             take(answer if answer in question.choices else "")
             if answer not in question.choices:
                 asked.append(question)
-    return asked[:MOST]
+    return Settled(tuple(asked[:MOST]), tuple(_in_vain(answers, choices)))
+
+
+def _in_vain(answers: Mapping[int, str], choices: Mapping[int, tuple[str, ...]]) -> Iterator[str]:
+    for line, word in answers.items():
+        if line not in choices:
+            yield f"nothing is asked about line {line}"
+        elif word not in choices[line]:
+            yield f"line {line} is {' or '.join(choices[line])}, not {word!r}"
 
 
 class _Known(NamedTuple):
