@@ -43,7 +43,9 @@ class Pair(click.ParamType[tuple[str, str]]):
 @click.command("learn", short_help="Draft a sheet from an example.")
 @click.argument("sample", required=False)
 @click.option("--plan", "plan_file", metavar="PLAN", help="What was entered on the device.")
-@click.option("--device", metavar="NAME", help="The device in the plan (default: the one served).")
+@click.option(
+    "--device", metavar="NAME", help="The device in the plan (default: the one that serves)."
+)
 @click.option("--plan-for-sample", is_flag=True, help="Print the plan to enter on the device.")
 @click.option("--name", metavar="NAME", help="The dialect's name (default: the file's).")
 @click.option(
