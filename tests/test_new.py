@@ -311,8 +311,9 @@ def test_rows_that_cannot_be_used_are_listed(run: Run, put: Put, tmp_path: Path)
     assert not (tmp_path / "plan.yaml").exists()
     lines = [line for line in ended.err.splitlines() if line.startswith("nets.csv:")]
     assert [line.split(": ")[0] for line in lines] == [
-        "nets.csv:3:1", "nets.csv:5:7", "nets.csv:5:24", "nets.csv:6:7", "nets.csv:7:1",
+        "nets.csv:3:1", "nets.csv:5:24", "nets.csv:6:7", "nets.csv:7:1",
     ]  # fmt: skip
+    assert "vlan: '9999' is not a VLAN tag: write one from 1 to 4094, or none; subnet: " in lines[1]
     some = run(*arguments, "--skip-unusable")
     assert "4 rows left out, 1 network taken." in some.err
     assert list(reservoir.load(tmp_path / "plan.yaml").plan.networks) == ["crew"]
@@ -493,6 +494,93 @@ def test_tables_as_spreadsheets_write_them(run: Run, separator: str) -> None:
     # The address that a subnet is given by is the gateway's, as on an interface.
     assert (str(wifi[1].subnet), wifi[1].gateway) == ("10.84.20.0/22", parse_address("10.84.20.1"))
     assert (crew[1].lease, wifi[1].lease) == (43_200, 2_700)
+
+
+KEPT_COLUMNS = "network: Name\nsubnet: Net\ngateway: GW\nclients: People\ndevice: Site\n"
+
+
+@pytest.mark.parametrize(
+    ("dash", "header", "cell", "seconds"),
+    [("-", "Lease (days)", "0,5", 43_200), (" - ", "lease_hours", "8", 28_800),
+     (" – ", "LEASE [min]", "90m", 5_400), ("..", "Lease in weeks", "1", 604_800),
+     (" to ", "Lease", "2 days", 172_800), ("—", "lease", "36h", 129_600)],
+)  # fmt: skip
+def test_a_table_with_first_and_last(
+    run: Run, put: Put, dash: str, header: str, cell: str, seconds: int
+) -> None:
+    """Subnets and ranges by their ends, what is excluded, a unit in the header; columns kept."""
+    put("columns.yml", KEPT_COLUMNS)
+    put(
+        "nets.csv",
+        f"Name;Net;First;Last;Excluded;{header};GW;VLAN;Site;People\n"
+        f"Crew;10.84.30.0{dash}10.84.30.255;10.84.30.20;10.84.30.250;"
+        f'"10.84.30.60, 10.84.30.70{dash}79";{cell};10.84.30.1;30;Pier;80\n'
+        f'Shop;10.84.51.0{dash}10.84.51.127;;;"10.84.51.2{dash}9\n10.84.51.40";45m;;51;Pier;\n',
+    )
+    arguments = ("new", "--from", "nets.csv", "--columns-from", "columns.yml", "--dns", "none")
+    made = run(*arguments)
+    assert made.code == 0, made.err
+    crew, shop = reservoir.loads(made.out).plan.networks.values()
+    assert (str(crew.subnet), str(shop.subnet)) == ("10.84.30.0/24", "10.84.51.0/25")
+    assert (crew.lease, shop.lease) == (seconds, 2_700)
+    assert list(map(str, crew.ranges)) == ["10.84.30.20-10.84.30.250"]
+    assert [str(each.range) for each in crew.exclusions] == [
+        "10.84.30.60", "10.84.30.70-10.84.30.79",
+    ]  # fmt: skip
+    # Where the table has no range, it is what is left; what is excluded inside stays excluded.
+    assert list(map(str, shop.ranges)) == ["10.84.51.10-10.84.51.126"]
+    assert [str(each.range) for each in shop.exclusions] == ["10.84.51.40"]
+    assert "  # suggested: interface, server\n  Crew:" in made.out
+    assert "  # suggested: interface, gateway, range, server\n  Shop:" in made.out
+    said = "marked in the plan: interface (2), server (2), gateway (1) and range (1)."
+    assert said in made.err
+    none = reservoir.loads(run(*arguments, "--empty", "none").out).plan.networks["Shop"]
+    assert (none.gateway, list(none.ranges)) == (None, [])
+
+
+@pytest.mark.parametrize(
+    ("header", "row", "said"),
+    [
+        ("subnet", "10.84.30.1-10.84.30.254",
+         "subnet: 10.84.30.1-10.84.30.254 is no whole subnet: 10.84.30.0/24 is 10.84.30.0-"),
+        ("subnet,mask", "10.84.30.0/24,255.255.255.128", "has another length than the mask"),
+        ("subnet,first", "10.84.30.0/24,10.84.30.9", "first: last is missing"),
+        ("subnet,last", "10.84.30.0/24,10.84.30.9", "last: first is missing"),
+        ("subnet,first,last", "10.84.30.0/24,9,10.84.30.20", "'9' is not an address"),
+        ("subnet,range,first,last", "10.84.30.0/24,10.84.30.2-9,10.84.30.2,10.84.30.9",
+         "range: the row has a range, and first and last, too"),
+        ("subnet,lease", "10.84.30.0/24,8", "lease: '8' has no unit: name it in the header"),
+        ("subnet,lease (s)", "10.84.30.0/24,0.5", "'0.5' is no whole number of seconds"),
+        ("subnet,lease (days)", "10.84.30.0/24,0", "too short"),
+        ("subnet,lease (weeks)", "10.84.30.0/24,999999999", "too long"),
+        ("subnet,excluded", "10.84.30.0/24,10.84.31.5", "10.84.31.5 is not in 10.84.30.0/24"),
+        ("subnet,network", "10.84.30.0/24,Crew, lower deck",
+         "the row has 3 cells, but the first line has 2 columns"),
+    ],
+)  # fmt: skip
+def test_what_a_row_may_mean_is_not_guessed(run: Run, header: str, row: str, said: str) -> None:
+    """A subnet that isn't whole, half a range, a number without a unit, one cell too many."""
+    ended = run("new", "--from", "-", "--dns", "none", stdin=f"{header}\n{row}\n")
+    assert (ended.code, ended.out) == (2, "")
+    assert said in ended.err
+
+
+def test_columns_that_are_kept_are_checked(run: Run, put: Put) -> None:
+    """Each wrong line with its place; what is given by hand comes first."""
+    put("nets.csv", "Net,Name\n10.84.30.0/24,crew\n")
+    put("kept.yml", "subnett: Net\nvlan: [a]\n")
+    arguments = ("new", "--from", "nets.csv", "--dns", "none", "--columns-from")
+    wrong = run(*arguments, "kept.yml")
+    assert wrong.code == 2
+    assert "kept.yml:1:1: 'subnett' is not a column (did you mean subnet?): network," in wrong.err
+    assert "kept.yml:2:1: vlan: expected what the table calls this column" in wrong.err
+    put("kept.yml", "subnet: Net\nnetwork: Title\n")
+    assert "no column 'Title'" in run(*arguments, "kept.yml").err
+    assert "crew:" in run(*arguments, "kept.yml", "--columns", "network=Name").out
+    for text in ("", "- subnet\n", "subnet:\n"):
+        put("kept.yml", text)
+        assert run(*arguments, "kept.yml").code == 2
+    assert "--empty goes with --from" in run("new", "--empty", "none").err
 
 
 COLUMNS = {

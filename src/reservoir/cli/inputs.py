@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import wraps
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -15,7 +16,8 @@ if TYPE_CHECKING:
     from reservoir.core.subject import Subject
 
 
-Command = TypeVar("Command", bound=Callable[..., object])
+AnyCommand = Callable[..., object]
+Command = TypeVar("Command", bound=AnyCommand)
 
 dialect_option = click.option(
     "--dialect",
@@ -85,7 +87,7 @@ class Columns(click.ParamType[dict[str, str]]):
 
     name = "columns"
 
-    def __init__(self, table: str = "lease_list") -> None:
+    def __init__(self, table: str) -> None:
         """Take the module of :mod:`reservoir.files` that knows the table's columns."""
         self.table = table
 
@@ -112,6 +114,44 @@ class Columns(click.ParamType[dict[str, str]]):
         return found
 
 
+def columns_options(table: str, what: str) -> Callable[[AnyCommand], AnyCommand]:
+    """Give a command ``--columns`` and ``--columns-from``; it gets both together as ``columns``.
+
+    Args:
+        table: The module of :mod:`reservoir.files` that knows the table's columns.
+        what: What the table is, with an example: ``the table calls a column: subnet=Net``.
+    """
+
+    def give(command: AnyCommand) -> AnyCommand:
+        @wraps(command)
+        def with_both(
+            *args: Any, columns: dict[str, str] | None, columns_from: str | None, **kwargs: Any
+        ) -> object:
+            kept = _kept_columns(columns_from, table) if columns_from is not None else {}
+            return command(*args, columns={**kept, **(columns or {})} or None, **kwargs)
+
+        option = click.option(
+            "--columns",
+            type=Columns(table),
+            metavar="NAME=HEADER,...",
+            help=f"What {what}.",
+        )
+        from_file = click.option(
+            "--columns-from", metavar="FILE", help="Take that from a file: YAML like subnet: Net."
+        )
+        return option(from_file(with_both))
+
+    return give
+
+
+def _kept_columns(file: str, table: str) -> dict[str, str]:
+    from importlib import import_module
+
+    from reservoir.files.column_names import read_column_names
+
+    return read_column_names(file, import_module(f"reservoir.files.{table}").COLUMNS)
+
+
 class Moment(click.ParamType[float]):
     """A time in ISO 8601 with an offset, or in seconds since 1970."""
 
@@ -130,14 +170,9 @@ class Moment(click.ParamType[float]):
             self.fail(str(error), param, ctx)
 
 
-def lease_options(command: Command) -> Command:
+def lease_options(command: AnyCommand) -> AnyCommand:
     """Give a command that takes a lease list ``--columns`` and ``--now``."""
-    columns = click.option(
-        "--columns",
-        type=Columns(),
-        metavar="NAME=HEADER,...",
-        help="What the lease list calls a column: mac=HW,address=IP.",
-    )
+    columns = columns_options("lease_list", "the lease list calls a column: mac=HW,address=IP")
     now = click.option(
         "--now", type=Moment(), metavar="TIME", help="Take this as the present time."
     )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,7 +16,7 @@ from reservoir.cli.changes import (
     show_changes,
 )
 from reservoir.cli.completion import device_names, dialect_names
-from reservoir.cli.inputs import Columns, Scalar
+from reservoir.cli.inputs import Scalar, columns_options
 from reservoir.cli.output import complain, finish_what_was_cut_off, save_or_show, talk, talkative
 
 if TYPE_CHECKING:
@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from reservoir.core.drafting.answers import Answers, Question
     from reservoir.core.drafting.drafting import Drafting
     from reservoir.core.values.addresses import Prefix
+    from reservoir.files.network_table import NetworksRead
 
 OPTIONS = {
     "network": "Its name.",
@@ -113,11 +114,11 @@ def answer_options(command: Command) -> Command:
 )
 @click.option("--tags", type=Tags(), metavar="LOW-HIGH", help="Choose free VLAN tags from these.")
 @click.option("--from", "table", metavar="TABLE.csv", help="Take the networks from a table.")
+@columns_options("network_table", "the table calls a column: subnet=Net,vlan=VLAN")
 @click.option(
-    "--columns",
-    type=Columns("network_table"),
-    metavar="NAME=HEADER,...",
-    help="What the table calls a column: subnet=Net,vlan=VLAN.",
+    "--empty",
+    type=click.Choice(["suggest", "none"]),
+    help="What an empty cell means: suggest something (default), or there is none.",
 )
 @click.option("--skip-unusable", is_flag=True, help="Leave out rows that can't be used.")
 @click.option("--yes", is_flag=True, help="Ask nothing; take what is suggested.")
@@ -130,6 +131,7 @@ def command(
     tags: tuple[int, int] | None,
     table: str | None,
     columns: dict[str, str] | None,
+    empty: str | None,
     skip_unusable: bool,
     yes: bool,
     out: str | None,
@@ -140,7 +142,12 @@ def command(
     On a terminal it asks in the order in which engineers think: device and interface, subnet,
     gateway, what is kept back, range, DNS, domain, lease, expected clients. Elsewhere, and with
     --yes, suggestions are taken. A network that is added gets the interface, zone and relay that
-    it needs; a table is a row a network, with the questions' names as columns.
+    it needs.
+
+    A table is a row a network, with the questions' names as columns, and besides: mask; first and
+    last, a range's ends; excluded, what is kept back. Subnets may be from first to last address,
+    and a lease's unit in its header: lease (days). What the table doesn't say is suggested, and a
+    remark in the plan names it.
 
     \b
     Examples:
@@ -153,13 +160,15 @@ def command(
     Exit status: 0 fine, 1 the plan has errors, 2 unusable input.
     """
     answers: Answers = {name: value[0] for name, value in given.items() if value is not None}
-    _require_consistent(into, in_place, table, columns, out)
+    _require_consistent(into, in_place, table, {"columns": columns, "empty": empty}, out)
     loaded = _loaded(into, in_place)
     import reservoir  # late: --help needs none of it
+    from reservoir.files.network_table import read_networks
 
     drafting = reservoir.drafting(loaded, block=block, tags=tags)
     if table is not None:
-        _draft_table(drafting, table, columns, answers, skip_unusable)
+        read = read_networks(table, columns, empty_is_none=empty == "none")
+        _draft_table(drafting, table, read, answers, skip_unusable)
     else:
         _draft_by_hand(drafting, answers, asks=sys.stdin.isatty() and not yes)
     if loaded is not None and into is not None:
@@ -169,14 +178,19 @@ def command(
 
 
 def _require_consistent(
-    into: str | None, in_place: bool, table: str | None, columns: object, out: str | None
+    into: str | None,
+    in_place: bool,
+    table: str | None,
+    of_table: Mapping[str, object],
+    out: str | None,
 ) -> None:
     if in_place and into is None:
         raise click.UsageError("--in-place goes with --into.")
     if out is not None and into is not None:
         raise click.UsageError("--out is for a new plan; --into with --in-place changes one.")
-    if columns is not None and table is None:
-        raise click.UsageError("--columns goes with --from.")
+    for name, value in of_table.items():
+        if value is not None and table is None:
+            raise click.UsageError(f"--{name} goes with --from.")
     if out not in (None, "-") and Path(str(out)).exists():
         raise click.UsageError(f"{out} exists; add to it with --into {out}, or name another file.")
 
@@ -282,27 +296,36 @@ def _ask(question: Question, suggested: Any, drafting: Drafting, answers: Answer
 def _draft_table(
     drafting: Drafting,
     table: str,
-    columns: dict[str, str] | None,
+    read: NetworksRead,
     given: Answers,
     skip_unusable: bool,
 ) -> None:
     """Draft the network of each row; options answer what the table doesn't."""
+    from collections import Counter
+
+    from reservoir.core.drafting.answers import QUESTIONS
     from reservoir.core.problems import InputError, Problem
     from reservoir.core.wording import counted, listed
-    from reservoir.files.network_table import read_networks
 
-    read = read_networks(table, columns)
     problems = list(read.problems)
     drafted = 0
+    suggested = Counter[str]()
     for row in read.rows:
+        answers = {**given, **row.answers}
         try:
-            drafting.add(_answered(drafting, {**given, **row.answers}, asks=False))
+            complete = _answered(drafting, dict(answers), asks=False)
+            new = [q.name for q in QUESTIONS if _is_suggested(q, answers, complete)]
+            drafting.add(complete, f"suggested: {', '.join(new)}" if new else "")
+            suggested.update(new)
             drafted += 1
         except click.UsageError as error:
             problems.append(Problem(row.place, error.message.rstrip(".")))
     if read.ignored:
         talk(f"{table}: ignored {'column' if len(read.ignored) == 1 else 'columns'}: "
              f"{listed(map(repr, read.ignored))}")  # fmt: skip
+    if suggested and (skip_unusable or not problems):
+        each = (f"{name} ({count:,})" for name, count in suggested.items())
+        talk(f"Suggested, since the table says nothing, and marked in the plan: {listed(each)}.")
     if problems and skip_unusable and drafted:
         for problem in sorted(problems):
             complain(str(problem))
@@ -312,6 +335,14 @@ def _draft_table(
         if drafted:
             talk("Correct these rows, or leave them out with --skip-unusable:")
         raise InputError(problems)
+
+
+def _is_suggested(question: Question, given: Answers, complete: Answers) -> bool:
+    """Whether an answer that says something is neither the table's nor an option's."""
+    from reservoir.core.drafting.answers import NONE
+
+    name = question.name
+    return name not in given and question.write(complete[name]) != NONE
 
 
 def _add(drafting: Drafting, loaded: OpenedPlan, into: str, in_place: bool) -> None:

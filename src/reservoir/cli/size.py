@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from reservoir.cli.inputs import Columns, Scalar, networks_option, subject_of
+from reservoir.cli.inputs import Scalar, columns_options, networks_option, subject_of
 from reservoir.cli.output import (
     format_option,
     out_option,
@@ -51,12 +51,7 @@ AT_HAND = "--devices, --rate, --arrival or --history"
     "--addresses", type=click.IntRange(0, 1 << 32), metavar="N", help="Addresses in the pool."
 )
 @click.option("--history", metavar="FILE", help="Leases of the past: mac, address, start, end.")
-@click.option(
-    "--columns",
-    type=Columns(),
-    metavar="NAME=HEADER,...",
-    help="What the history calls a column: starts=BEGAN,expires=ENDED.",
-)
+@columns_options("lease_list", "the history calls a column: starts=BEGAN,expires=ENDED")
 @click.option("--figure", metavar="FILE", help="Draw the day: a .png or .svg file.")
 @format_option("text", "json")
 @out_option

@@ -9,7 +9,7 @@ from reservoir.core.drafting.site import Addition
 from reservoir.core.plan.model import PLAN_FORMAT, PlanPath
 from reservoir.files.plan_edits import TextEdits
 from reservoir.files.plan_file import LoadedPlan
-from reservoir.files.plan_text import data_text, in_braces
+from reservoir.files.plan_text import Remarked, data_text, in_braces
 from reservoir.files.texts import read_text
 
 ORDER = ("dialect", "interfaces", "zones", "routes")
@@ -67,7 +67,7 @@ def with_additions(
 def _as_tree(additions: Sequence[Addition]) -> dict[str, Any]:
     """Everything that is added, in one tree."""
     tree: dict[str, Any] = {}
-    for path, value in additions:
+    for path, value, remark in additions:
         node = tree
         for step in path[:-1]:
             node = node.setdefault(str(step), {})
@@ -77,7 +77,7 @@ def _as_tree(additions: Sequence[Addition]) -> dict[str, Any]:
         elif isinstance(present, list):
             present.extend(value)
         else:
-            node[str(path[-1])] = value.copy()
+            node[str(path[-1])] = Remarked(value, remark) if remark else value.copy()
     for device in tree.get("devices", {}).values():
         for key in ORDER:
             if key in device:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from typing import Any
 
@@ -52,6 +52,15 @@ def plan_text(plan: Plan) -> str:
     return data_text({key: data[key] for key in PlanFile.model_fields if key in data})
 
 
+class Remarked(dict[str, Any]):
+    """A block of keys that is written with a remark above it, where that can stand."""
+
+    def __init__(self, block: Mapping[str, Any], remark: str) -> None:
+        """Take the keys, and the remark's one line."""
+        super().__init__(block)
+        self.remark = remark
+
+
 def data_text(data: dict[str, Any]) -> str:
     """The text of a plan file that has these keys, in their order."""
     return "\n".join(_sections(data)) + "\n"
@@ -89,6 +98,8 @@ def _sections(data: dict[str, Any]) -> Iterator[str]:
 
 def entry_lines(key: str, value: Any, indent: int) -> Iterator[str]:
     """The lines of one key: in braces where it is small and fits, else as a block."""
+    if isinstance(value, Remarked):
+        yield f"{' ' * indent}# {value.remark}"
     head = f"{' ' * indent}{scalar_text(key)}:"
     is_block = bool(value) and isinstance(value, dict | list)
     if not is_block or not _has_blocks(value):

@@ -25,22 +25,20 @@ class Kept(NamedTuple):
     """So many host addresses at the beginning of the subnet."""
     last: int = 0
     """So many at its end."""
-    span: Span | None = None
-    """Or these."""
+    spans: tuple[Span, ...] = ()
+    """And these."""
 
     def within(self, subnet: Prefix) -> list[Span]:
         """The addresses in a subnet."""
-        if self.span is not None:
-            return [self.span]
         hosts = subnet.hosts
         found = [Span(hosts.first, hosts.first + self.first - 1)] if self.first else []
-        return found + ([Span(hosts.last - self.last + 1, hosts.last)] if self.last else [])
+        found += [Span(hosts.last - self.last + 1, hosts.last)] if self.last else []
+        return [*found, *self.spans]
 
     def __str__(self) -> str:
-        if self.span is not None:
-            return str(self.span)
-        parts = [("first", self.first), ("last", self.last)]
-        return " ".join(f"{word} {count}" for word, count in parts if count) or NONE
+        counts = [("first", self.first), ("last", self.last)]
+        parts = [f"{word} {count}" for word, count in counts if count]
+        return ", ".join([*parts, *map(str, self.spans)]) or NONE
 
 
 def _name(text: str) -> str:
@@ -72,17 +70,20 @@ def _gateway(text: str) -> int | None:
 def _kept(text: str) -> Kept:
     if text == NONE:
         return Kept()
-    counts = re.fullmatch("(?:(first|last) )?([0-9]{1,7})", text)
-    if counts is not None:
-        count = int(counts[2])
-        return Kept(last=count) if counts[1] == "last" else Kept(first=count)
-    try:
-        return Kept(span=READERS["range"](text))
-    except MalformedValueError:
-        raise MalformedValueError(
-            f"{text!r} doesn't say what is kept: write it like first 10, last 5, "
-            "10.84.20.2-10.84.20.19, or none"
-        ) from None
+    counts, spans = {"first": 0, "last": 0}, list[Span]()
+    for part in _parts(text):
+        count = re.fullmatch("(?:(first|last) )?([0-9]{1,7})", part)
+        try:
+            if count is None:
+                spans.append(READERS["range"](part))
+            else:
+                counts[count[1] or "first"] = int(count[2])
+        except MalformedValueError:
+            raise MalformedValueError(
+                f"{part!r} doesn't say what is kept: write it like first 10, last 5, "
+                "10.84.20.2-10.84.20.19, or none"
+            ) from None
+    return Kept(counts["first"], counts["last"], tuple(spans))
 
 
 def _ranges(text: str) -> list[Span]:
@@ -94,7 +95,8 @@ def _dns(text: str) -> list[int]:
 
 
 def _parts(text: str) -> list[str]:
-    return [part.strip() for part in re.split("[,;]| (?=[0-9])", text) if part.strip()]
+    parts = re.split("[,;]|(?<!first)(?<!last) (?=[0-9])", text)
+    return [part.strip() for part in parts if part.strip()]
 
 
 def _word_or_none(text: str) -> str | None:
@@ -115,6 +117,8 @@ class Question:
     example: str = ""
     leads: bool = False
     """Whether nothing after it can be suggested without its answer."""
+    may_be_none: bool = False
+    """Whether a network may have nothing of the kind."""
 
 
 QUESTIONS = (
@@ -123,22 +127,27 @@ QUESTIONS = (
              leads=True),
     Question("dialect", "Which dialect is that device configured in?", _word_or_none,
              lambda dialect: dialect or NONE),
-    Question("vlan", "Which VLAN tag does it have?", _vlan, lambda tag: str(tag or NONE), "30"),
+    Question("vlan", "Which VLAN tag does it have?", _vlan, lambda tag: str(tag or NONE), "30",
+             may_be_none=True),
     Question("interface", "Which interface is it on?", _name, example="deck.30"),
     Question("subnet", "Which subnet?", READERS["subnet"], example="10.84.30.0/24"),
     Question("gateway", "Which address is the gateway?", _gateway,
              lambda address: NONE if address is None else str(Span(address, address)),
-             "10.84.30.1"),
-    Question("keep", "What is kept for static addresses?", _kept, example="first 10"),
+             "10.84.30.1", may_be_none=True),
+    Question("keep", "What is kept for static addresses?", _kept, example="first 10",
+             may_be_none=True),
     Question("range", "From where to where are addresses assigned?", _ranges,
-             lambda spans: ", ".join(map(str, spans)) or NONE, "10.84.30.20-10.84.30.250"),
+             lambda spans: ", ".join(map(str, spans)) or NONE, "10.84.30.20-10.84.30.250",
+             may_be_none=True),
     Question("server", "Which device assigns them?", _name, example="harbour-office"),
     Question("dns", "Which DNS servers are offered?", _dns,
-             lambda servers: ", ".join(str(Span(a, a)) for a in servers) or NONE, "10.84.0.53"),
-    Question("domain", "Which domain?", _word_or_none, lambda name: name or NONE, "sable.example"),
+             lambda servers: ", ".join(str(Span(a, a)) for a in servers) or NONE, "10.84.0.53",
+             may_be_none=True),
+    Question("domain", "Which domain?", _word_or_none, lambda name: name or NONE, "sable.example",
+             may_be_none=True),
     Question("lease", "How long are leases?", READERS["duration"], format_duration, "12h"),
     Question("clients", "How many clients are expected?", _clients,
-             lambda count: NONE if count is None else str(count), "90"),
+             lambda count: NONE if count is None else str(count), "90", may_be_none=True),
 )  # fmt: skip
 """In the order in which engineers think."""
 

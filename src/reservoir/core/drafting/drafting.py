@@ -83,9 +83,14 @@ class Drafting:
         """Whether the plan, or what was drafted, has a network of this name."""
         return network in self.plan.networks or network in self._site.names
 
-    def add(self, answers: Answers) -> None:
-        """Take a network whose questions are all answered into the plan's additions."""
-        self._site.add(answers)
+    def add(self, answers: Answers, remark: str = "") -> None:
+        """Take a network whose questions are all answered into the plan's additions.
+
+        Args:
+            answers: The answers.
+            remark: What the plan is to say of the network.
+        """
+        self._site.add(answers, remark)
 
     def suggest(self, question: str, answers: Answers) -> Suggested | None:
         """What a question would be answered with, after those before it; None if nobody can tell.
@@ -239,14 +244,19 @@ class Drafting:
 
     def _suggest_range(self, answers: Answers) -> Suggested | None:
         subnet = answers["subnet"].subnet
-        held = list(answers["keep"].within(subnet))
-        if answers.get("gateway") is not None:
-            held.append(Span(answers["gateway"], answers["gateway"]))
-        left = list(AddressSet(held).complement_within(subnet.hosts).spans())
-        if not left:
+        gateway = answers.get("gateway")
+        held = AddressSet([] if gateway is None else [Span(gateway, gateway)])
+        beside = held.complement_within(subnet.hosts).spans()
+        kept = AddressSet(answers["keep"].within(subnet))
+        # What is kept inside becomes exclusions; at the edges the range ends before it.
+        left = max(
+            (kept.complement_within(span) for span in beside), key=len, default=AddressSet([])
+        )
+        spans = list(left.spans())
+        if not spans:
             return Suggested([], "nothing is left of the subnet")
-        longest = max(left, key=lambda span: span.size)
-        return Suggested([longest], f"what is left: {counted(longest.size, 'address')}")
+        whole = Span(spans[0].first, spans[-1].last)
+        return Suggested([whole], f"what is left: {counted(len(left), 'address')}")
 
     def _suggest_server(self, answers: Answers) -> Suggested | None:
         device = answers["device"]

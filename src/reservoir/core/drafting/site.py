@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.drafting.answers import NONE, Answers
@@ -18,8 +18,16 @@ TRUNK, LAN, ZONE = "trunk", "lan", "inside"
 
 ZONELESS = Zone()
 
-Addition = tuple[PlanPath, Any]
-"""A path of the plan that isn't there yet, and what it gets: the plan file's keys and texts."""
+
+class Addition(NamedTuple):
+    """What a plan gets at a path where nothing is yet."""
+
+    path: PlanPath
+    value: Any
+    """The plan file's keys and texts."""
+    remark: str = ""
+    """What somebody who reads the plan is to know of it."""
+
 
 BehaviourOf = Callable[[str | None], DeviceBehaviour | None]
 """How devices of a dialect behave; None if that isn't known."""
@@ -57,12 +65,13 @@ class DraftedSite:
                     return name
         return None
 
-    def add(self, answers: Answers) -> None:
+    def add(self, answers: Answers, remark: str = "") -> None:
         """Take a network whose questions are all answered into the plan's additions."""
         self._add_device(answers)
         self._add_interface(answers)
         self._add_route(answers)
-        self.additions.append((("networks", answers["network"]), self._network(answers)))
+        path = ("networks", answers["network"])
+        self.additions.append(Addition(path, self._network(answers), remark))
         self.names.add(answers["network"])
         self.subnets.append(answers["subnet"].subnet.span)
         if answers.get("vlan") is not None:
@@ -72,9 +81,8 @@ class DraftedSite:
         for device in dict.fromkeys((answers["device"], answers["server"])):
             if device not in self.interfaces:
                 dialect = answers.get("dialect") if device == answers["device"] else None
-                self.additions.append(
-                    (("devices", device), {"dialect": dialect} if dialect else {})
-                )
+                written = {"dialect": dialect} if dialect else {}
+                self.additions.append(Addition(("devices", device), written))
                 self.interfaces[device] = {}
 
     def _add_interface(self, answers: Answers) -> None:
@@ -116,11 +124,12 @@ class DraftedSite:
         way = next((way for way, _ in ways.most_common(1)), None)
         if server != device and way is not None and _way(routes, subnet) != way:
             route = {"to": str(subnet), "via": format_address(way)}
-            self.additions.append((("devices", server, "routes"), [route]))
+            self.additions.append(Addition(("devices", server, "routes"), [route]))
             routes.append((subnet, way))
 
     def _give(self, device: str, name: str, written: Mapping[str, Any]) -> None:
-        self.additions.append((("devices", device, "interfaces", name), dict(written)))
+        path = ("devices", device, "interfaces", name)
+        self.additions.append(Addition(path, dict(written)))
         data = {key: str(value) if key == "vlan" else value for key, value in written.items()}
         self.interfaces[device][name] = Interface.model_validate(data)
 
@@ -141,8 +150,8 @@ class DraftedSite:
         if behaviour is None or not behaviour.zone_must_admit_dhcp:
             return None
         path = ("devices", device, "zones", ZONE)
-        if path not in (there for there, _ in self.additions):
-            self.additions.append((path, {"admits": ["dhcp", "ping"]}))
+        if path not in (addition.path for addition in self.additions):
+            self.additions.append(Addition(path, {"admits": ["dhcp", "ping"]}))
         return ZONE
 
     def _relay_target(self, device: str, server: str) -> int | None:

@@ -12,6 +12,9 @@ INFINITE = 0xFFFFFFFF
 
 UNIT_SECONDS = {"w": 604_800, "d": 86_400, "h": 3_600, "m": 60, "s": 1}
 
+UNIT_WORDS = "w|weeks?|d|days?|h|hours?|hrs?|m|mins?|minutes?|s|secs?|seconds?"
+"""How people write them, as a regular expression; the first letter is the unit's."""
+
 _PARTS = re.compile(r"(?:([0-9]+)w)?(?:([0-9]+)d)?(?:([0-9]+)h)?(?:([0-9]+)m)?(?:([0-9]+)s)?")
 
 

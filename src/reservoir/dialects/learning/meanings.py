@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 from reservoir.core.values.addresses import Prefix, address_or_none, mask_of, parse_address
 from reservoir.core.values.clients import Mac
-from reservoir.core.values.durations import UNIT_SECONDS
+from reservoir.core.values.durations import UNIT_SECONDS, UNIT_WORDS
 from reservoir.dialects.facts.kinds import ITEMS, KINDS
 from reservoir.dialects.learning.entered import Known
 
@@ -212,7 +212,7 @@ def _keys(its_type: str, value: Any) -> Iterator[tuple[tuple[str, Any], str]]:
         yield ("number", value), ""
 
 
-_UNITS = "w|weeks?|d|days?|h|hours?|hrs?|m|min|mins|minutes?|s|secs?|seconds?|ms"
+_UNITS = f"{UNIT_WORDS}|ms"
 _NAMED = re.compile(rf"(?i)({_UNITS})( )([0-9]+)")
 _SPOKEN = re.compile(rf"(?i)([0-9]+)([ ]?)({_UNITS})(?![A-Za-z])")
 _TIMES = (
