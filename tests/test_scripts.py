@@ -81,6 +81,66 @@ def change(draw: st.DrawFn, dialect: str) -> tuple[dict[str, Any], dict[str, Any
     return old, {**new, "networks": networks}
 
 
+def safe_states(made: reservoir.DeviceScript, dialect: str) -> list[str]:
+    """The configurations along a script, none of which assigns what neither end does."""
+    assert made.script is not None
+    ends = walked(made.old, dialect), walked(made.new, dialect)
+    both = ends[0].keys() & ends[1].keys()
+    states = [made.old]
+    for line in made.script.lines:
+        states.append(given_to(states[-1], line.text, dialect))
+        under_way = walked(states[-1], dialect)
+        for subnet, addresses in under_way.items():
+            assert addresses <= ends[0].get(subnet, set()) | ends[1].get(subnet, set())
+        cut = {s for s in both if ends[0][s] and ends[1][s] and not under_way.get(s)}
+        assert len(cut) <= len(line.unserved)
+    return states
+
+
+@pytest.mark.parametrize("dialect", WITH_UNDO)
+@pytest.mark.parametrize("own", ["relayed to itself", "relayed"])
+def test_a_pool_of_another_name_takes_over(folder: Path, dialect: str, own: str) -> None:
+    """Two pools of one subnet for a while: what the old one assigns counts, and errors of both."""
+    server = {"uplink": {"address": "10.84.0.10/24"}}
+    relay = {"port2": {"address": "10.84.2.1/24", "relay_to": ["10.84.0.10"]}}
+    here = {**server, "port2": {"address": "10.84.2.178/24"}}
+    moves = own == "relayed to itself"
+    network: dict[str, Any] = {
+        "subnet": "10.84.2.0/24",
+        "gateway": "10.84.2.1",
+        "served_by": "server",
+    }
+    network |= {"dns": ["10.84.0.53"], "lease": "1h", "ranges": ["10.84.2.2-10.84.2.99"]}
+    wide = network | {"ranges": "all", "exclusions": ["10.84.2.10-10.84.2.200"]}
+    bindings = [{"name": "till", "address": "10.84.2.102", "mac": "00:00:5e:00:53:10"}]
+    old, new = (
+        reservoir.loads(text_of({
+            "reservoir": 1,
+            "devices": {
+                "server": {"dialect": dialect, "interfaces": in_zone(ports),
+                           "zones": {"inside": {"admits": ["dhcp"]}}},
+                "core": {"interfaces": {"deck": {"address": "10.84.0.2/24"}, **far}},
+            },
+            "networks": networks,
+        }))
+        for ports, far, networks in (
+            (server, relay, {"crew": wide if moves else network}),
+            (here if moves else server, {} if moves else relay,
+             {"deck": network | ({"bindings": bindings} if moves else {})}),
+        )
+    )  # fmt: skip
+    for made in reservoir.scripts(old, new):
+        assert made.script is not None
+        known = errors(folder, made.old, dialect) | errors(folder, made.new, dialect)
+        for line, text in zip(made.script.lines, safe_states(made, dialect)[1:], strict=True):
+            assert errors(folder, text, dialect) - known <= set(line.wrong), line.text
+
+
+def in_zone(interfaces: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
+    """The interfaces, in the zone that a dialect may need for them to be served."""
+    return {name: {**there, "zone": "inside"} for name, there in interfaces.items()}
+
+
 @pytest.mark.parametrize("dialect", WITH_UNDO)
 @meets("ten lines", "back from the middle")
 @given(data=st.data())
@@ -92,18 +152,9 @@ def test_it_is_safe_to_stop_after_each_statement(
     old, new = (reservoir.loads(text_of(plan)) for plan in data.draw(change(dialect)))
     for made in reservoir.scripts(old, new):
         assert made.script is not None
+        states = safe_states(made, dialect)
         ends = walked(made.old, dialect), walked(made.new, dialect)
-        both = ends[0].keys() & ends[1].keys()
-        text, states = made.old, [made.old]
-        for line in made.script.lines:
-            text = given_to(text, line.text, dialect)
-            states.append(text)
-            under_way = walked(text, dialect)
-            for subnet, addresses in under_way.items():
-                assert addresses <= ends[0].get(subnet, set()) | ends[1].get(subnet, set())
-            cut = {s for s in both if ends[0][s] and ends[1][s] and not under_way.get(s)}
-            assert len(cut) <= len(line.unserved)
-        assert same(folder, text, made.new, dialect)
+        assert same(folder, states[-1], made.new, dialect)
         stop = data.draw(st.integers(0, len(made.script.lines)))
         text = states[stop]
         if 0 < stop < len(made.script.lines):

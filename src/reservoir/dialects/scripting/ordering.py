@@ -107,7 +107,7 @@ class Ordering:
     @cached_property
     def _known_wrong(self) -> frozenset[Wrong]:
         """The errors that may be there: of the new side, and of what the old one serves."""
-        served = {"", *(self._before.names[subnet] for subnet in self._before.by_subnet)}
+        served = {"", *self._before.served_names}
         new_names = {old: new for new, old in self._old_names.items()}
         return self._after.wrong | {
             (rule, name)
@@ -171,7 +171,7 @@ class Ordering:
 
     def _new_wrong(self, state: State) -> set[Wrong]:
         """The errors of what a state serves, and that neither side has."""
-        served = {"", *(state.names[subnet] for subnet in state.by_subnet)}
+        served = {"", *state.served_names}
         return {wrong for wrong in state.wrong - self._known_wrong if wrong[1] in served}
 
     def _with(self, step: Step) -> tuple[str, State | None]:

@@ -18,6 +18,7 @@ from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.effect import lift_effect
+from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.reading import ConfigurationRead
 from reservoir.dialects.render.present_text import PresentText
 from reservoir.dialects.running.subject import ReadSubject
@@ -42,7 +43,7 @@ class State:
     sheet: Sheet
     pools: Pools
     assignable: Mapping[str, AddressSet]
-    """By VRF."""
+    """By VRF, of all pools: what hears nobody on its own link may still hear a relay."""
     by_subnet: Mapping[Subnet, AddressSet]
     """What is assigned in each network that is served."""
     served: Mapping[str, Served]
@@ -57,24 +58,31 @@ class State:
     def of(cls, text: str, sheet: Sheet, device: str) -> State:
         """Read a text of a device's configuration."""
         present = PresentText.of(text, sheet)
-        lifted = lift_effect(present.reading.device, sheet, device)
+        stated = lift(present.reading.device, sheet, device)
+        lifted = lift_effect(present.reading.device, sheet, device, stated)
         pools = Pools(lifted.plan())
-        assignable: dict[str, AddressSet] = {}
+        assignable = _assignable(pools if lifted is stated else Pools(stated.plan()))
+        seen: dict[str, AddressSet] = {}
         by_subnet: dict[Subnet, AddressSet] = {}
         served = {}
         overlaps = False
         for pool in pools:
             if pool.server is not None:
                 vrf, subnet = pool.network.vrf, pool.network.subnet.subnet
-                known = assignable.get(vrf, AddressSet())
+                known = seen.get(vrf, AddressSet())
                 overlaps |= not known.isdisjoint(pool.assignable)
-                assignable[vrf] = known | pool.assignable
+                seen[vrf] = known | pool.assignable
                 there = by_subnet.get((vrf, subnet), AddressSet())
                 by_subnet[vrf, subnet] = there | pool.assignable
                 served[f"{vrf} {subnet} {pool.name}"] = Served.of(pool, pools)
         names = {(pool.network.vrf, pool.network.subnet.subnet): pool.name for pool in pools}
         lines = _in_one_order(lifted.device)
         return cls(present, sheet, pools, assignable, by_subnet, served, names, overlaps, lines)
+
+    @cached_property
+    def served_names(self) -> frozenset[str]:
+        """What the networks that are served are called; for a while, one may have two names."""
+        return frozenset(pool.name for pool in self.pools if pool.server is not None)
 
     def is_in(self, subnet: Prefix) -> bool:
         """Whether an interface has an address in a subnet, and is enabled."""
@@ -115,6 +123,15 @@ class State:
         if self.device != other.device:
             texts.append("the device's interfaces, zones or routes differ")
         return texts
+
+
+def _assignable(pools: Pools) -> dict[str, AddressSet]:
+    """What pools assign, by VRF."""
+    found: dict[str, AddressSet] = {}
+    for pool in pools:
+        if pool.server is not None:
+            found[pool.network.vrf] = found.get(pool.network.vrf, AddressSet()) | pool.assignable
+    return found
 
 
 def _in_one_order(device: Device) -> Device:
