@@ -104,7 +104,8 @@ def _positions(file: str, header: Sequence[str], renamed: Mapping[str, str]) -> 
     Raises:
         InputError: one is missing or there twice.
     """
-    lowered = [_named(name)[0].lower() for name in header]
+    lowered = [name.lower() for name in header]
+    lowered = ["lease" if _named(name)[0] == "lease" else name for name in lowered]
     found: dict[str, int] = {}
     problems: list[str] = []
     for column in COLUMNS:
