@@ -158,19 +158,15 @@ def _as_options(facts: Sequence[Known]) -> Iterator[Known]:
             yield from _ways_to_say(code, data, owner, facts[0])
         elif fact.kind == "pool":
             for key, field_ in OFFERED.items():
-                is_by_type = field_.option is not None and field_.type in dhcp_options.KINDS
-                if field_.option is not None and is_by_type and fact.fields.get(key):
+                if field_.option is not None and fact.fields.get(key):
                     data = field_.encode(fact.fields[key])
-                    yield from _ways_to_say(field_.option, data, fact, facts[0], field_.type)
+                    yield from _ways_to_say(field_.option, data, fact, facts[0])
 
 
-def _ways_to_say(
-    code: int, data: bytes, owner: Known, device: Known, kind: str = ""
-) -> Iterator[Known]:
+def _ways_to_say(code: int, data: bytes, owner: Known, device: Known) -> Iterator[Known]:
     """An option by its type, and as bytes."""
-    said = (kind, dhcp_options.KINDS[kind][1](data)) if kind else dhcp_options.decode(code, data)
-    for its_type, text in dict.fromkeys([said, ("hex", data.hex())]):
-        fields = {"code": code, "type": its_type, "value": text, "data": data}
+    for kind, text in dict.fromkeys([dhcp_options.decode(code, data), ("hex", data.hex())]):
+        fields = {"code": code, "type": kind, "value": text, "data": data}
         yield Known("option", fields, (owner, device), is_planned=False, added=owner.added)
 
 

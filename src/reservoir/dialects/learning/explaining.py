@@ -188,7 +188,7 @@ def _is_said(fact: Known, words: Sequence[Word]) -> bool:
 def _covered(fact: Known, words: Sequence[Word]) -> int:
     """How many words that are no numbers a fact and what is in it would say."""
     return sum(
-        any(_says(m, fact) for m in word.meanings if m.field != "type")
+        any(_says(meaning, fact) for meaning in word.meanings)
         for word in words
         if not word.is_number
     )

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, NamedTuple
 
-from reservoir.core.values.addresses import Prefix, address_or_none, mask_of, parse_address
+from reservoir.core.values.addresses import Prefix, address_or_none, mask_of
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import UNIT_SECONDS, UNIT_WORDS
 from reservoir.dialects.facts.kinds import ITEMS, KINDS
@@ -80,23 +80,23 @@ class Meanings:
         return made
 
     def _add(self, fact: Known, name: str, its_type: str, value: Any) -> None:
-        if (fact.kind, name) == ("option", "value") and fact.fields["type"] in ("ip", "ips"):
-            its_type = "ips"  # as addresses, which a text of them is, too
-            value = tuple(map(parse_address, re.findall("[0-9.]+", value)))
-            self._add_keys(fact, name, "text", fact.fields["value"])  # in quotes
-        self._add_keys(fact, name, its_type, value)
-        pool = fact.pool
-        if fact.kind == "range" and name == "first" and pool is not None and fact.is_planned:
-            self._host(fact, "first", pool)
-            self._host(fact, "last", pool)
-
-    def _add_keys(self, fact: Known, name: str, its_type: str, value: Any) -> None:
         for key, part in _keys(its_type, value):
             if key[0] == "text":
                 self.texts.add(key[1])
             said = self.by_value.setdefault(key, [])
             if (meaning := Meaning(fact, name, part)) not in said:
                 said.append(meaning)
+        pool = fact.pool
+        if fact.kind == "range" and name == "first" and pool is not None and fact.is_planned:
+            self._host(fact, "first", pool)
+            self._host(fact, "last", pool)
+        if fact.kind == "option" and name == "value":
+            from_text = fact.fields["type"]
+            if from_text in ("ip", "ips"):
+                for item in str(value).split():
+                    address = address_or_none(item)
+                    if address is not None:
+                        self.by_value.setdefault(("ip", address), []).append(Meaning(fact, "value"))
 
     def _host(self, fact: Known, name: str, pool: Known) -> None:
         number = fact.fields[name] - pool.fields["subnet"].subnet.address
