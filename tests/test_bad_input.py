@@ -37,7 +37,7 @@ NETWORK = "reservoir: 1\nnetworks:\n  crew:\n    subnet: 10.84.30.0/24\n"
 @pytest.mark.parametrize(
     ("text", "said"),
     [
-        ("", "plan.yaml:1:1: the file is empty; a plan begins with the line: reservoir: 1"),
+        ("", "plan.yaml:1:1: the file is empty; a plan begins with: reservoir: 1"),
         ("# nothing\n", "the file is empty"),
         ("- a\n", "plan.yaml:1:1: expected keys and values, found a list"),
         ("networks: {}\n", "reservoir is missing; a plan begins with: reservoir: 1"),

@@ -532,8 +532,8 @@ def test_a_table_with_first_and_last(
     assert [str(each.range) for each in shop.exclusions] == ["10.84.51.40"]
     assert "  # suggested: interface, server\n  Crew:" in made.out
     assert "  # suggested: interface, gateway, range, server\n  Shop:" in made.out
-    said = "marked in the plan: interface (2), server (2), gateway (1) and range (1)."
-    assert said in made.err
+    said = "Suggested, since the table says nothing: "
+    assert f"{said}interface (2), server (2), gateway (1) and range (1)." in made.err
     none = reservoir.loads(run(*arguments, "--empty", "none").out).plan.networks["Shop"]
     assert (none.gateway, list(none.ranges)) == (None, [])
 

@@ -114,12 +114,13 @@ class Columns(click.ParamType[dict[str, str]]):
         return found
 
 
-def columns_options(table: str, what: str) -> Callable[[AnyCommand], AnyCommand]:
+def columns_options(table: str, what: str, example: str) -> Callable[[AnyCommand], AnyCommand]:
     """Give a command ``--columns`` and ``--columns-from``; it gets both together as ``columns``.
 
     Args:
         table: The module of :mod:`reservoir.files` that knows the table's columns.
-        what: What the table is, with an example: ``the table calls a column: subnet=Net``.
+        what: What the table is.
+        example: A column, with what a table may call it.
     """
 
     def give(command: AnyCommand) -> AnyCommand:
@@ -134,10 +135,11 @@ def columns_options(table: str, what: str) -> Callable[[AnyCommand], AnyCommand]
             "--columns",
             type=Columns(table),
             metavar="NAME=HEADER,...",
-            help=f"What {what}.",
+            help=f"What {what} calls a column: {example}.",
         )
+        line = example.partition(",")[0].replace("=", ": ")
         from_file = click.option(
-            "--columns-from", metavar="FILE", help="Take that from a file: YAML like subnet: Net."
+            "--columns-from", metavar="FILE", help=f"Take that from a file: YAML like {line}."
         )
         return option(from_file(with_both))
 
@@ -172,7 +174,7 @@ class Moment(click.ParamType[float]):
 
 def lease_options(command: AnyCommand) -> AnyCommand:
     """Give a command that takes a lease list ``--columns`` and ``--now``."""
-    columns = columns_options("lease_list", "the lease list calls a column: mac=HW,address=IP")
+    columns = columns_options("lease_list", "the lease list", "mac=HW,address=IP")
     now = click.option(
         "--now", type=Moment(), metavar="TIME", help="Take this as the present time."
     )

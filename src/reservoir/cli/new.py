@@ -114,7 +114,7 @@ def answer_options(command: Command) -> Command:
 )
 @click.option("--tags", type=Tags(), metavar="LOW-HIGH", help="Choose free VLAN tags from these.")
 @click.option("--from", "table", metavar="TABLE.csv", help="Take the networks from a table.")
-@columns_options("network_table", "the table calls a column: subnet=Net,vlan=VLAN")
+@columns_options("network_table", "the table", "subnet=Net,vlan=VLAN")
 @click.option(
     "--empty",
     type=click.Choice(["suggest", "none"]),
@@ -146,8 +146,8 @@ def command(
 
     A table is a row a network, with the questions' names as columns, and besides: mask; first and
     last, a range's ends; excluded, what is kept back. Subnets may be from first to last address,
-    and a lease's unit in its header: lease (days). What the table doesn't say is suggested, and a
-    remark in the plan names it.
+    and a lease's unit in its header: lease (days). What the table doesn't say is suggested;
+    a remark above the network names it, where a plan isn't in braces.
 
     \b
     Examples:
@@ -325,7 +325,7 @@ def _draft_table(
              f"{listed(map(repr, read.ignored))}")  # fmt: skip
     if suggested and (skip_unusable or not problems):
         each = (f"{name} ({count:,})" for name, count in suggested.items())
-        talk(f"Suggested, since the table says nothing, and marked in the plan: {listed(each)}.")
+        talk(f"Suggested, since the table says nothing: {listed(each)}.")
     if problems and skip_unusable and drafted:
         for problem in sorted(problems):
             complain(str(problem))
@@ -338,11 +338,14 @@ def _draft_table(
 
 
 def _is_suggested(question: Question, given: Answers, complete: Answers) -> bool:
-    """Whether an answer that says something is neither the table's nor an option's."""
+    """Whether an answer that says something is neither the table's nor an option's.
+
+    A dialect that nobody gave is the one that the plan has for the device.
+    """
     from reservoir.core.drafting.answers import NONE
 
     name = question.name
-    return name not in given and question.write(complete[name]) != NONE
+    return name not in given and name != "dialect" and question.write(complete[name]) != NONE
 
 
 def _add(drafting: Drafting, loaded: OpenedPlan, into: str, in_place: bool) -> None:

@@ -51,7 +51,7 @@ AT_HAND = "--devices, --rate, --arrival or --history"
     "--addresses", type=click.IntRange(0, 1 << 32), metavar="N", help="Addresses in the pool."
 )
 @click.option("--history", metavar="FILE", help="Leases of the past: mac, address, start, end.")
-@columns_options("lease_list", "the history calls a column: starts=BEGAN,expires=ENDED")
+@columns_options("lease_list", "the history", "starts=BEGAN,expires=ENDED")
 @click.option("--figure", metavar="FILE", help="Draw the day: a .png or .svg file.")
 @format_option("text", "json")
 @out_option

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from reservoir.core.problems import InputError, Place, Problem
+from reservoir.core.problems import InputError, Problem
 from reservoir.core.wording import hint
 from reservoir.files.texts import read_text
 from reservoir.files.yaml_tree import parse_yaml
@@ -20,13 +20,10 @@ def read_column_names(file: str, known: Sequence[str]) -> dict[str, str]:
     Raises:
         InputError: the file can't be read, or with every line that names no column.
     """
-    tree = parse_yaml(read_text(file), file)
+    tree = parse_yaml(read_text(file), file, f"such a file has lines like {known[0]}: HEADER")
     if tree.problems:
         raise InputError(tree.problems)
     problems: list[Problem] = []
-    if not isinstance(tree.data, dict) or not tree.data:
-        problems.append(Problem(Place(file, 1), f"expected lines like {known[0]}: HEADER"))
-        raise InputError(problems)
     for name, header in tree.data.items():
         if name not in known:
             message = f"{name!r} is not a column{hint(name, known)}: {', '.join(known)}"

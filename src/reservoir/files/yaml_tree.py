@@ -69,13 +69,18 @@ class _Open:
         self.skips = False  # the value to come belongs to a key that was refused
 
 
-def parse_yaml(text: str, file: str) -> YamlTree:
+def parse_yaml(text: str, file: str, begins: str = "a plan begins with: reservoir: 1") -> YamlTree:
     """Read YAML text.
+
+    Args:
+        text: The text.
+        file: What it is called in messages.
+        begins: How such a file begins, for a text that doesn't.
 
     Raises:
         InputError: not well-formed, empty or no mapping; with the lesser problems before that.
     """
-    builder = _Builder(file)
+    builder = _Builder(file, begins)
     try:
         builder.take_all(_LOADER(text))
     except yaml.YAMLError as error:
@@ -83,17 +88,16 @@ def parse_yaml(text: str, file: str) -> YamlTree:
     if builder.root is None and builder.problems:
         raise InputError(builder.problems)
     if builder.root is None:
-        raise InputError(
-            [Problem(Place(file), "the file is empty; a plan begins with the line: reservoir: 1")]
-        )
+        raise InputError([Problem(Place(file), f"the file is empty; {begins}")])
     if not isinstance(builder.root.value, dict):
-        message = "expected keys and values, found a list; a plan begins with: reservoir: 1"
+        message = f"expected keys and values, found a list; {begins}"
         raise InputError([Problem(Place(file), message)])
     return YamlTree(file, builder.root.value, builder.root.branch, tuple(builder.problems))
 
 
 class _Builder:
-    def __init__(self, file: str) -> None:
+    def __init__(self, file: str, begins: str) -> None:
+        self.begins = begins
         self.file = file
         self.problems: list[Problem] = []
         self.root: _Open | None = None
@@ -166,7 +170,7 @@ class _Builder:
             self._refuse_tag(event, spot)
         if not self._stack:
             if event.value:
-                self._problem(spot, "expected keys and values; a plan begins with: reservoir: 1")
+                self._problem(spot, f"expected keys and values; {self.begins}")
             return
         if self._expects_key():
             self._key(event.value, spot)

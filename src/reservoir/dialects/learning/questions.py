@@ -91,6 +91,7 @@ def settle(rows: Sequence[DraftRow], answers: Mapping[int, str]) -> Settled:
     choices: dict[int, tuple[str, ...]] = {}
     every = [inner for outer in rows for inner in outer.walk()]
     beside = [inner for outer in rows if _holds_pool(outer) for inner in outer.rows]
+    beside += rows if any(row.kind == "pool" for row in rows) else []
     known = _Known(
         {row.statements[0].node.text for row in every if row.margin == "? service=yes"},
         {row.statements[0].node.text for row in beside},
@@ -180,6 +181,6 @@ def _switch(row: DraftRow, known: _Known) -> Iterator[tuple[Question, Taker]]:
 def _is_about_dhcp(text: str, known: _Known) -> bool:
     """Whether a line has a word for DHCP or pools, or turns something on beside these."""
     words = set(re.findall("[a-z]+", text.lower()))
-    if words & {"dhcp", "lease", "leases", "lend", "lending", "pool", "pools"}:
+    if words & {"dhcp", "lease", "leases", "pool", "pools"}:
         return True
     return text in known.beside_pools and _ON.search(text) is not None
