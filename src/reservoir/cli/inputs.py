@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import wraps
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -97,11 +97,9 @@ class Columns(click.ParamType[dict[str, str]]):
         """The table's name of each column."""
         if isinstance(value, dict):
             return value
-        from importlib import import_module
-
         from reservoir.core.wording import hint
 
-        known_columns = import_module(f"reservoir.files.{self.table}").COLUMNS
+        known_columns = _known_columns(self.table)
         found: dict[str, str] = {}
         for pair in value.split(","):
             name, sign, header = pair.partition("=")
@@ -147,11 +145,16 @@ def columns_options(table: str, what: str, example: str) -> Callable[[AnyCommand
 
 
 def _kept_columns(file: str, table: str) -> dict[str, str]:
-    from importlib import import_module
-
     from reservoir.files.column_names import read_column_names
 
-    return read_column_names(file, import_module(f"reservoir.files.{table}").COLUMNS)
+    return read_column_names(file, _known_columns(table))
+
+
+def _known_columns(table: str) -> Sequence[str]:
+    from importlib import import_module
+
+    columns: Sequence[str] = import_module(f"reservoir.files.{table}").COLUMNS
+    return columns
 
 
 class Moment(click.ParamType[float]):

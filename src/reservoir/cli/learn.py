@@ -132,7 +132,7 @@ def learn_sheet(
     if draft.agreement is None or _is_wrong(draft, wishes.file, sample):
         raise click.exceptions.Exit(1)
     if out not in (None, "-"):
-        first = f"look at the remarks in {out}, then " if draft.guessed else ""
+        first = f"look at the remarks in {out}, then " if draft.guessed or draft.without_row else ""
         talk(f"Next: {first}reservoir read FILE --dialect {wishes.name}")
 
 
@@ -304,8 +304,10 @@ def _say(draft: Draft, sample: str) -> None:
         complain(f"{Place(sample, line)}: {what}")
     if agreement.missing:
         talk(f"{sample}: of the plan, not read from it: {'; '.join(agreement.missing)}")
-    guessed = counted(draft.guessed, "row")
-    talk(f"{sample}: {counted(agreement.right, 'value')} of the plan read; {guessed} guessed")
+    doubts = f"{counted(draft.guessed, 'row')} guessed"
+    if draft.without_row:
+        doubts += f", {counted(draft.without_row, 'remark')} on lines without a row"
+    talk(f"{sample}: {counted(agreement.right, 'value')} of the plan read; {doubts}")
 
 
 def _is_wrong(draft: Draft, file: str, sample: str) -> bool:

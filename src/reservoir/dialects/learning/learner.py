@@ -20,7 +20,7 @@ from reservoir.dialects.learning.layouts import LayoutGuess, guesses
 from reservoir.dialects.learning.lines import quoted
 from reservoir.dialects.learning.meanings import Meanings
 from reservoir.dialects.learning.placing import placed
-from reservoir.dialects.learning.printing import Printer
+from reservoir.dialects.learning.printing import GUESS, NO_ROW, Printer
 from reservoir.dialects.learning.questions import Question, settle
 from reservoir.dialects.learning.row_maker import RowMaker
 from reservoir.dialects.learning.sample import Sample
@@ -56,6 +56,8 @@ class Draft:
     """Traits that no text shows."""
     guessed: int
     """Rows that are a guess; each has a remark."""
+    without_row: int
+    """Remarks at lines with values of the plan that no row is for."""
     problems: tuple[Problem, ...]
     """Why rows of it can't be used, which stand as remarks; or why it can't be loaded at all."""
     in_vain: tuple[str, ...] = ()
@@ -110,8 +112,16 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
         device = read_configuration(text, sheet).device
         told = {**shown_by(device), **told}
         sheet, drafted, unusable = _loadable(header, told, body, wishes)
-    draft = Draft(drafted, layout, questions, _not_shown(told), _remarks(body), tuple(unusable))
-    draft = replace(draft, in_vain=in_vain)
+    draft = Draft(
+        text=drafted,
+        layout=layout,
+        questions=questions,
+        not_shown=_not_shown(told),
+        guessed=_remarks(body, GUESS),
+        without_row=_remarks(body, NO_ROW),
+        problems=tuple(unusable),
+        in_vain=in_vain,
+    )
     if sheet is None:
         return draft
     tried = try_on(text, sheet)
@@ -168,8 +178,8 @@ def _end_of_row(lines: Sequence[str], at: int) -> int:
     return end
 
 
-def _remarks(body: Sequence[str]) -> int:
-    return sum(line.startswith("#") for line in body)
+def _remarks(body: Sequence[str], begins: str) -> int:
+    return sum(line.startswith(f"# {begins}") for line in body)
 
 
 def _header(wishes: Wishes, sample: Sample, maker: RowMaker) -> Iterator[str]:

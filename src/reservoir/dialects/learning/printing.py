@@ -28,6 +28,10 @@ class Printed(NamedTuple):
     remark: str
 
 
+GUESS, NO_ROW = "a guess", "no row yet"
+"""How the remarks of a draft begin."""
+
+
 @dataclass
 class Printer:
     """Prints the rows of a sample."""
@@ -48,7 +52,7 @@ class Printer:
                 yield f"# {_printable(row.remark)}"
             if row.text:
                 text = f"{row.margin:<{width}}| {row.text}"
-                yield text if text.isprintable() else f"# no row yet: {_printable(text)}"
+                yield text if text.isprintable() else f"# {NO_ROW}: {_printable(text)}"
 
     def _rows(self, rows: Sequence[DraftRow], depth: int, prefix: Sequence[Element]) -> None:
         """Print the rows of one place; ``prefix`` are the steps before them that only hold them."""
@@ -98,7 +102,7 @@ class Printer:
         """Say of lines with values of the plan that no row is for them."""
         why = f"; {'; '.join(dict.fromkeys(row.doubts))}" if row.doubts else ""
         line, text = row.lines[0], _printable(row.statements[0].node.text)
-        self.printed.append(Printed("", "", f"no row yet for line {line}: {text}{why}"))
+        self.printed.append(Printed("", "", f"{NO_ROW} for line {line}: {text}{why}"))
 
     def _first_word(self, row: DraftRow) -> Iterator[str]:
         yield from (words_of(statement.node.text)[0] for statement in row.statements)
@@ -205,7 +209,7 @@ class Printer:
             lines = sorted({line for each in rows if each.doubts for line in each.lines})
             named = listed(map(str, lines[:MOST_LINES_NAMED]))
             where = f"{'lines' if len(lines) > 1 else 'line'} {named}"
-            remark = f"a guess ({where}): {'; '.join(doubts)}"
+            remark = f"{GUESS} ({where}): {'; '.join(doubts)}"
         self.printed.append(Printed(margin, "  " * depth + text, remark))
 
 
