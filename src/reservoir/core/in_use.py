@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import NamedTuple
+from collections.abc import Iterator, Mapping
+from typing import Any, NamedTuple
 
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
@@ -23,14 +23,14 @@ class AddressInUse(NamedTuple):
 
 def addresses_in_use(pools: Pools) -> Iterator[AddressInUse]:
     """The servers and next hops that the plan names, once wherever they are named."""
-    for name, vrf, offer in zip(pools.names, pools.vrf_numbers.tolist(), pools.offers, strict=True):
-        for key, field in OFFERED.items():
-            for address in field.addresses(offer.values[key]):
-                yield AddressInUse(vrf, address, f"the {field.server} of {name}")
-        for code, data in offer.options.items():
-            server, addresses = servers_in(code, data)
-            for address in addresses:
-                yield AddressInUse(vrf, address, f"the {server} of {name}")
+    vrfs = pools.vrf_numbers.tolist()
+    for name, vrf, offer in zip(pools.names, vrfs, pools.offers, strict=True):
+        for server, address in _servers(offer.values, offer.options):
+            yield AddressInUse(vrf, address, f"the {server} of {name}")
+    for row, own in pools.bindings.own.items():
+        for server, address in _servers(own.values, own.options):
+            vrf = vrfs[int(pools.bindings.network[row])]
+            yield AddressInUse(vrf, address, f"the {server} of {pools.bindings.label(row)}")
     vrf_of = pools.vrf_of  # an address in a VRF without networks is in no pool
     for device_name, device in pools.plan.devices.items():
         for interface_name, interface in device.interfaces.items():
@@ -42,3 +42,13 @@ def addresses_in_use(pools: Pools) -> Iterator[AddressInUse]:
             if "" in vrf_of:
                 role = f"the next hop of {device_name} to {route.to}"
                 yield AddressInUse(vrf_of[""], route.via, role, True)
+
+
+def _servers(values: Mapping[str, Any], options: Mapping[int, bytes]) -> Iterator[tuple[str, int]]:
+    """What the servers are called that clients are offered, and their addresses."""
+    for key, value in values.items():
+        for address in OFFERED[key].addresses(value):
+            yield OFFERED[key].server, address
+    for code, data in options.items():
+        server, addresses = servers_in(code, data)
+        yield from ((server, address) for address in addresses)

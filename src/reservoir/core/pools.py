@@ -15,15 +15,16 @@ from typing import Any, Literal, cast, overload
 import numpy as np
 from numpy.typing import NDArray
 
-from reservoir.core.plan.hosts import ByAddress, Groups, HostTable, client_numbers, joined, ordered
+from reservoir.core.plan.hosts import ByAddress, Groups, HostTable, joined, ordered
+from reservoir.core.plan.listed_hosts import listed_bindings, listed_static
 from reservoir.core.plan.model import Network, Plan, PlanPath, Server
 from reservoir.core.plan.offered import OFFERED
+from reservoir.core.plan.own_values import OwnValues, options_of
 from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.address_sets import SPACE, AddressSets
 from reservoir.core.values.addresses import Span
 from reservoir.core.values.clients import Client
-from reservoir.core.values.text_column import TextColumn
 
 Named = tuple[Span, ...] | Literal["all"]
 """Ranges as a plan writes them."""
@@ -56,6 +57,12 @@ class Offer:
     def with_value(self, key: str, value: object) -> Offer:
         """The same with another value of a key."""
         return replace(self, values={**self.values, key: value})
+
+    def with_own(self, own: OwnValues) -> Offer:
+        """The same with a client's own values laid over it."""
+        options = {**self.options, **own.options}
+        stated = {code: data for code, data in options.items() if data}
+        return Offer({**self.values, **own.values}, stated)
 
     def encoded(self) -> dict[int, bytes]:
         """All of it that is sent as options, by their codes."""
@@ -127,8 +134,8 @@ class Pools(Sequence[Pool]):
         self.topology = Topology(plan)
         self.names = list(plan.networks)
         self.networks = list(plan.networks.values())
-        self.bindings = joined([_inline_bindings(plan), plan.bulk_bindings])
-        self.static = joined([_inline_static(plan), plan.bulk_static])
+        self.bindings = joined([listed_bindings(plan), plan.bulk_bindings])
+        self.static = joined([listed_static(plan), plan.bulk_static])
         self._bound = Groups(self.bindings.network, len(self.networks))
         self._static_groups = Groups(self.static.network, len(self.networks))
 
@@ -178,6 +185,22 @@ class Pools(Sequence[Pool]):
         edge: NDArray[np.bool_] = (table.address == first) | (table.address == last)
         edge &= last - first > 1
         return edge
+
+    def own_in(self, index: int) -> Mapping[int, OwnValues]:
+        """What clients bound in the network at this place are offered otherwise, by their rows."""
+        return self._own.get(index, {})
+
+    @cached_property
+    def _own(self) -> dict[int, dict[int, OwnValues]]:
+        found: dict[int, dict[int, OwnValues]] = {}
+        for row, own in self.bindings.own.items():
+            found.setdefault(int(self.bindings.network[row]), {})[row] = own
+        return found
+
+    def own_offers(self, pool: Pool) -> dict[Client, Offer]:
+        """What the clients of a pool's bindings are offered that have values of their own."""
+        rows = self.own_in(self.place_of(pool.name))
+        return {self.bindings.client_at(row): pool.offer.with_own(own) for row, own in rows.items()}
 
     @cached_property
     def bindings_by_address(self) -> ByAddress:
@@ -387,52 +410,5 @@ def _offer_in(plan: Plan, network: Network) -> Offer:
         if value is None and field.has_default:
             value = getattr(defaults, key)
         values[key] = value or field.nothing  # what is falsy is `none`
-    options = {**defaults.options, **network.options}
+    options = {**options_of(defaults), **options_of(network)}
     return Offer(values, {code: data for code, data in options.items() if data})
-
-
-def _inline_bindings(plan: Plan) -> HostTable:
-    found = [
-        (number, name, row, binding)
-        for number, (name, network) in enumerate(plan.networks.items())
-        for row, binding in enumerate(network.bindings)
-    ]
-    clients, identifiers = client_numbers([binding.client for *_, binding in found])
-    return _table(
-        [
-            (number, name, row, binding.name, binding.address)
-            for number, name, row, binding in found
-        ],
-        "bindings",
-        clients,
-        identifiers,
-    )
-
-
-def _inline_static(plan: Plan) -> HostTable:
-    found = [
-        (number, name, row, host.name, host.address)
-        for number, (name, network) in enumerate(plan.networks.items())
-        for row, host in enumerate(network.static)
-    ]
-    return _table(found, "static", np.zeros(len(found), dtype=np.int64), [])
-
-
-def _table(
-    found: list[tuple[int, str, int, str, int]],
-    key: str,
-    clients: NDArray[np.int64],
-    identifiers: list[bytes],
-) -> HostTable:
-    origins: dict[PlanPath, int] = {}
-    origin = [origins.setdefault(("networks", name, key), len(origins)) for _, name, *_ in found]
-    return HostTable(
-        network=np.array([number for number, *_ in found], dtype=np.int64),
-        address=np.array([address for *_, address in found], dtype=np.int64),
-        client=clients,
-        name=TextColumn.of(name for *_, name, _ in found),
-        origin=np.array(origin, dtype=np.int64),
-        row=np.array([row for _, _, row, *_ in found], dtype=np.int64),
-        origins=list(origins),
-        identifiers=identifiers,
-    )

@@ -254,7 +254,7 @@ def _settled(
 
     However it says it: what it leaves to a default, or states in another form, stays as it is.
     """
-    odd = {fact.place for fact, _ in (*there.differing, *there.differing_parts)}
+    odd = {fact.place for fact, _ in there.differing_parts}
     spans = []
     for name, served in wanted.items():
         if name not in found or name not in there.networks or name not in expressed.networks:

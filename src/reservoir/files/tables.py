@@ -19,6 +19,8 @@ from numpy.typing import NDArray
 
 from reservoir.core.plan.hosts import HostTable
 from reservoir.core.plan.model import PlanPath
+from reservoir.core.plan.own_values import OwnValues, own_values_of
+from reservoir.core.plan.scalars import READERS
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.values.addresses import MalformedValueError, parse_address
 from reservoir.core.values.clients import parse_mac
@@ -33,6 +35,9 @@ from reservoir.files.plain_table import (
 from reservoir.files.texts import read_utf8
 
 BINDING_COLUMNS = ("network", "name", "mac", "address")
+OWN_COLUMNS = ("hostname", "boot_file", "next_server", "lease")
+"""Columns that a table of bindings may have besides: what the client is offered otherwise."""
+
 LARGEST_TABLE = 4 * 1024 * 1024 * 1024
 """Bytes of the largest table that is read."""
 
@@ -127,15 +132,18 @@ def _in_bulk(
     """A plain table without a mistake, by the column; None if it isn't one."""
     begin = data.find(b"\n") + 1
     header = [cell.strip() for cell in data[:begin].decode().split(",")]
-    if not begin or sorted(header) != sorted(columns) or not _is_printable(data):
+    besides = [name for name in header if name not in columns]
+    is_known = sorted(header) == sorted({*columns, *besides})
+    if not begin or not is_known or not _may_have(besides, columns) or not _is_printable(data):
         return None
     if not data.endswith(b"\n"):
         data += b"\n"
-    at = {name: header.index(name) for name in columns}
+    at = {name: header.index(name) for name in header}
     known = KnownWords(networks)
     found: dict[str, list[NDArray[np.int64]]] = {"network": [], "address": [], "client": []}
-    starts: list[NDArray[np.int64]] = []
-    stops: list[NDArray[np.int64]] = []
+    edges: dict[str, list[tuple[NDArray[np.int64], NDArray[np.int64]]]] = {
+        name: [] for name in ("name", *besides)
+    }
     for cells in plain_cells(data, begin, len(header), watch):
         if cells is None:
             return None
@@ -150,10 +158,20 @@ def _in_bulk(
             if column is None:
                 return None
             found[name].append(column)
-        starts.append(cells.starts[:, at["name"]].copy())
-        stops.append(cells.stops[:, at["name"]].copy())
+        for name, there in edges.items():
+            cell = at[name]
+            there.append((cells.starts[:, cell].copy(), cells.stops[:, cell].copy()))
     octets = np.frombuffer(data, dtype=np.uint8)
-    names = TextColumn(octets, joined_columns(starts), joined_columns(stops))
+    texts = {
+        name: TextColumn(
+            octets, *(joined_columns([pair[side] for pair in there]) for side in (0, 1))
+        )
+        for name, there in edges.items()
+    }
+    names = texts.pop("name")
+    own = _own_values(texts)
+    if own is None:
+        return None
     table = HostTable(
         network=joined_columns(found["network"]),
         address=joined_columns(found["address"]),
@@ -162,8 +180,29 @@ def _in_bulk(
         origin=np.zeros(len(names), dtype=np.int64),
         row=np.arange(len(names), dtype=np.int64),
         origins=[origin],
+        own=own,
     )
     return table, TablePlaces(file, data, range(2, len(names) + 2), at)
+
+
+def _may_have(besides: Sequence[str], columns: Sequence[str]) -> bool:
+    """Whether a table may have columns besides those that it must have."""
+    return not besides or ("mac" in columns and set(besides) <= set(OWN_COLUMNS))
+
+
+def _own_values(columns: Mapping[str, TextColumn]) -> dict[int, OwnValues] | None:
+    """What clients are offered otherwise, by their rows; None if a cell is wrong.
+
+    An empty cell says nothing.
+    """
+    said: dict[int, dict[str, object]] = {}
+    try:
+        for name, texts in columns.items():
+            for row in np.flatnonzero(texts.lengths).tolist():
+                said.setdefault(row, {})[name] = READERS[name](texts[row])
+    except MalformedValueError:
+        return None
+    return {row: own_values_of(values) for row, values in said.items()}
 
 
 def _is_printable(data: bytes) -> bool:
@@ -190,7 +229,7 @@ def _row_by_row(
     if any(len(row) != len(header) for row in body):
         raise InputError(_uneven(body, len(header), places))
     transposed = list(zip(*body, strict=True)) if body else [()] * len(header)
-    cells = {column: list(transposed[at[column]]) for column in columns}
+    cells = {column: list(transposed[at[column]]) for column in at}
     table = _bulk(cells, networks, origin)
     if table is None:
         raise InputError(_wrong_cells(cells, networks, places))
@@ -219,20 +258,22 @@ def csv_rows(file: str, text: str, separator: str = ",") -> tuple[list[list[str]
 
 def _positions(file: str, header: list[str], columns: tuple[str, ...]) -> Mapping[str, int]:
     wanted = f"its first line should be: {','.join(columns)}"
+    besides = OWN_COLUMNS if "mac" in columns else ()
     problems = [
         Problem(
-            Place(file, 1), f"{name!r} is not a column of this table{hint(name, columns)}; {wanted}"
+            Place(file, 1),
+            f"{name!r} is not a column of this table{hint(name, (*columns, *besides))}; {wanted}",
         )
         for name in header
-        if name not in columns
+        if name not in columns and name not in besides
     ] + [
         Problem(Place(file, 1), f"the column {name} is {fault}; {wanted}")
-        for name in columns
+        for name in (*columns, *(name for name in besides if name in header))
         if (fault := {0: "missing", 1: ""}.get(header.count(name), "duplicated"))
     ]
     if problems:
         raise InputError(problems)
-    return {name: header.index(name) for name in columns}
+    return {name: header.index(name) for name in header}
 
 
 def _uneven(body: list[list[str]], width: int, places: TablePlaces) -> list[Problem]:
@@ -261,7 +302,8 @@ def _bulk(
         network = np.fromiter(map(networks.__getitem__, cells["network"]), np.int64, count)
     except KeyError:
         return None
-    if addresses is None or clients is None or not "".join(names).isprintable():
+    own = _own_values({name: TextColumn.of(cells[name]) for name in OWN_COLUMNS if name in cells})
+    if addresses is None or clients is None or own is None or not "".join(names).isprintable():
         return None
     return HostTable(
         network=network,
@@ -271,6 +313,7 @@ def _bulk(
         origin=np.zeros(count, dtype=np.int64),
         row=np.arange(count, dtype=np.int64),
         origins=[origin],
+        own=own,
     )
 
 
@@ -290,10 +333,13 @@ def _wrong_cells(
         "name": name,
         "mac": parse_mac,
         "address": parse_address,
+        **{column: READERS[column] for column in OWN_COLUMNS},
     }
     problems = []
     for column, texts in cells.items():
         for row, text in enumerate(texts):
+            if column in OWN_COLUMNS and not text:
+                continue
             try:
                 readers[column](text)
             except MalformedValueError as error:

@@ -411,3 +411,27 @@ def _offers(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
     for (what, was, is_now), at in found.items():
         of = f" of {listed(at)}" if len(at) < len(pairs) else ""
         yield Change(f"{what}{of}", was, is_now, Notice.AT_RENEWAL)
+    yield from _own_offers(before, after, pairs, found)
+
+
+def _own_offers(
+    before: NetworkSide,
+    after: NetworkSide,
+    pairs: Sequence[tuple[str, str]],
+    common: Collection[tuple[str, str | None, str | None]],
+) -> Iterator[Change]:
+    """What differs for bound clients alone that have values of their own."""
+    told: dict[Change, None] = {}
+    for earlier, later in pairs:
+        was, is_now = before.own_offers(earlier), after.own_offers(later)
+        for client in {**was, **is_now}:
+            offers = (
+                was.get(client, before.pools[earlier].offer),
+                is_now.get(client, after.pools[later].offer),
+            )
+            for difference in offered_differently(*offers):
+                if difference not in common:
+                    what, *values = difference
+                    name = f"{what} of {format_client(client)}"
+                    told[Change(name, values[0], values[1], Notice.AT_RENEWAL)] = None
+    yield from told

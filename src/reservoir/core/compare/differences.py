@@ -6,7 +6,7 @@ Two configurations that assign, bind and offer the same compare equal, however t
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from reservoir.core.plan.model import option_text
@@ -26,12 +26,15 @@ class Served:
     assignable: AddressSet
     bindings: frozenset[tuple[Client, int]]
     offer: Offer
+    own: Mapping[Client, Offer] = field(default_factory=dict)
+    """What bound clients are offered, where that is not the same."""
 
     @classmethod
     def of(cls, pool: Pool, pools: Pools) -> Served:
         """What the server of a pool does."""
         bindings = frozenset(pools.clients_bound(pool))
-        return cls(pool.name, pool.network.subnet, pool.assignable, bindings, pool.offer)
+        subnet, own = pool.network.subnet, pools.own_offers(pool)
+        return cls(pool.name, subnet, pool.assignable, bindings, pool.offer, own)
 
 
 class Unserved(NamedTuple):
@@ -81,9 +84,13 @@ class Offered(NamedTuple):
     old: str | None
     """As a plan writes it; None if it is not offered."""
     new: str | None
+    client: Client | None = None
+    """The one client that is; all others if None."""
 
     def __str__(self) -> str:
-        return f"{self.what} would be {self.new or 'left out'} instead of {self.old or 'left out'}"
+        whose = f" of {format_client(self.client)}" if self.client is not None else ""
+        new, old = self.new or "left out", self.old or "left out"
+        return f"{self.what}{whose} would be {new} instead of {old}"
 
 
 class Relayed(NamedTuple):
@@ -149,9 +156,14 @@ def _between(old: Served, new: Served) -> Iterator[Difference]:
         yield Bound(old.network, client, address, (client, address) in new.bindings)
     masks = [format_address(mask_of(served.subnet.bits)) for served in (old, new)]
     if masks[0] != masks[1]:
-        yield Offered(old.network, "subnet mask", *masks)
-    for what, was, is_now in offered_differently(old.offer, new.offer):
-        yield Offered(old.network, what, was, is_now)
+        yield Offered(old.network, "subnet mask", masks[0], masks[1])
+    common = offered_differently(old.offer, new.offer)
+    yield from (Offered(old.network, *difference) for difference in common)
+    for client in {**old.own, **new.own}:
+        offers = old.own.get(client, old.offer), new.own.get(client, new.offer)
+        for difference in offered_differently(*offers):
+            if difference not in common:
+                yield Offered(old.network, *difference, client)
 
 
 def offered_differently(old: Offer, new: Offer) -> list[tuple[str, str | None, str | None]]:

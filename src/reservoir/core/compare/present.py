@@ -15,10 +15,11 @@ from reservoir.core.compare.differences import offered_differently
 from reservoir.core.compare.notice import Notice
 from reservoir.core.compare.sides import NetworkSide, Side, paired, unheard
 from reservoir.core.leases.ends import Ends
-from reservoir.core.leases.table import ByNetwork, LeaseTable
+from reservoir.core.leases.table import NO_MAC, ByNetwork, LeaseTable
+from reservoir.core.pools import Offer
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import format_address
-from reservoir.core.values.clients import format_client
+from reservoir.core.values.clients import Client, Mac, format_client
 from reservoir.core.wording import listed
 
 EXPIRED = "its lease has expired"
@@ -146,10 +147,12 @@ class _Network:
         earlier = self.before.without(self.unheard_before)
         was = _Fates.of(earlier, earlier, device, self.leases, rows, addresses)
         learns = self._learns(device, self.after)
+        own = self._own_lessons(device, self.after)
         renewal = self._renewal(device, ends)
         for place, row in enumerate(rows.tolist()):
             if fates.keeps[place]:
-                yield self._told(row, place, learns[0], renewal, learns[1])
+                its = next((own[who] for who in self._names(row) if who in own), learns)
+                yield self._told(row, place, its[0], renewal, its[1])
                 continue
             notice, because = fates.refused(place)
             if not was.keeps[place] and was.refused(place) == (notice, because):
@@ -205,9 +208,29 @@ class _Network:
         """What clients who keep their address learn when they renew it."""
         earlier = self.before.pools.get(device)
         later = after.pools.get(device) or next(iter(after.pools.values()))
-        if earlier is None:
-            return Notice.NONE, ""
-        what = [name for name, *_ in offered_differently(earlier.offer, later.offer)]
+        return self._lesson(earlier.offer, later.offer, after) if earlier else (Notice.NONE, "")
+
+    def _own_lessons(self, device: str, after: NetworkSide) -> Mapping[Client, tuple[Notice, str]]:
+        """The same of the clients that are offered values of their own before or after."""
+        if device not in self.before.pools:
+            return {}
+        server = device if device in after.pools else next(iter(after.pools))
+        was, is_now = self.before.own_offers(device), after.own_offers(server)
+        usual = self.before.pools[device].offer, after.pools[server].offer
+        return {
+            client: self._lesson(was.get(client, usual[0]), is_now.get(client, usual[1]), after)
+            for client in {**was, **is_now}
+        }
+
+    def _names(self, row: int) -> Iterator[Client]:
+        """The names by which the client of a lease may be bound."""
+        yield self.leases.client_at(row)
+        if self.leases.mac[row] != NO_MAC:
+            yield Mac(self.leases.mac[row])
+
+    def _lesson(self, was: Offer, is_now: Offer, after: NetworkSide) -> tuple[Notice, str]:
+        """What a client notices that was offered one thing and is offered another."""
+        what = [name for name, *_ in offered_differently(was, is_now)]
         if self.before.network.subnet.bits != after.network.subnet.bits:
             what = ["mask", *what]
         if not what:

@@ -12,9 +12,10 @@ from reservoir.core.compare.notice import NetworkSummary
 from reservoir.core.compare.pairing import Described, as_planned, same_networks
 from reservoir.core.hearing import Heard, Hearing
 from reservoir.core.plan.model import Network, Plan
-from reservoir.core.pools import Pool, Pools
+from reservoir.core.pools import Offer, Pool, Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.clients import Client
 from reservoir.core.wording import listed
 
 Key = tuple[str, Prefix, int]
@@ -46,6 +47,8 @@ class NetworkSide:
     """By the device the pools that its pool is one of."""
     taken: AddressSet = NOTHING
     """Addresses that machines hold there: interfaces, gateways, static hosts."""
+    own: dict[str, Mapping[Client, Offer]] = field(default_factory=dict, repr=False)
+    """What :meth:`own_offers` has found."""
 
     @cached_property
     def assignable(self) -> AddressSet:
@@ -79,6 +82,12 @@ class NetworkSide:
     def bindings_at(self, device: str) -> Bindings:
         """Who is bound to what at one of the servers."""
         return Bindings([(self.origins[device].bindings, self.pools[device].bindings)])
+
+    def own_offers(self, device: str) -> Mapping[Client, Offer]:
+        """What bound clients are offered by one of the servers that have values of their own."""
+        if device not in self.own:
+            self.own[device] = self.origins[device].own_offers(self.pools[device])
+        return self.own[device]
 
     def without(self, devices: Collection[str]) -> NetworkSide:
         """The same as if these didn't serve it."""

@@ -6,13 +6,14 @@ which every rule looks, so that no rule loops over bindings.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TypedDict
 
 import numpy as np
 from numpy.typing import NDArray
 
+from reservoir.core.plan.own_values import OwnValues
 from reservoir.core.values.addresses import Span
 from reservoir.core.values.clients import ETHERNET, Client, Mac, format_client
 from reservoir.core.values.text_column import TextColumn
@@ -64,6 +65,8 @@ class HostTable:
     row: NDArray[np.int64] = field(default_factory=lambda: np.empty(0, dtype=np.int64))
     origins: Sequence[tuple[str | int, ...]] = ()
     identifiers: Sequence[bytes] = ()
+    own: Mapping[int, OwnValues] = field(default_factory=dict)
+    """What clients are offered otherwise than their network's others, by their rows."""
 
     def __len__(self) -> int:
         return len(self.address)
@@ -103,6 +106,7 @@ class HostTable:
         new = np.full(max(int(self.network.max(initial=0)), *places, 0) + 1, -1, dtype=np.int64)
         new[list(places)] = np.arange(len(places))
         rows = np.flatnonzero(new[self.network] >= 0)
+        own = {place: self.own[row] for place, row in enumerate(rows.tolist()) if row in self.own}
         return replace(
             self,
             network=new[self.network[rows]],
@@ -111,6 +115,7 @@ class HostTable:
             name=self.name.rows(rows),
             origin=self.origin[rows],
             row=self.row[rows],
+            own=own,
         )
 
 
@@ -125,7 +130,8 @@ def joined(tables: Sequence[HostTable]) -> HostTable:
         return tables[0] if tables else NO_HOSTS
     origins: list[tuple[str | int, ...]] = []
     identifiers: list[bytes] = []
-    clients, places = [], []
+    own: dict[int, OwnValues] = {}
+    clients, places, before = [], [], 0
     for table in tables:
         shifted = table.client.copy()
         shifted[shifted >= FIRST_IDENTIFIER] += len(identifiers)
@@ -133,6 +139,8 @@ def joined(tables: Sequence[HostTable]) -> HostTable:
         places.append(table.origin + len(origins))
         origins.extend(table.origins)
         identifiers.extend(table.identifiers)
+        own |= {before + row: values for row, values in table.own.items()}
+        before += len(table)
     return HostTable(
         network=np.concatenate([table.network for table in tables]),
         address=np.concatenate([table.address for table in tables]),
@@ -142,6 +150,7 @@ def joined(tables: Sequence[HostTable]) -> HostTable:
         row=np.concatenate([table.row for table in tables]),
         origins=origins,
         identifiers=identifiers,
+        own=own,
     )
 
 

@@ -26,6 +26,7 @@ from pydantic import (
 
 from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.hosts import NO_HOSTS, HostTable
+from reservoir.core.plan.own_values import OwnValues, own_values_of, require_said_once
 from reservoir.core.plan.part import Part
 from reservoir.core.plan.scalars import (
     OPTIONS_SCHEMA,
@@ -175,8 +176,49 @@ class StaticHost(Part):
     """The device or machine that this is another name of."""
 
 
-class Binding(Part):
-    """One client, by MAC or client identifier, that always gets one address."""
+OptionsText = Annotated[
+    Mapping[int, bytes],
+    PlainValidator(read_options),
+    PlainSerializer(write_options),
+    WithJsonSchema(OPTIONS_SCHEMA),
+]
+"""Options by registered name or by number: the code and the value's bytes."""
+
+
+class Offering(Part):
+    """What clients are offered."""
+
+    dns: ListOrNoneOf[AddressText] | None = None
+    domain: WordOrNoneText | None = None
+    lease: DurationOrNoneText | None = None
+    next_server: AddressOrNoneText | None = None
+    boot_file: WordOrNoneText | None = None
+    options: OptionsText = Field(default={})
+
+    @model_validator(mode="after")
+    def _says_once(self) -> Offering:
+        require_said_once(self)
+        return self
+
+
+class Defaults(Offering):
+    """Values for every network that doesn't set its own."""
+
+
+class OwnOffer(Offering):
+    """What some clients are offered, laid over what their network offers, key by key."""
+
+    gateway: GatewayText = None
+
+    @property
+    def own_values(self) -> OwnValues | None:
+        """What it sets; None if nothing."""
+        own = own_values_of({key: getattr(self, key) for key in self.model_fields_set})
+        return own if own.values or own.options else None
+
+
+class _BoundClient(Part):
+    """One client, by MAC or client identifier, and the address that it always gets."""
 
     name: LabelText = ""
     mac: MacText | None = None
@@ -184,7 +226,7 @@ class Binding(Part):
     address: AddressText
 
     @model_validator(mode="after")
-    def _names_one_client(self) -> Binding:
+    def _names_one_client(self) -> _BoundClient:
         if (self.mac is None) == (self.client_id is None):
             raise MalformedValueError("a binding has either mac or client_id")
         return self
@@ -195,23 +237,18 @@ class Binding(Part):
         return Mac(self.mac) if self.mac is not None else self.client_id or b""
 
 
-OptionsText = Annotated[
-    Mapping[int, bytes],
-    PlainValidator(read_options),
-    PlainSerializer(write_options),
-    WithJsonSchema(OPTIONS_SCHEMA),
-]
-"""Options by registered name or by number: the code and the value's bytes."""
+class Binding(OwnOffer, _BoundClient):
+    """One client that always gets one address, and what it is offered otherwise than others."""
 
+    hostname: WordText | None = None
+    """The name that the client is offered as its own (option 12)."""
 
-class Defaults(Part):
-    """Values for every network that doesn't set its own."""
-
-    dns: ListOrNoneOf[AddressText] | None = None
-    domain: WordOrNoneText | None = None
-    lease: DurationOrNoneText | None = None
-    next_server: AddressOrNoneText | None = None
-    options: OptionsText = Field(default={})
+    @property
+    def own_values(self) -> OwnValues | None:
+        """What the client is offered otherwise; None if nothing."""
+        if self.model_fields_set <= _BoundClient.model_fields.keys():  # there may be a million
+            return None
+        return super().own_values
 
 
 def _service(device: str) -> dict[str, str]:
@@ -236,10 +273,16 @@ class Network(Part):
     domain: WordOrNoneText | None = None
     lease: DurationOrNoneText | None = None
     next_server: AddressOrNoneText | None = None
+    boot_file: WordOrNoneText | None = None
     options: OptionsText = Field(default={})
     demand: Demand | None = None
     static: tuple[StaticHost, ...] = ()
     bindings: tuple[Binding, ...] = ()
+
+    @model_validator(mode="after")
+    def _says_once(self) -> Network:
+        require_said_once(self)
+        return self
 
     @property
     def servers(self) -> tuple[Server, ...]:

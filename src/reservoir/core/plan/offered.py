@@ -136,6 +136,18 @@ BY_OPTION: Mapping[int, OfferedField] = {
 DEFAULTS: tuple[str, ...] = tuple(field.key for field in OFFERED.values() if field.has_default)
 """The keys that a plan's defaults may have."""
 
+SHORT_FOR: Mapping[str, int] = {"boot_file": 67, "hostname": 12}
+"""Keys of the plan that are short for an option, which may be given by its name as well."""
+
+_TITLES = {code: key.replace("_", " ") for key, code in SHORT_FOR.items()} | {12: "host name"}
+
+
+def title_of(code: int) -> str:
+    """What people call an option: by its key's title, or its registered name."""
+    known = BY_OPTION.get(code)
+    return known.title if known is not None else _TITLES.get(code) or dhcp_options.name_of(code)
+
+
 NOT_OPTIONS: Mapping[int, str] = {
     **dhcp_options.MANAGED,
     **{code: f"use {field.key}" for code, field in BY_OPTION.items()},

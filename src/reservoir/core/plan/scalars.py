@@ -278,6 +278,10 @@ READERS: Mapping[str, Callable[[str], Any]] = {
     "duration": parse_duration,
     "range": _read_span,
     "subnet": _read_prefix,
+    "hostname": _read_word,
+    "boot_file": or_none(_WORD, "").read,
+    "next_server": or_none(_ADDRESS, 0).read,
+    "lease": or_none(_DURATION, 0).read,
 }
 """How texts of some kinds are read, for those who meet them outside of a plan file."""
 

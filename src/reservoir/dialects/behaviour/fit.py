@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,6 +21,7 @@ from reservoir.dialects.behaviour.inexpressible import inexpressible
 from reservoir.dialects.behaviour.kept import faults_in_kept
 from reservoir.dialects.behaviour.names import NameFitter
 from reservoir.dialects.behaviour.offer import FittedOffer, fit_offer
+from reservoir.dialects.behaviour.own_offer import Owner, fit_own
 from reservoir.dialects.sheet.model import Sheet
 
 NOT_EXPRESSIBLE = "not-expressible"
@@ -48,6 +49,13 @@ class FittedPool:
     bindings: NDArray[np.int64]
     """Rows of the table :attr:`Pools.bindings`, shape (n,)."""
     offered: FittedOffer
+    own: Mapping[int, FittedOffer] = field(default_factory=dict)
+    """What the clients of some bindings are offered otherwise, by their rows."""
+
+    def with_bindings(self, rows: NDArray[np.int64]) -> FittedPool:
+        """The same with some of its bindings."""
+        own = {row: self.own[row] for row in rows.tolist() if row in self.own}
+        return replace(self, bindings=rows, own=own)
 
 
 @dataclass(frozen=True)
@@ -254,7 +262,21 @@ class _Fitter:
             ranges = EMPTY
             hosts = AddressSet([pool.network.subnet.hosts])
             excluded = hosts - assignable - self._left_alone(pool)
-        return FittedPool(pool, attachment, assignable, ranges, excluded, pool.bindings, offered)
+        own = dict(self._own_offers(pool, attachment, offered))
+        return FittedPool(
+            pool, attachment, assignable, ranges, excluded, pool.bindings, offered, own
+        )
+
+    def _own_offers(
+        self, pool: Pool, attachment: Attachment | None, common: FittedOffer
+    ) -> Iterator[tuple[int, FittedOffer]]:
+        """What the clients of bindings are offered otherwise, by their rows."""
+        table = self.all_pools.bindings
+        for row, own in self.all_pools.own_in(self.all_pools.place_of(pool.name)).items():
+            owner = Owner(table.label(row), table.path(row), own, table.client_at(row))
+            fitted = fit_own(owner, pool, self.device, attachment, self.sheet, common)
+            self.obstacles += fitted.obstacles
+            yield row, fitted
 
     def _own(self, pool: Pool) -> AddressSet:
         """Addresses in the subnet that the device holds, if it never assigns them."""
@@ -352,7 +374,7 @@ class _Fitter:
                 f"{len(pool.bindings) - left} of {pool.pool.name} exceed that; {_BY_ANOTHER}",
                 self._ignored(pool, left),
             )
-            yield replace(pool, bindings=pool.bindings[:left])
+            yield pool.with_bindings(pool.bindings[:left])
             left = 0
 
     def _ignored(self, fitted: FittedPool, left: int) -> Witness:

@@ -12,6 +12,7 @@ from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.values import options as dhcp_options
 from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.offer import short_fields
 from reservoir.dialects.facts.kinds import KINDS
 
 _INTERFACE = KINDS["interface"]
@@ -72,8 +73,10 @@ def _of_pool(pool: Pool, pools: Pools, behaviour: Behaviour) -> Iterator[Inexpre
         nearest = "give each its own ranges, or let one serve"
         what = f"pair with {partner} in {pool.name}"
         yield Inexpressible(pool.server_path, what, nearest, both)
-    if offer.options and "option" not in sheet.homes:
-        first = dhcp_options.name_of(next(iter(offer.options)))
+    options = dict(offer.options)
+    short_fields("pool", options, sheet)
+    if options and not sheet.stands_in("option", "pool"):
+        first = dhcp_options.name_of(next(iter(options)))
         unseen = Witness("offered-none", pool.name, option=first)
         yield Inexpressible(pool.path, f"options of {pool.name}", witness=unseen)
     for key, field in OFFERED.items():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Iterable, Mapping, Sequence
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any, NamedTuple
 
 from reservoir.core.plan.model import (
@@ -17,12 +17,13 @@ from reservoir.core.plan.model import (
     Service,
     Zone,
 )
+from reservoir.core.plan.offered import OFFERED
 from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.addresses import Prefix, Span
 from reservoir.core.wording import listed
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.kept import kept_of
-from reservoir.dialects.behaviour.lift_offer import OfferLifter
+from reservoir.dialects.behaviour.lift_offer import OfferLifter, with_short_keys
 from reservoir.dialects.behaviour.lifted import Lifted, Note, Origin, SwitchedOff
 from reservoir.dialects.behaviour.lower import called
 from reservoir.dialects.behaviour.own_ranges import with_own_ranges
@@ -209,14 +210,9 @@ class _Lifting:
         ranges, exclusions = self._ranges(pools, bound, own)
         pool = self._usual(pools, own)
         offered = self._offers.offered(pool, own)
-        for binding in bindings if self.behaviour.binds_by_pools else ():
-            differing = self._differing(binding, offered, own)
-            if differing:
-                names = listed(differing)
-                self._note(
-                    binding, f"its {names} differ from those of {pool.label}; taken as the same"
-                )
-                self.result.differing.append((binding, differing))
+        own_values = self._offers.own
+        if self.behaviour.binds_by_pools:
+            own_values = partial(self._apart, offered, own, pool)
         for part in pools if len(pools) > 1 else ():
             differing = self._differing(part.fact, offered, own)
             if differing:
@@ -230,7 +226,7 @@ class _Lifting:
             served_by=served_by,
             ranges=tuple(ranges),
             exclusions=tuple(exclusions),
-            bindings=tuple(_binding(fact) for fact in bindings),
+            bindings=tuple(_binding(fact, own_values(fact)) for fact in bindings),
             **{key: value for key, value in offered.items() if value is not None},
         )
 
@@ -341,6 +337,25 @@ class _Lifting:
             return excluded
         return excluded | self._device_exclusions.clipped(span)
 
+    def _apart(
+        self, offered: Mapping[str, Any], own: AddressSet, pool: Fact, binding: Fact
+    ) -> dict[str, Any]:
+        """What a binding that is a pool of its own offers otherwise than its network's pool."""
+        quiet = OfferLifter(self.facts, self.behaviour, _unsaid, _unsaid)
+        its = quiet.offered(binding, own)
+        differing = [key for key in offered if its[key] != offered[key]]
+        if self.behaviour.refuses_pool_without_dns and not its["dns"] and "dns" in differing:
+            differing.remove("dns")  # it is refused, rather than offering none
+        if not differing:
+            return {}
+        self._note(binding, f"its {listed(differing)} differ from those of {pool.label}")
+        self.result.differing.append((binding, differing))
+        options = {code: its["options"].get(code, b"") for code in offered["options"]}
+        options |= its["options"]
+        changed = {c: data for c, data in options.items() if offered["options"].get(c) != data}
+        values = {key: its[key] for key in differing if key != "options"}
+        return with_short_keys({k: _or_none(k, v) for k, v in values.items()}, changed)
+
     def _differing(self, fact: Fact, offered: Mapping[str, Any], own: AddressSet) -> list[str]:
         """What a binding, or a part of a pool, offers otherwise than the rest of its network."""
         quiet = OfferLifter(self.facts, self.behaviour, _unsaid, _unsaid)
@@ -359,11 +374,19 @@ def _label(fact: Fact) -> str:
     return fact.label
 
 
-def _binding(fact: Fact) -> Binding:
+def _or_none(key: str, value: Any) -> Any:
+    """A value as a plan's key has it, where what is falsy says that there is none."""
+    if value is not None or key == "gateway":
+        return value
+    return 0 if OFFERED[key].type in ("ip", "duration") else ""
+
+
+def _binding(fact: Fact, own: Mapping[str, Any]) -> Binding:
     fields = fact.fields
     return Binding.model_construct(  # the reader has typed them; there may be a million
         name=fields.get("name", ""),
         mac=fields.get("mac"),
         client_id=fields.get("client_id"),
         address=fields["address"],
+        **own,
     )

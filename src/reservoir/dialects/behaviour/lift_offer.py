@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from reservoir.core.plan.offered import BY_OPTION, OFFERED
+from reservoir.core.plan.offered import BY_OPTION, OFFERED, SHORT_FOR
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import MalformedValueError
@@ -47,6 +47,17 @@ class OfferLifter:
             "lease": lease,
             "options": options,
         }
+
+    def own(self, fact: Fact) -> dict[str, Any]:
+        """What a fact states beside its pool's offer, by the keys of the plan."""
+        if not fact.children and _OWN_KEYS.isdisjoint(fact.fields):  # there may be a million
+            return {}
+        options = self._options(fact)
+        stated = {**self._set_by_option(fact, options), **fact.fields}
+        own = {key: stated[key] for key in OFFERED if key in stated}
+        if own.get("gateway") == NOTHING:
+            own["gateway"] = None
+        return with_short_keys(own, options)
 
     def _lease(self, pool: Fact) -> int:
         """The lease time in seconds that clients get that ask for none."""
@@ -114,5 +125,19 @@ class OfferLifter:
                     raise MalformedValueError(f"its value has {long} bytes, more than 255")
             except MalformedValueError as error:
                 self.leave_out(fact, error, "option", within=pool)
+        for key, code in SHORT_FOR.items():
+            if pool.get(key) is not None:
+                options[code] = str(pool.get(key)).encode()
         options.pop(None, None)
         return options
+
+
+_OWN_KEYS = frozenset((*OFFERED, *SHORT_FOR))
+
+
+def with_short_keys(own: dict[str, Any], options: dict[int, bytes]) -> dict[str, Any]:
+    """A client's own values with its options, by the keys that are short for some of these."""
+    for key, code in SHORT_FOR.items():
+        if code in options and dhcp_options.decode(code, options[code])[0] == "text":
+            own[key] = options.pop(code).decode()
+    return own | ({"options": options} if options else {})

@@ -11,8 +11,7 @@ from typing import Any
 from reservoir.core.compare.differences import Served
 from reservoir.core.findings import Obstacle
 from reservoir.core.plan.hosts import HostTable
-from reservoir.core.plan.model import Device, Interface
-from reservoir.core.plan.offered import OFFERED
+from reservoir.core.plan.model import Device, Interface, PlanPath
 from reservoir.core.pools import Pools
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import Prefix, Span
@@ -21,6 +20,7 @@ from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.fit import FittedDevice, FittedPool, fit_device
 from reservoir.dialects.behaviour.kept import put_back
 from reservoir.dialects.behaviour.names import NameFitter
+from reservoir.dialects.behaviour.offer import FittedOffer
 from reservoir.dialects.behaviour.specimens import specimens
 from reservoir.dialects.behaviour.unsaid import with_switches
 from reservoir.dialects.facts.by_address import addresses_of
@@ -52,6 +52,9 @@ class Lowered:
                 assignable=pool.assignable,
                 bindings=frozenset(_clients(pool, self.bindings)),
                 offer=pool.offered.offer,
+                own={
+                    self.bindings.client_at(row): fitted.offer for row, fitted in pool.own.items()
+                },
             )
             for name, pool in self.pools.items()
         }
@@ -82,7 +85,7 @@ def lower_specimens(pools: Pools, device: str, sheet: Sheet) -> Lowered:
     fitted = fit_device(pools, device, sheet)
     chosen = specimens(pools.bindings, [pool.bindings for pool in fitted.pools])
     pairs = zip(fitted.pools, chosen, strict=True)
-    few = tuple(replace(pool, bindings=rows) for pool, rows in pairs)
+    few = tuple(pool.with_bindings(rows) for pool, rows in pairs)
     return lower(pools, device, sheet, fitted=replace(fitted, pools=few))
 
 
@@ -227,7 +230,7 @@ class _Lowering:
 
     def _pool(self, pool: FittedPool) -> list[Fact]:
         """The facts of a pool, put where they belong; several where one can't hold all ranges."""
-        fields = dict(self._common(pool))
+        fields = self._place(pool) | dict(pool.offered.fields)
         if self.behaviour.has_pool_switches:
             fields["active"] = True
         if self.behaviour.offers_own_timezone:
@@ -244,7 +247,8 @@ class _Lowering:
                 del named["name"]
             if self.sheet.stands_in("pool", "interface"):
                 named.pop("interface", None)
-            fact = Fact("pool", named, self._options(pool), origin=pool.pool.path)
+            options = self._options(pool.offered, pool.pool.path)
+            fact = Fact("pool", named, options, origin=pool.pool.path)
             fact.children += [self._range(span, pool) for span in part]
             facts.append(fact)
         self._owner(pool).children += facts
@@ -275,13 +279,15 @@ class _Lowering:
     def _bindings(self, pool: FittedPool, pool_fact: Fact) -> list[Fact]:
         table = self.all_pools.bindings
         own_pools = self.behaviour.binds_by_pools
-        common = self._common(pool) if own_pools else {}
+        common = self._place(pool) if own_pools else {}
         if self.sheet.mentions("binding", "pool"):
             common = {**common, "pool": pool_fact.get("name")}
+        usual = pool.offered if own_pools else None
         facts = []
         for row in pool.bindings.tolist():
-            client = table.client_at(row)
-            fields: dict[str, Any] = dict(common)
+            client, path = table.client_at(row), table.path(row)
+            offered = pool.own.get(row, usual)
+            fields: dict[str, Any] = {**common, **(offered.fields if offered else {})}
             name = table.name[row]
             if own_pools:
                 fields["name"] = self.names.fit(name or f"client {format_client(client)}")
@@ -289,29 +295,24 @@ class _Lowering:
                 fields["name"] = self.names.fit(name)
             fields["address"] = int(table.address[row])
             fields["mac" if isinstance(client, Mac) else "client_id"] = client
-            options = self._options(pool) if own_pools else []
-            facts.append(Fact("binding", fields, options, origin=table.path(row)))
+            options = self._options(offered, path) if offered else []
+            facts.append(Fact("binding", fields, options, origin=path))
         return facts
 
-    def _common(self, pool: FittedPool) -> dict[str, Any]:
-        """The fields that a pool and its bindings share: where it is, what it offers."""
+    def _place(self, pool: FittedPool) -> dict[str, Any]:
+        """The fields that say where a pool is, or a binding that is a pool of its own."""
         fields: dict[str, Any] = {}
         if self.sheet.mentions("pool", "subnet"):
             fields["subnet"] = pool.pool.network.subnet.subnet
         if self.behaviour.joins_pools_to_interfaces and pool.attachment:
             fields["interface"] = pool.attachment.interface
-        return fields | dict(pool.offered.fields)
+        return fields
 
-    def _options(self, pool: FittedPool) -> list[Fact]:
-        options = dict(pool.pool.offer.options)
-        for key, field in OFFERED.items():
-            value = pool.offered.offer.values[key]
-            if value and field.option is not None and self.behaviour.offers_by_option(field):
-                options[field.option] = field.encode(value)
+    def _options(self, offered: FittedOffer, path: PlanPath) -> list[Fact]:
         by_type = self.sheet.mentions("option", "type")
         known = self.sheet.words.get(("option", "type"), dhcp_options.KINDS)
         facts = []
-        for code, data in sorted(options.items()):
+        for code, data in sorted(offered.options.items()):
             fields: dict[str, Any] = {"code": code}
             if by_type:
                 fields["type"], fields["value"] = dhcp_options.decode(code, data)
@@ -319,7 +320,7 @@ class _Lowering:
                     fields["type"], fields["value"] = "hex", data.hex()
             else:
                 fields["data"] = data
-            facts.append(Fact("option", fields, origin=pool.pool.path))
+            facts.append(Fact("option", fields, origin=path))
         return facts
 
 

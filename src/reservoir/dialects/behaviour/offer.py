@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, ClassVar
 
 from reservoir.core.findings import Obstacle, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
-from reservoir.core.plan.offered import OFFERED
+from reservoir.core.plan.offered import OFFERED, SHORT_FOR
 from reservoir.core.pools import Offer, Pool
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.durations import INFINITE, format_duration
+from reservoir.core.values.options import decode
 from reservoir.core.wording import listed
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.facts.fact import NOTHING
@@ -26,6 +27,8 @@ class FittedOffer:
 
     fields: Mapping[str, Any]
     """The pool's fields to configure; what is left out is left to the device."""
+    options: Mapping[int, bytes]
+    """The options to configure by their codes."""
     offer: Offer
     obstacles: tuple[Obstacle, ...]
 
@@ -39,27 +42,39 @@ def fit_offer(pool: Pool, device: str, attachment: Attachment | None, sheet: She
         attachment: The device's interface in the network, if it has one.
         sheet: The device's dialect.
     """
-    fitter = _Fitter(pool, device, attachment, sheet)
-    fields: dict[str, Any] = {
-        key: value for key, value in pool.offer.values.items() if value != OFFERED[key].nothing
-    }
-    offer = fitter.lease(fitter.dns(fitter.gateway(pool.offer, fields), fields), fields)
-    for key, field in OFFERED.items():
-        if fitter.behaviour.offers_by_option(field):
-            fields.pop(key, None)
-    return FittedOffer(fields, offer, tuple(fitter.obstacles))
+    fitter = OfferFitter(pool, device, attachment, sheet)
+    return fitter.whole(pool.offer)
 
 
 @dataclass
-class _Fitter:
+class OfferFitter:
+    """Fits an offer; what the device can't be given becomes an obstacle."""
+
     pool: Pool
     device: str
     attachment: Attachment | None
     sheet: Sheet
+    kind: ClassVar[str] = "pool"
+    """The kind of fact that is to state it."""
 
     def __post_init__(self) -> None:
         self.behaviour = Behaviour(self.sheet)
         self.obstacles: list[Obstacle] = []
+
+    def whole(self, offer: Offer) -> FittedOffer:
+        """An offer of which the device takes nothing from elsewhere."""
+        fields: dict[str, Any] = {
+            key: value for key, value in offer.values.items() if value != OFFERED[key].nothing
+        }
+        offer = self.lease(self.dns(self.gateway(offer, fields), fields), fields)
+        options = dict(offer.options)
+        for key, field in OFFERED.items():
+            if field.option is not None and self.behaviour.offers_by_option(field):
+                fields.pop(key, None)
+                if offer.values[key]:
+                    options[field.option] = field.encode(offer.values[key])
+        said = short_fields(self.kind, options, self.sheet)
+        return FittedOffer(fields | said, options, offer, tuple(self.obstacles))
 
     def gateway(self, offer: Offer, fields: dict[str, Any]) -> Offer:
         """The gateway, or that there is none where the device would offer its own address."""
@@ -74,11 +89,11 @@ class _Fitter:
         address = format_address(own)
         self._obstacle(
             "not-expressible" if wanted else "gateway-missing",
-            f"{self.device} offers clients of {self.pool.name} its own address {address} as the "
+            f"{self.device} offers {self.clients} its own address {address} as the "
             "gateway, since the plan has none",
             "gateway",
             self._offered("gateway", address),
-            (Edit((*self.pool.path, "gateway"), None, address),),
+            (Edit(self.path_of("gateway"), None, address),),
             severity=None if wanted else Severity.ADVICE,
         )
         return offer.with_value("gateway", own)
@@ -91,7 +106,7 @@ class _Fitter:
         if most is not None and len(offer.dns) > most:
             self._obstacle(
                 "too-many",
-                f"{self.pool.name} has {len(offer.dns)} DNS servers; {self.device} holds {most}",
+                f"{self.whose} has {len(offer.dns)} DNS servers; {self.device} holds {most}",
                 "dns",
                 Witness(
                     "offered-only",
@@ -109,7 +124,7 @@ class _Fitter:
         wanted = self.pool.network.dns is not None  # an empty list says that there are none
         rule = "not-expressible" if wanted else "dns-missing"
         if self.behaviour.refuses_pool_without_dns:
-            message = f"{self.device} refuses a pool without a DNS server, and {self.pool.name} "
+            message = f"{self.device} refuses a pool without a DNS server, and {self.whose} "
             witness = Witness("unanswered", self.pool.name)
             self._obstacle(rule, f"{message}has none; set at least one in dns", "dns", witness)
             return offer
@@ -123,11 +138,10 @@ class _Fitter:
             what += f" {format_address(own)}"
         self._obstacle(
             rule,
-            f"{self.device} offers clients of {self.pool.name} {what} as DNS server, since the "
-            "plan has none",
+            f"{self.device} offers {self.clients} {what} as DNS server, since the plan has none",
             "dns",
             self._offered("DNS server", "it uses itself" if own is None else format_address(own)),
-            (Edit(self._path("dns"), None, format_address(own)),) if own is not None else (),
+            (Edit(self.path_of("dns"), None, format_address(own)),) if own is not None else (),
             severity=None if wanted else Severity.ADVICE,
         )
         return offer if own is None else offer.with_value("dns", (own,))
@@ -174,11 +188,21 @@ class _Fitter:
             f"{format_duration(lease)} becomes {format_duration(rounded)}",
             "lease",
             self._offered("lease time", format_duration(rounded)),
-            (Edit(self._path("lease"), format_duration(lease), format_duration(rounded)),),
+            (Edit(self.path_of("lease"), format_duration(lease), format_duration(rounded)),),
         )
         return rounded
 
-    def _path(self, key: str) -> PlanPath:
+    @property
+    def whose(self) -> str:
+        """Who is offered it, or what offers it."""
+        return self.pool.name
+
+    @property
+    def clients(self) -> str:
+        """Those who are offered it."""
+        return f"clients of {self.pool.name}"
+
+    def path_of(self, key: str) -> PlanPath:
         """The path of the network's value of a key: in the network, or in the defaults."""
         network = self.pool.network
         in_network = not OFFERED[key].has_default or getattr(network, key) is not None
@@ -195,5 +219,16 @@ class _Fitter:
         suggestions: tuple[Edit, ...] = (),
         severity: Severity | None = None,
     ) -> None:
-        at = self._path(key) if self.pool.offer.values[key] else self.pool.path
+        at = self.path_of(key) if self.pool.offer.values[key] else self.pool.path
         self.obstacles.append(Obstacle(rule, message, at, witness, suggestions, severity))
+
+
+def short_fields(kind: str, options: dict[int, bytes], sheet: Sheet) -> dict[str, str]:
+    """Options for which a kind of fact has a field; they are removed from the options."""
+    return {
+        key: options.pop(code).decode()
+        for key, code in SHORT_FOR.items()
+        if code in options
+        and sheet.mentions(kind, key)
+        and decode(code, options[code])[0] == "text"
+    }

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from reservoir.core.plan.model import Interface
+from reservoir.core.plan.own_values import own_values_of
 from reservoir.core.pools import Offer
 from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.addresses import Prefix, format_address
@@ -339,6 +340,12 @@ class Serving:
         offer = pool.offer
         if self.behaviour.binds_by_pools:
             offer = self._offer(binding, self.own_addresses.clipped(pool.subnet.span))
+            if self.behaviour.refuses_pool_without_dns and not offer.dns:
+                self.ignore(binding, "it has no DNS server")
+                return
+        else:
+            own = self._offers.own(binding)
+            offer = offer.with_own(own_values_of(own)) if own else offer
         self._heeded.add(binding.place)
         pool.bound.setdefault(client, BoundClient(address, offer))
 

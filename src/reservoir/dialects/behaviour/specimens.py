@@ -34,6 +34,7 @@ def specimens(table: HostTable, pools: Sequence[Rows]) -> list[Rows]:
     chosen = np.zeros(len(table), dtype=np.bool_)
     chosen[every[table.client[every] >= FIRST_IDENTIFIER]] = True
     chosen[every[names.unlike(USUAL)]] = True
+    chosen[np.fromiter(table.own, np.int64, len(table.own))] = True
     chosen[every[[*_with_each_character(names)]]] = True
     if len(every):
         chosen[every[np.argmax(names.lengths)]] = True

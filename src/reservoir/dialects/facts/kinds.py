@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from reservoir.core.plan.offered import OFFERED
+from reservoir.core.plan.offered import OFFERED, SHORT_FOR
 
 
 class Field(NamedTuple):
@@ -67,6 +67,9 @@ _OFFER = {
     for key, offered in OFFERED.items()
 }
 
+_SHORT = {key: Field("text", is_optional=True, is_derived=True) for key in SHORT_FOR}
+"""Options that a row may state by themselves."""
+
 KINDS: Mapping[str, Kind] = {
     "device": Kind(
         {
@@ -111,6 +114,7 @@ KINDS: Mapping[str, Kind] = {
         {"name": Field("text", is_identity=True)}
         | _PLACE
         | _OFFER
+        | {"boot_file": _SHORT["boot_file"]}
         | {
             "longest": Field("duration", is_derived=True, is_kept=True, restates="lease"),
             "active": Field("bool"),
@@ -162,7 +166,8 @@ KINDS: Mapping[str, Kind] = {
             "pool": Field("text"),
         }
         | _PLACE
-        | _OFFER,
+        | _OFFER
+        | _SHORT,
         True,
         ("device", "pool", "interface"),
     ),

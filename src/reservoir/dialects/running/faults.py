@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 from reservoir.core.findings import Witness
-from reservoir.core.plan.offered import BY_OPTION, OFFERED
+from reservoir.core.plan.offered import OFFERED, SHORT_FOR, title_of
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.clients import format_client
@@ -301,26 +301,27 @@ class _Faults:
 
     def options_twice(self) -> Iterator[Fault]:
         """Options by number that state what a field of the pool states too."""
-        for pool in self.origin.pools:
-            for fact in pool.of_kind("option"):
-                offered = BY_OPTION.get(fact.get("code"))
-                if offered is not None and offered.key in pool.fields:
-                    message = (
-                        f"option {fact.get('code')} repeats the {offered.title} of {pool.label}"
-                    )
-                    yield Fault(
-                        "option-twice",
-                        message,
-                        fact.line,
-                        fact.column,
-                        Witness("offered-either", self.name, option=offered.title),
-                    )
+        for owner in (*self.origin.pools, *self.origin.bindings):
+            for fact in owner.of_kind("option"):
+                code = fact.get("code")
+                key, title = _key_and_title(code)
+                if key in owner.fields:
+                    message = f"option {code} repeats the {title} of {owner.label}"
+                    witness = Witness("offered-either", self.name, option=title)
+                    yield Fault("option-twice", message, fact.line, fact.column, witness)
 
     def _of(self, fact: Fact, rule: str, message: str, field: str) -> Fault:
         witness = _ignored(fact, self.name)
         if rule == "binding-options-differ":
             witness = replace(witness, kind="offered-differently")
         return Fault(rule, message, fact.line_of(field), fact.column, witness)
+
+
+def _key_and_title(code: int | None) -> tuple[str, str]:
+    """The field that states the same as an option, and what people call it."""
+    keys = {offered.option: key for key, offered in OFFERED.items()}
+    keys |= {short: key for key, short in SHORT_FOR.items()}
+    return keys.get(code, ""), title_of(code or 0)
 
 
 def _titles(names: Sequence[str]) -> str:

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from functools import cache, partial
+from typing import NamedTuple
 
+from reservoir.core.checks.options.written import values_as_written
 from reservoir.core.checks.ranges.space import SPECIAL_USE
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
@@ -14,6 +17,7 @@ from reservoir.core.pools import Pool
 from reservoir.core.routing import End, Way
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, format_address
+from reservoir.core.values.clients import Client
 from reservoir.core.values.options import REGISTRY
 from reservoir.core.values.typos import transpositions
 
@@ -93,16 +97,28 @@ def _has_clients(pools: Sequence[Pool]) -> bool:
     return any(pool.assignable for pool in pools) or len(pools[0].bindings) > 0
 
 
-def dns_servers(site: Site) -> Iterator[tuple[PlanPath, int, str]]:
+class WrittenServer(NamedTuple):
+    """A DNS server where it is written."""
+
+    path: PlanPath
+    address: int
+    network: str
+    """A network whose clients are offered it."""
+    client: Client | None
+    """The one client that is; all if None."""
+
+    def witness(self, because: str) -> Witness:
+        """The case of such a client, and why it goes wrong."""
+        witness = Witness.of_dns(self.network, self.address, because)
+        return replace(witness, client=self.client) if self.client is not None else witness
+
+
+def dns_servers(site: Site) -> Iterator[WrittenServer]:
     """Each DNS server once where it is written, with a network whose clients are offered it."""
-    for position, address in enumerate(site.plan.defaults.dns or ()):
-        using = (name for name, network in site.plan.networks.items() if network.dns is None)
-        name = next(using, None)
-        if name is not None:
-            yield ("defaults", "dns", position), address, name
-    for name, network in site.plan.networks.items():
-        for position, address in enumerate(network.dns or ()):
-            yield ("networks", name, "dns", position), address, name
+    for written in values_as_written(site, "dns"):
+        for position, address in enumerate(written.value):
+            path = (*written.path, position)
+            yield WrittenServer(path, address, written.network, written.client)
 
 
 def why_no_host(site: Site, address: int, vrf: str) -> str | None:
@@ -135,13 +151,13 @@ class DnsInvalid(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         why = cache(partial(why_no_host, site))  # many networks name the same servers
-        for path, address, name in dns_servers(site):
-            reason = why(address, site.plan.networks[name].vrf)
+        for server in dns_servers(site):
+            reason = why(server.address, site.plan.networks[server.network].vrf)
             if reason:
                 yield self.finding(
-                    f"the DNS server {format_address(address)} {reason}",
-                    path,
-                    Witness.of_dns(name, address, "not-a-host"),
+                    f"the DNS server {format_address(server.address)} {reason}",
+                    server.path,
+                    server.witness("not-a-host"),
                 )
 
 
@@ -168,8 +184,9 @@ class DnsDigitsSwapped(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         offered = Counter(address for offer in site.pools.offers for address in set(offer.dns))
         near = _known_subnets(site)
-        for path, address, name in dns_servers(site):
-            alone = offered[address] == 1 and path[0] == "networks"
+        for server in dns_servers(site):
+            path, address, name, _ = server
+            alone = offered[address] <= 1 and path[0] != "defaults"
             if (not alone and address in near) or site.topology.holders(address):
                 continue
             if (site.pools.static.address == address).any():  # last: there may be a million
@@ -177,29 +194,27 @@ class DnsDigitsSwapped(Rule):
             swapped = transpositions(address).difference(site.pools.offer_in(name).dns)
             meant = [other for other in swapped if offered[other] > 1]
             if alone and len(meant) == 1:
-                yield self._of_others(path, name, address, meant[0], offered[meant[0]])
+                yield self._of_others(server, meant[0], offered[meant[0]])
             elif address not in near:
                 hosts = [other for other in swapped if other in near]
                 if len(hosts) == 1:
-                    yield self._in_no_subnet(path, name, address, hosts[0])
+                    yield self._in_no_subnet(server, hosts[0])
 
-    def _of_others(
-        self, path: PlanPath, name: str, address: int, meant: int, networks: int
-    ) -> Finding:
-        shown, others = format_address(address), format_address(meant)
+    def _of_others(self, server: WrittenServer, meant: int, networks: int) -> Finding:
+        shown, others = format_address(server.address), format_address(meant)
         return self.finding(
-            f"only {name} uses the DNS server {shown}; {networks} networks use {others}",
-            path,
-            Witness.of_dns(name, address, "only-here"),
-            replaced(path, shown, others),
+            f"only {server.network} uses the DNS server {shown}; {networks} networks use {others}",
+            server.path,
+            server.witness("only-here"),
+            replaced(server.path, shown, others),
         )
 
-    def _in_no_subnet(self, path: PlanPath, name: str, address: int, meant: int) -> Finding:
-        shown = format_address(address)
+    def _in_no_subnet(self, server: WrittenServer, meant: int) -> Finding:
+        shown = format_address(server.address)
         return self.finding(
             f"the DNS server {shown} is in no known subnet; {format_address(meant)} would be",
-            path,
-            Witness.of_dns(name, address, "unknown-subnet"),
+            server.path,
+            server.witness("unknown-subnet"),
             severity=Severity.ADVICE,
         )
 

@@ -7,10 +7,9 @@ from collections.abc import Iterator, Mapping
 from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan.offered import BY_OPTION
+from reservoir.core.plan.offered import title_of
 from reservoir.core.pools import Pool
 from reservoir.core.values.message_room import in_fields, left_out, room_in, size_of
-from reservoir.core.values.options import name_of
 from reservoir.core.wording import listed
 
 _MASK, _LEASE, _SERVER = 1, 51, 54
@@ -71,7 +70,7 @@ class OptionsTooLong(Rule):
         else:
             gone = _gone(options, room, behaviour.long_answer)
             if gone:
-                names = [_title(code) for code in gone]
+                names = [title_of(code) for code in gone]
                 message = f"{over}; {server} leaves out {listed(names)}"
                 yield self.finding(
                     message, path, Witness("offered-none", pool.name, option=names[0])
@@ -92,7 +91,3 @@ def _gone(options: Mapping[int, bytes], room: int, how: str) -> list[int]:
     moved = {code for codes in in_fields(options, room) for code in codes}
     stay = {code: data for code, data in options.items() if code not in moved}
     return left_out(stay, room - size_of(b"\0"))
-
-
-def _title(code: int) -> str:
-    return BY_OPTION[code].title if code in BY_OPTION else name_of(code)

@@ -7,7 +7,7 @@ from functools import cache, partial
 from typing import NamedTuple
 
 from reservoir.core.checks.agreement import is_nowhere
-from reservoir.core.checks.options.dns import dns_servers, why_no_host
+from reservoir.core.checks.options.dns import WrittenServer, dns_servers, why_no_host
 from reservoir.core.checks.options.written import options_as_written
 from reservoir.core.checks.rule import Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
@@ -38,15 +38,15 @@ class DnsTwice(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         said: set[tuple[object, ...]] = set()
-        for path, address, name in dns_servers(site):
-            key = (*path[:-1], address)
+        for server in dns_servers(site):
+            key = (*server.path[:-1], server.address)
             if key in said:
-                shown = format_address(address)
+                shown = format_address(server.address)
                 yield self.finding(
                     f"the DNS server {shown} is listed twice",
-                    path,
-                    Witness.of_dns(name, address, "again"),
-                    (Edit(path, shown, None),),
+                    server.path,
+                    server.witness("again"),
+                    (Edit(server.path, shown, None),),
                 )
             said.add(key)
 
@@ -77,14 +77,15 @@ class DnsNotHeld(Rule):
         listed: set[tuple[object, ...]] = set()
         # Many networks name the same servers.
         unheld, meant_by = cache(partial(_homes_without, site)), cache(partial(_near, site))
-        for path, address, name in dns_servers(site):
+        for server in dns_servers(site):
+            path, address, name, _ = server
             if (key := (*path[:-1], address)) in listed:
                 continue  # dns-twice reports it
             listed.add(key)
             shown = format_address(address)
             homes = unheld(address, site.plan.networks[name].vrf)
             if not homes:
-                yield from self._astray(site, path, address, name)
+                yield from self._astray(site, server)
                 continue
             home = name if name in homes else next(iter(homes))
             meant = meant_by(address, home)
@@ -92,21 +93,22 @@ class DnsNotHeld(Rule):
             yield self.finding(
                 f"the DNS server {shown} is in {home}, but nobody in the plan has it{hint}",
                 path,
-                Witness.of_dns(name, address, "not-held"),
+                server.witness("not-held"),
                 replaced(path, shown, format_address(meant) if meant else None),
                 severity=None if meant else Severity.ADVICE,
                 concerns=tuple(other for other in homes if other != name),
             )
 
-    def _astray(self, site: Site, path: PlanPath, address: int, name: str) -> Iterator[Finding]:
+    def _astray(self, site: Site, server: WrittenServer) -> Iterator[Finding]:
         """A server in no network, if a machine of the plan is a typo away."""
+        path, address, name, _ = server
         machine = machine_meant(site, address, site.plan.networks[name].vrf)
         if machine is not None and machine.address not in site.pools.offer_in(name).dns:
             shown, meant = format_address(address), format_address(machine.address)
             yield self.finding(
                 f"the DNS server {shown} is in no network of the plan; {machine.name} has {meant}",
                 path,
-                Witness.of_dns(name, address, "not-held"),
+                server.witness("not-held"),
                 replaced(path, shown, meant),
             )
 
@@ -149,6 +151,7 @@ class OptionAddressMistyped(Rule):
                             "offered",
                             option.networks[0],
                             address,
+                            option.client,
                             option=f"option {name_of(option.code)}",
                             value=shown,
                             because="no-device",
@@ -324,6 +327,7 @@ class OptionAddressInvalid(Rule):
                             "offered",
                             name,
                             address,
+                            option.client,
                             option=f"option {what}",
                             value=shown,
                             because="not-a-host",

@@ -66,6 +66,7 @@ class BroadcastDiffers(Rule):
                     Witness(
                         "offered",
                         wrong[0],
+                        client=option.client,
                         option="broadcast address",
                         value=shown,
                         because="not-of-subnet",
@@ -99,7 +100,12 @@ class MtuTooSmall(Rule):
                     f"an MTU of {mtu} bytes is too small: IPv4 hosts take {SMALLEST_DATAGRAM}",
                     option.path,
                     Witness(
-                        "offered", option.networks[0], option="MTU", value=str(mtu), because="small"
+                        "offered",
+                        option.networks[0],
+                        client=option.client,
+                        option="MTU",
+                        value=str(mtu),
+                        because="small",
                     ),
                     severity=Severity.ERROR if mtu < SMALLEST_MTU else None,
                     concerns=option.networks[1:],
@@ -143,6 +149,7 @@ class OfferedRoutesLackDefault(Rule):
                     Witness(
                         "offered",
                         using[0],
+                        client=option.client,
                         option="classless routes",
                         value="without a default route",
                         because="gateway-ignored",
@@ -194,6 +201,7 @@ class OfferedRouteUnreachable(Rule):
                 "offered",
                 names[0],
                 router,
+                option.client,
                 option="route",
                 value=f"{to} via {shown}",
                 because="not-on-link",

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 
+from reservoir.core.checks.options.written import options_as_written, values_as_written
 from reservoir.core.checks.rule import Obstructed, Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.plan.model import PlanPath
+from reservoir.core.plan.offered import SHORT_FOR
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import MalformedValueError
 
@@ -29,29 +30,23 @@ class OptionInvalid(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         first = next(iter(site.plan.networks), None)
-        yield from self._in(site.plan.defaults.options, ("defaults",), first)
-        for name, network in site.plan.networks.items():
-            yield from self._in(network.options, ("networks", name), name)
-
-    def _in(
-        self, options: Mapping[int, bytes], path: PlanPath, network: str | None
-    ) -> Iterator[Finding]:
-        for code, data in options.items():
-            kind = dhcp_options.kind_of(code)
-            if kind is None or not data:
+        for option in options_as_written(site):
+            kind = dhcp_options.kind_of(option.code)
+            if kind is None or not option.data:
                 continue
             try:
-                dhcp_options.KINDS[kind][1](data)
+                dhcp_options.KINDS[kind][1](option.data)
             except (MalformedValueError, UnicodeDecodeError) as error:
-                name = dhcp_options.name_of(code)
+                name, meaning = dhcp_options.name_of(option.code), dhcp_options.MEANINGS[kind]
                 yield self.finding(
-                    f"option {code} ({name}) should be {dhcp_options.MEANINGS[kind]}: {error}",
-                    (*path, "options", name),
+                    f"option {option.code} ({name}) should be {meaning}: {error}",
+                    option.path,
                     Witness(
                         "offered",
-                        network,
+                        next(iter(option.networks), first),
+                        client=option.client,
                         option=f"option {name}",
-                        value=data.hex(),
+                        value=option.data.hex(),
                         because="invalid",
                     ),
                 )
@@ -128,24 +123,106 @@ class DomainInvalid(Rule):
     """
 
     def check(self, site: Site) -> Iterator[Finding]:
-        first = next(iter(site.plan.networks), None)
-        owners: list[tuple[PlanPath, str | None, str | None]] = [
-            (("defaults", "domain"), site.plan.defaults.domain, first)
-        ]
-        owners += [
-            (("networks", name, "domain"), network.domain, name)
-            for name, network in site.plan.networks.items()
-        ]
-        for path, domain, network in owners:
-            reason = _why_no_domain(domain) if domain else None
+        for written in values_as_written(site, "domain"):
+            reason = _why_no_domain(written.value)
             if reason:
                 yield self.finding(
-                    f"{domain!r} is not a domain name: {reason}",
-                    path,
+                    f"{written.value!r} is not a domain name: {reason}",
+                    written.path,
                     Witness(
-                        "offered", network, option="domain", value=str(domain), because="invalid"
+                        "offered",
+                        written.network,
+                        client=written.client,
+                        option="domain",
+                        value=written.value,
+                        because="invalid",
                     ),
                 )
+
+
+class HostNameInvalid(Rule):
+    """The host name that a client is offered is not a valid one (RFC 1123 section 2.1).
+
+    Why: Strict clients ignore it, or use it in part; a name server refuses it.
+
+    Remedy: Write letters, digits and hyphens; a domain may follow, after a dot.
+    """
+
+    severity = Severity.ERROR
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              bindings:
+        -       - {mac: 00:00:5e:00:53:01, address: 10.84.30.9, hostname: chart_plotter}
+        +       - {mac: 00:00:5e:00:53:01, address: 10.84.30.9, hostname: chart-plotter}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for option in options_as_written(site):
+            if option.code != HOST_NAME or not option.networks:
+                continue
+            kind, text = dhcp_options.decode(option.code, option.data)
+            reason = _why_no_domain(text) if kind == "text" else None
+            if reason:
+                yield self.finding(
+                    f"{text!r} is not a host name: {reason}",
+                    option.path,
+                    Witness(
+                        "offered",
+                        option.networks[0],
+                        client=option.client,
+                        option="host name",
+                        value=text,
+                        because="invalid",
+                    ),
+                    concerns=option.networks[1:],
+                )
+
+
+class HostNameTwice(Rule):
+    """Two clients of one domain are offered the same host name.
+
+    Why: A name stands for one machine; which of the two answers to it is chance.
+
+    Remedy: Give each its own name.
+    """
+
+    severity = Severity.WARNING
+    example = """
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+              bindings:
+                - {mac: 00:00:5e:00:53:01, address: 10.84.30.9, hostname: plotter}
+        -       - {mac: 00:00:5e:00:53:02, address: 10.84.30.8, hostname: plotter}
+        +       - {mac: 00:00:5e:00:53:02, address: 10.84.30.8, hostname: plotter-2}
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        table, pools = site.pools.bindings, site.pools
+        first: dict[tuple[str, str], int] = {}
+        for row, own in table.own.items():
+            name = own.options.get(HOST_NAME, b"").decode("utf-8", "replace")
+            offer = pools.offers[int(table.network[row])].with_own(own)
+            known = first.setdefault((name.lower(), str(offer.values["domain"])), row)
+            if name and known != row and table.client_at(known) != table.client_at(row):
+                label, other = table.labels(row, known)
+                network = pools.names[int(table.network[row])]
+                yield self.finding(
+                    f"{label} and {other} are both offered the host name {name}",
+                    (*table.path(row), "hostname"),
+                    Witness(
+                        "offered",
+                        network,
+                        client=table.client_at(row),
+                        option="host name",
+                        value=name,
+                    ),
+                )
+
+
+HOST_NAME = SHORT_FOR["hostname"]
 
 
 def _why_no_domain(domain: str) -> str | None:
