@@ -86,6 +86,8 @@ class Family:
     may_lack_dns: bool
     client_ids: bool
     boot_servers: bool
+    own_values: tuple[str, ...]
+    """What a binding may say of its client alone."""
     secondary: bool
     """Whether an interface may have several addresses."""
     shares_segments: bool
@@ -108,10 +110,19 @@ class Family:
             may_lack_dns=all(_may_lack(s, "dns") for s in sheets),
             client_ids=all(s.mentions("binding", "client_id") for s in sheets),
             boot_servers=all(s.mentions("pool", "next_server") for s in sheets),
+            own_values=tuple(k for k in OWN_VALUES if all(_says_of_one(s, k) for s in sheets)),
             secondary=all(s.mentioned["interface"] & {"secondary", "addresses"} for s in sheets),
             shares_segments=all(Behaviour(sheet).assigns_by_secondary for sheet in sheets),
             admits_by_zone=any(Behaviour(sheet).zone_must_admit_dhcp for sheet in sheets),
         )
+
+
+OWN_VALUES = ("hostname", "boot_file", "options", "next_server", "lease", "domain", "dns")
+
+
+def _says_of_one(sheet: Sheet, key: str) -> bool:
+    by_number = key not in ("lease", "next_server") and sheet.stands_in("option", "binding")
+    return by_number or sheet.mentions("binding", key)
 
 
 def _most_exclusions(sheet: Sheet) -> int:
@@ -179,6 +190,18 @@ def benign_network(
         )
         for i, host in enumerate(bound)
     ]
+    for i, binding in enumerate(network["bindings"]):
+        own = {
+            "hostname": f"till-{number}-{i}",
+            "boot_file": "boot/till.img",
+            "options": {"log_servers": ["10.84.0.77"], "150": {"ip": "10.84.0.70"}},
+            "next_server": "10.84.0.70",
+            "lease": draw(st.sampled_from(family.leases)),
+            "domain": "till.example",
+            "dns": ["10.84.2.53"],
+        }
+        keys = draw(st.just(()) | st.sets(st.sampled_from(family.own_values or ("",))))
+        binding |= {key: own[key] for key in keys if key}
     if draw(st.booleans()):
         network["domain"] = "sable.example"
     if family.boot_servers and draw(st.booleans()):
