@@ -254,7 +254,10 @@ def test_leases_become_bindings_in_place(put: Put, run: Run) -> None:
     assert run("adopt", "leases.csv", "--into", "plan.yaml", *MORNING, "--in-place").code == 0
     text = plan.read_text()
     assert "- {client_id: hex:ff0102, address: 10.84.30.12}  # the mate\n" in text
-    assert "      - {name: cook, mac: 00:00:5e:00:53:01, address: 10.84.30.41}\n" in text
+    assert (
+        "      - {name: cook, mac: 00:00:5e:00:53:01, address: 10.84.30.41, hostname: cook}\n"
+        in text
+    )
     names = [
         binding.name
         for network in reservoir.load(plan).plan.networks.values()
@@ -326,7 +329,10 @@ def test_clients_are_chosen_and_get_other_addresses(put: Put, run: Run) -> None:
     put("leases.csv", LIST)
     ended = run("adopt", "leases.csv", "--into", "plan.yaml", "--client", "COOK", *MORNING,
                 "--address", "from", "10.84.30.12-10.84.30.20")  # fmt: skip
-    assert "+      - {name: cook, mac: 00:00:5e:00:53:01, address: 10.84.30.13}" in ended.out
+    assert (
+        "+      - {name: cook, mac: 00:00:5e:00:53:01, address: 10.84.30.13, hostname: cook}"
+        in ended.out
+    )
     assert "cook changes from 10.84.30.41 to 10.84.30.13 by 2027-01-15 09:00 UTC" in ended.err
     one = run(
         "adopt", "leases.csv", "--into", "plan.yaml", "--client", "02:00:5e:00:53:04", *MORNING

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 
-from reservoir.api.plans import pools_of, require_known
+from reservoir.api.plans import behaviours_of, pools_of, require_known
 from reservoir.core.leases.adopting import Adoption, Wanted
 from reservoir.core.leases.adopting import adopt as adopted
 from reservoir.core.leases.contradictions import LeasesChecked
@@ -46,4 +46,5 @@ def adopt(
         UnknownNameError: the plan has no such network.
     """
     require_known("network", wanted.networks, plan.plan.networks)
-    return adopted(pools_of(plan), leases, wanted, time.time() if now is None else now)
+    at = time.time() if now is None else now
+    return adopted(pools_of(plan), leases, wanted, at, behaviours_of(plan))

@@ -263,8 +263,12 @@ def space(subject: Subject, only: Collection[str] = ()) -> Space:
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     require_known("network", only, subject.plan.networks)
-    behaviours = {name: Behaviour(sheet) for name, sheet in sheets_of(subject).items()}
-    return Space(pools_of(subject), behaviours)
+    return Space(pools_of(subject), behaviours_of(subject))
+
+
+def behaviours_of(subject: Subject) -> Mapping[str, Behaviour]:
+    """How the devices of a subject behave whose dialects are known."""
+    return {name: Behaviour(sheet) for name, sheet in sheets_of(subject).items()}
 
 
 def sheets_of(subject: Subject) -> dict[str, Sheet]:

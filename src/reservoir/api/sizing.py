@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
-from reservoir.api.plans import pools_of, require_known, sheets_of
+from reservoir.api.plans import behaviours_of, pools_of, require_known
 from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.history import History
 from reservoir.core.sizing import size as sizes
 from reservoir.core.sizing.networks import Sized, sized_networks
 from reservoir.core.sizing.size import Size
 from reservoir.core.subject import Subject
-from reservoir.dialects.behaviour.device import Behaviour
 
 
 @dataclass(frozen=True)
@@ -38,7 +37,7 @@ def size(subject: Subject, only: Collection[str] = ()) -> Sizing:
     """
     pools = pools_of(subject)
     require_known("network", only, pools.plan.networks)
-    behaviours = {name: Behaviour(sheet) for name, sheet in sheets_of(subject).items()}
+    behaviours = behaviours_of(subject)
     wanted = [name for name in pools.names if not only or name in only]
     found = {one.name: one for one in sized_networks(pools, behaviours)}
     left_out = {

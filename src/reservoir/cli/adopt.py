@@ -90,7 +90,9 @@ def command(
     leases = leases_of(file, columns)
     wanted = Wanted(clients, networks, _addresses(address))
     adoption = reservoir.adopt(loaded, leases, wanted, now=now)
-    new = [NewBinding(b.network, b.name, b.client, b.address) for b in adoption.bindings]
+    new = [
+        NewBinding(b.network, b.name, b.client, b.address, b.hostname) for b in adoption.bindings
+    ]
     before, after = with_bindings(loaded, new)
     if after:
         require_no_new_errors(loaded, changed_plan(plan, after))

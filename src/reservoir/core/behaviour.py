@@ -46,6 +46,10 @@ class DeviceBehaviour(Protocol):
         """Whether it offers the DNS servers that it uses itself where a pool has none."""
 
     @property
+    def offers_host_names(self) -> bool:
+        """Whether it can offer a bound client a host name of its own."""
+
+    @property
     def refuses_bridge_members(self) -> bool:
         """Whether it refuses to serve DHCP on a member of a bridge."""
 

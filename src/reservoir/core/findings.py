@@ -181,7 +181,10 @@ class Witness:
         }
         known["who"] = self.name or known.get("client", "a bound client")
         because = REASONS[self.because].format_map(known) if self.because else ""
-        return EVENTS[self.kind].format_map({**known, "because": because})
+        event = EVENTS[self.kind]
+        if self.client is not None:
+            event = event.replace("a client of {network}", "{who}", 1)
+        return event.format_map({**known, "because": because})
 
 
 @dataclass(frozen=True, slots=True)

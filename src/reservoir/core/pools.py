@@ -197,6 +197,14 @@ class Pools(Sequence[Pool]):
             found.setdefault(int(self.bindings.network[row]), {})[row] = own
         return found
 
+    def offer_to(self, name: str, client: Client | None) -> Offer:
+        """What a client is offered in the network of this name."""
+        index = self.place_of(name)
+        own = self.own_in(index).items() if client is not None else ()
+        its = (values for row, values in own if self.bindings.client_at(row) == client)
+        values = next(its, None)
+        return self.offers[index].with_own(values) if values is not None else self.offers[index]
+
     def own_offers(self, pool: Pool) -> dict[Client, Offer]:
         """What the clients of a pool's bindings are offered that have values of their own."""
         rows = self.own_in(self.place_of(pool.name))

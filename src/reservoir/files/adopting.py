@@ -30,6 +30,7 @@ class NewBinding(NamedTuple):
     name: str
     client: Client
     address: int
+    hostname: str = ""
 
 
 def with_bindings(
@@ -83,8 +84,9 @@ def _with_rows(text: str, columns: Mapping[str, int], bindings: Sequence[NewBind
             "name": binding.name,
             "mac": format_client(binding.client),
             "address": format_address(binding.address),
+            "hostname": binding.hostname,
         }
-        writer.writerow([cells[name] for name in sorted(columns, key=columns.__getitem__)])
+        writer.writerow([cells.get(name, "") for name in sorted(columns, key=columns.__getitem__)])
     return text + ("" if text.endswith("\n") else end) + out.getvalue()
 
 
@@ -97,6 +99,13 @@ def _item(binding: NewBinding) -> str:
         f"address: {format_address(binding.address)}",
     ]
     if name:
-        is_plain = _PLAIN_WORD.fullmatch(name) and name.lower() not in _NOT_TEXT
-        values.insert(0, f"name: {name if is_plain else json.dumps(name, ensure_ascii=False)}")
+        values.insert(0, f"name: {_written(name)}")
+    if binding.hostname:
+        values.append(f"hostname: {_written(binding.hostname)}")
     return f"{{{', '.join(values)}}}"
+
+
+def _written(name: str) -> str:
+    """A name as YAML takes it for a text."""
+    is_plain = _PLAIN_WORD.fullmatch(name) and name.lower() not in _NOT_TEXT
+    return name if is_plain else json.dumps(name, ensure_ascii=False)

@@ -15,6 +15,7 @@ from reservoir.core.values.addresses import ADDRESS_BITS, Span, format_address, 
 from reservoir.core.values.options import MEANINGS, REGISTRY, decode, kind_of, routes_in
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.message import Message, Option, option_name
+from reservoir.rehearsal.own_values import without_own_values
 from reservoir.rehearsal.result import Failure, NetworkRehearsed
 from reservoir.rehearsal.segment import Segment
 from reservoir.rehearsal.wires import Wires
@@ -97,6 +98,7 @@ class _Judge:
         rests_on = map(self.segment.assumed, sorted(servers))
         result.assumed = tuple(dict.fromkeys(chain.from_iterable(rests_on)))
         result.failures += self._wrong_addresses(bound, [*tried, *filling])
+        result.failures += without_own_values([c for c, _ in bound], self.pools, self.index)
         self._use_each([client for client, _ in bound], [*expected, *filling])
         if filling:
             result.failures += self._unused()

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 from functools import lru_cache
 
-from reservoir.core.plan.offered import BY_OPTION, OFFERED
+from reservoir.core.plan.offered import BY_OPTION, OFFERED, title_of
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import MalformedValueError, format_address
 from reservoir.core.values.clients import ETHERNET, Mac
@@ -258,9 +258,7 @@ def described(message: Message) -> Iterator[tuple[str, str]]:
 
 def option_name(code: int) -> str:
     """What people call an option."""
-    if code in _TITLES:
-        return _TITLES[code]
-    return BY_OPTION[code].title if code in BY_OPTION else dhcp_options.name_of(code)
+    return _TITLES.get(code) or title_of(code)
 
 
 def option_text(code: int, data: bytes) -> str:

@@ -311,9 +311,13 @@ class _Prover:
     def _not_served(self, witness: Witness) -> Proof:
         """Something can't be written for a device: a client misses it, unless it does without."""
         offers, reasons = self._ask(witness)
-        planned = self._pools.offer_in(witness.network or "")
+        planned = self._pools.offer_to(witness.network or "", witness.client)
         bits = self._pools.plan.networks[witness.network or ""].subnet.bits
-        wanted = _said(Message(Kind.OFFER, 0, Mac(FIRST_MAC), option_bytes(planned, bits)))
+        said = Message(Kind.OFFER, 0, Mac(FIRST_MAC), option_bytes(planned, bits))
+        said.next_server = planned.values["next_server"] or 0
+        wanted = _said(said)
+        if witness.value in wanted:
+            wanted = {witness.value: wanted[witness.value]}
         for offer in offers:
             told = _told(offer)
             for name, value in wanted.items():

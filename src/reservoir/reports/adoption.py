@@ -51,6 +51,7 @@ def _binding(each: Adopted) -> AdoptedObject:
         "address": format_address(each.address),
         "present": format_address(each.present),
         "changes_at": moment(each.changes_at) if each.changes_at is not None else None,
+        "hostname": each.hostname or None,
     }
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from functools import cached_property
@@ -12,6 +12,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.bindings import Bindings
 from reservoir.core.leases.ends import Ends
 from reservoir.core.leases.table import NO_MAC, ByNetwork, LeaseTable
@@ -20,6 +21,7 @@ from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Client, format_client
+from reservoir.core.values.domains import why_no_domain
 
 _GROUP, _LOCAL = 1 << 40, 2 << 40
 """The bits of a MAC address that is no single machine's, or not given by its maker (IEEE 802)."""
@@ -39,6 +41,8 @@ class Adopted(NamedTuple):
     """The address that it has now."""
     changes_at: float | None
     """When it gets the other address, at the latest, in seconds since 1970; None if not known."""
+    hostname: str = ""
+    """The name that it is offered as its own; empty for none."""
 
 
 class LeftOut(NamedTuple):
@@ -70,7 +74,13 @@ class Wanted:
     """Where new addresses are taken from; each keeps its own if None."""
 
 
-def adopt(pools: Pools, leases: LeaseTable, wanted: Wanted, now: float) -> Adoption:
+def adopt(
+    pools: Pools,
+    leases: LeaseTable,
+    wanted: Wanted,
+    now: float,
+    behaviours: Mapping[str, DeviceBehaviour],
+) -> Adoption:
     """Choose the leases that become bindings.
 
     Args:
@@ -78,6 +88,7 @@ def adopt(pools: Pools, leases: LeaseTable, wanted: Wanted, now: float) -> Adopt
         leases: Who has which address.
         wanted: Whose leases, and with which addresses.
         now: The present time in seconds since 1970.
+        behaviours: How the plan's devices behave, as far as their dialects are known.
     """
     homes = ByNetwork(
         leases, [(n, net.subnet.span) for n, net in zip(pools.names, pools.networks, strict=True)]
@@ -87,7 +98,9 @@ def adopt(pools: Pools, leases: LeaseTable, wanted: Wanted, now: float) -> Adopt
         rows = [r for r in homes.rows(place).tolist() if _is_wanted(leases, r, wanted.clients)]
         if rows and (not wanted.networks or name in wanted.networks):
             present = _in_force(leases, homes.rows(place), now)
-            found += _Adopting(pools, place, leases, wanted, now, present).of(rows)
+            known = (behaviours.get(device) for device in pools.topology.serving(name))
+            offers_names = all(its is None or its.offers_host_names for its in known)
+            found += _Adopting(pools, place, leases, wanted, now, present, offers_names).of(rows)
     if not wanted.networks:
         elsewhere = (r for r in homes.rows(-1).tolist() if _is_wanted(leases, r, wanted.clients))
         found += [LeftOut(row, "its address is in no network of the plan") for row in elsewhere]
@@ -127,6 +140,8 @@ class _Adopting:
     now: float
     present: NDArray[np.int64]
     """The leases in force there, wanted or not: each client's once."""
+    offers_names: bool
+    """Whether its servers can offer bound clients their host names."""
     clients: set[int] = field(default_factory=set)
     """Those that have been bound."""
 
@@ -155,7 +170,8 @@ class _Adopting:
             client, name = leases.client_at(row), leases.name[row]
             present, network = int(leases.address[row]), self.pools.names[self.place]
             at = self._changes_at(row) if address != present else None
-            yield Adopted(row, network, name, client, address, present, at)
+            hostname = name if self.offers_names and name and not why_no_domain(name) else ""
+            yield Adopted(row, network, name, client, address, present, at, hostname)
 
     def _changes_at(self, row: int) -> float | None:
         """When a client is refused the address that it has: when it renews its lease."""

@@ -145,6 +145,12 @@ class Behaviour:
         return self.sheet.trait("bindings") == "in-pool"
 
     @property
+    def offers_host_names(self) -> bool:
+        """Whether it can offer a bound client a host name of its own."""
+        by_number = self.sheet.stands_in("option", "binding")
+        return by_number or self.sheet.mentions("binding", "hostname")
+
+    @property
     def reserves_bound_addresses(self) -> bool:
         """Whether it keeps a bound address from other clients without an exclusion."""
         return self.sheet.trait("bound-address") in ("anywhere", "inside")

@@ -115,7 +115,13 @@ class _OwnFitter(OfferFitter):
     def _refuse(self, key: str, what: str, missing: str) -> None:
         """Note something that the device can't offer these clients alone."""
         why = f"{self.sheet.name} has no line for it; leave it out, or let another device serve"
-        witness = Witness("not-served", self.pool.name, client=self.owner.client, value=missing)
+        witness = Witness(
+            "not-served",
+            self.pool.name,
+            client=self.owner.client,
+            name=self.owner.label,
+            value=missing,
+        )
         message = f"{self.device} can't be given {what}: {why}"
         self.obstacles.append(Obstacle("not-expressible", message, self.path_of(key), witness))
 

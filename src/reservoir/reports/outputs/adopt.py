@@ -19,6 +19,8 @@ class AdoptedObject(TypedDict):
     """The address that the client has now."""
     changes_at: str | None
     """When it has changed to the other at the latest."""
+    hostname: str | None
+    """The host name that the client is offered, if its server can."""
 
 
 @described

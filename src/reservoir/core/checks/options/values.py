@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 from reservoir.core.checks.options.written import options_as_written, values_as_written
@@ -11,6 +10,7 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.offered import SHORT_FOR
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.domains import why_no_domain
 
 
 class OptionInvalid(Rule):
@@ -104,9 +104,6 @@ class OptionTwice(Obstructed):
     """
 
 
-_LABEL = re.compile("[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?")
-
-
 class DomainInvalid(Rule):
     """A domain is not a valid domain name (RFC 1035 section 2.3.4, RFC 1123 section 2.1).
 
@@ -124,7 +121,7 @@ class DomainInvalid(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for written in values_as_written(site, "domain"):
-            reason = _why_no_domain(written.value)
+            reason = why_no_domain(written.value)
             if reason:
                 yield self.finding(
                     f"{written.value!r} is not a domain name: {reason}",
@@ -163,7 +160,7 @@ class HostNameInvalid(Rule):
             if option.code != HOST_NAME or not option.networks:
                 continue
             kind, text = dhcp_options.decode(option.code, option.data)
-            reason = _why_no_domain(text) if kind == "text" else None
+            reason = why_no_domain(text) if kind == "text" else None
             if reason:
                 yield self.finding(
                     f"{text!r} is not a host name: {reason}",
@@ -223,18 +220,3 @@ class HostNameTwice(Rule):
 
 
 HOST_NAME = SHORT_FOR["hostname"]
-
-
-def _why_no_domain(domain: str) -> str | None:
-    if len(domain.removesuffix(".")) > 253:
-        return f"it has {len(domain)} characters, more than 253"
-    for label in domain.removesuffix(".").split("."):
-        if len(label) > 63:
-            return f"{label[:20]}… has {len(label)} characters, more than 63"
-        if not _LABEL.fullmatch(label):
-            return (
-                f"{label!r} is not a label of letters, digits and hyphens"
-                if label
-                else "there is nothing between two dots"
-            )
-    return None

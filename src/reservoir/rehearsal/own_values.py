@@ -1,0 +1,49 @@
+"""Whether bound clients are offered what the plan has for them alone."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from reservoir.core.plan.offered import OFFERED
+from reservoir.core.pools import Offer, Pools
+from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.message import Message, option_name, option_text
+from reservoir.rehearsal.result import Failure
+
+
+def without_own_values(bound: Sequence[Client], pools: Pools, index: int) -> Iterator[Failure]:
+    """The first client that isn't offered its own values.
+
+    Args:
+        bound: The clients of the network's bindings, in the order of these.
+        pools: The plan.
+        index: The network's place in it.
+    """
+    own = pools.own_in(index)
+    for client, row in zip(bound, pools.bound_rows(index).tolist() if own else (), strict=False):
+        given = client.acknowledged
+        if row not in own or not client.is_online or given is None:
+            continue
+        values = own[row]
+        codes = {OFFERED[key].option for key in values.values} | values.options.keys()
+        wanted = pools.offers[index].with_own(values)
+        boots = "next_server" in values.values
+        for title, value in _missing(wanted, given, {c for c in codes if c is not None}, boots):
+            reason = f"{client.label} is not offered its own {title}, {value}"
+            yield Failure("not-served", reason, client.mac, client.address)
+            return
+
+
+def _missing(
+    wanted: Offer, given: Message, codes: set[int], boots: bool
+) -> Iterator[tuple[str, str]]:
+    """What is wanted by some options, or as boot server, and was given otherwise."""
+    encoded = wanted.encoded()
+    for code in sorted(codes):
+        data = encoded.get(code)
+        if data is not None and given.options.get(code) != data:
+            yield option_name(code), option_text(code, data)
+    server = wanted.values["next_server"]
+    if boots and server and given.next_server != server:
+        field = OFFERED["next_server"]
+        yield field.title, field.text(server)
