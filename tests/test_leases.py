@@ -337,7 +337,10 @@ def test_clients_are_chosen_and_get_other_addresses(put: Put, run: Run) -> None:
     one = run(
         "adopt", "leases.csv", "--into", "plan.yaml", "--client", "02:00:5e:00:53:04", *MORNING
     )
-    assert "+      - {name: phone, mac: 02:00:5e:00:53:04, address: 10.84.30.44}" in one.out
+    assert (
+        "+      - {name: phone, mac: 02:00:5e:00:53:04, address: 10.84.30.44, hostname: phone}"
+        in one.out
+    )
     few = run("adopt", "leases.csv", "--into", "plan.yaml", "--network", "crew", *MORNING,
               "--address", "from", "10.84.30.60", "--format", "json")  # fmt: skip
     found = json.loads(few.out)
