@@ -13,7 +13,8 @@ import reservoir
 from conftest import examples
 from met import meets, met
 from oracle import text_of
-from reservoir.core.pools import Offer, Pools
+from reservoir.core.offers import Offer
+from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.clients import format_client
 from reservoir.dialects.behaviour.lift import lift

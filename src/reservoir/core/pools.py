@@ -7,19 +7,20 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property, reduce
 from itertools import groupby
-from typing import Any, Literal, cast, overload
+from typing import Literal, overload
 
 import numpy as np
 from numpy.typing import NDArray
 
+from reservoir.core.by_class import ByClass
+from reservoir.core.offers import Offer, offer_in
 from reservoir.core.plan.hosts import ByAddress, Groups, HostTable, joined, ordered
 from reservoir.core.plan.listed_hosts import listed_bindings, listed_static
 from reservoir.core.plan.model import Network, Plan, PlanPath, Server
-from reservoir.core.plan.offered import OFFERED
-from reservoir.core.plan.own_values import OwnValues, options_of
+from reservoir.core.plan.own_values import OwnValues
 from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.address_sets import SPACE, AddressSets
@@ -28,50 +29,6 @@ from reservoir.core.values.clients import Client
 
 Named = tuple[Span, ...] | Literal["all"]
 """Ranges as a plan writes them."""
-
-
-@dataclass(frozen=True)
-class Offer:
-    """What a client is offered besides its address and mask."""
-
-    values: Mapping[str, Any]
-    """By the keys of :data:`OFFERED`; a key without a value leaves it to the device."""
-    options: Mapping[int, bytes]
-    """Other options, by their codes."""
-
-    @property
-    def gateway(self) -> int | None:
-        """The address of the router."""
-        return cast(int | None, self.values["gateway"])
-
-    @property
-    def dns(self) -> tuple[int, ...]:
-        """The addresses of the DNS servers."""
-        return cast(tuple[int, ...], self.values["dns"])
-
-    @property
-    def lease(self) -> int | None:
-        """The lease time in seconds."""
-        return cast(int | None, self.values["lease"])
-
-    def with_value(self, key: str, value: object) -> Offer:
-        """The same with another value of a key."""
-        return replace(self, values={**self.values, key: value})
-
-    def with_own(self, own: OwnValues) -> Offer:
-        """The same with a client's own values laid over it."""
-        options = {**self.options, **own.options}
-        stated = {code: data for code, data in options.items() if data}
-        return Offer({**self.values, **own.values}, stated)
-
-    def encoded(self) -> dict[int, bytes]:
-        """All of it that is sent as options, by their codes."""
-        values = {
-            field.option: field.encode(self.values[key])
-            for key, field in OFFERED.items()
-            if field.option is not None and self.values.get(key) not in (None, ())
-        }
-        return {**values, **self.options}
 
 
 @dataclass(frozen=True)
@@ -89,6 +46,8 @@ class Pool:
     """What they name, before anything is excluded."""
     assignable: AddressSet
     """What any client may get: ranges less exclusions, bound, network and broadcast addresses."""
+    by_class: ByClass | None
+    """What it assigns and offers the members of classes, if the network tells any apart."""
     bindings: NDArray[np.int64]
     """Rows of the table :attr:`Pools.bindings`, shape (n,)."""
     offer: Offer
@@ -114,6 +73,11 @@ class Pool:
         if self.serving is not None and self.serving.ranges is not None:
             return (*self.path, *self.serving.path[:2], "ranges")
         return (*self.path, "ranges")
+
+    @property
+    def common(self) -> AddressSet:
+        """What clients of no class may get."""
+        return self.assignable if self.by_class is None else self.by_class.others
 
     def keeps_in_step_with(self, other: Pool) -> bool:
         """Whether both are the pools of a pair, each of which knows the other's leases."""
@@ -290,11 +254,11 @@ class Pools(Sequence[Pool]):
     @cached_property
     def offers(self) -> list[Offer]:
         """What clients of each network are offered: its own values, else the plan's defaults."""
-        return [_offer_in(self.plan, network) for network in self.networks]
+        return [offer_in(self.plan, network) for network in self.networks]
 
     def offer_in(self, name: str) -> Offer:
         """What clients of the network of this name are offered."""
-        return _offer_in(self.plan, self.plan.networks[name])
+        return offer_in(self.plan, self.plan.networks[name])
 
     @cached_property
     def _pools(self) -> tuple[Pool, ...]:
@@ -306,24 +270,48 @@ class Pools(Sequence[Pool]):
         owners = [index for index, _ in places]
         named = [_named(self.networks[index], serving) for index, serving in places]
         hosts = [(network.subnet.hosts,) for network in self.networks]
+        of_classes = self._class_spans
         ranges = AddressSets.of_spans(
-            [hosts[i] if some == "all" else some for i, some in zip(owners, named, strict=True)]
+            [
+                (*(hosts[i] if some == "all" else some), *of_classes.get(i, ()))
+                for i, some in zip(owners, named, strict=True)
+            ]
         ) - self._held_in_whole(owners, named)
         frames = AddressSets.of_spans([hosts[index] for index in owners])
         assignable = (ranges & frames) - self.reserved.at(owners)
-        return tuple(
-            Pool(
-                name=self.names[index],
-                network=self.networks[index],
-                serving=serving,
-                named=named[place],
-                ranges=ranges[place],
-                assignable=assignable[place],
-                bindings=self.bound_rows(index),
-                offer=self.offers[index],
+        made = []
+        for place, (index, serving) in enumerate(places):
+            its, own = assignable[place], ranges[place]
+            network, offer = self.networks[index], self.offers[index]
+            by_class = None
+            if network.tells_apart:
+                if serving is not None and serving.ranges is not None:
+                    own &= AddressSet(serving.ranges) if serving.ranges != "all" else own
+                by_class = ByClass.of(self.plan, self.names[index], its & own, offer)
+                its = by_class.assignable
+            made.append(
+                Pool(
+                    name=self.names[index],
+                    network=network,
+                    serving=serving,
+                    named=named[place],
+                    ranges=own,
+                    assignable=its,
+                    by_class=by_class,
+                    bindings=self.bound_rows(index),
+                    offer=offer,
+                )
             )
-            for place, (index, serving) in enumerate(places)
-        )
+        return tuple(made)
+
+    @cached_property
+    def _class_spans(self) -> dict[int, list[Span]]:
+        """The ranges that networks have for members of classes, by the networks' places."""
+        return {
+            index: [span for answers in network.by_class.values() for span in answers.ranges]
+            for index, network in enumerate(self.networks)
+            if network.by_class
+        }
 
     def _held_in_whole(self, owners: Sequence[int], named: Sequence[Named]) -> AddressSets:
         """What is taken, for each pool that assigns the whole subnet."""
@@ -408,15 +396,3 @@ class Pools(Sequence[Pool]):
 def _named(network: Network, serving: Server | None) -> Named:
     """The ranges that a server has of the network, as they are written."""
     return serving.ranges if serving and serving.ranges is not None else network.ranges
-
-
-def _offer_in(plan: Plan, network: Network) -> Offer:
-    defaults = plan.defaults
-    values = {}
-    for key, field in OFFERED.items():
-        value = getattr(network, key)
-        if value is None and field.has_default:
-            value = getattr(defaults, key)
-        values[key] = value or field.nothing  # what is falsy is `none`
-    options = {**options_of(defaults), **options_of(network)}
-    return Offer(values, {code: data for code, data in options.items() if data})

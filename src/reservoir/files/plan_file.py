@@ -129,6 +129,7 @@ class _Loader:
             raise InputError(self.problems)
         places = Places(self.trees[self.file])
         devices = self._merged("devices", places)
+        classes = self._merged("classes", places)
         networks = self._with_demand_tables(self._merged("networks", places), places)
         tables = {
             key: self._tables(key, columns, networks, places)
@@ -143,6 +144,7 @@ class _Loader:
             defaults=main.defaults,
             devices=devices,
             networks=networks,
+            classes=classes,
             checks=main.checks,
             anycast=main.anycast,
             listeners=main.listeners,

@@ -33,6 +33,7 @@ def plan_text(plan: Plan) -> str:
         name=plan.name,
         defaults=plan.defaults,
         devices=plan.devices,
+        classes=plan.classes,
         networks=plan.networks,
         checks=plan.checks,
         anycast=plan.anycast,

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from reservoir.core.offers import Offer
 from reservoir.core.plan.offered import OFFERED
-from reservoir.core.pools import Offer, Pools
+from reservoir.core.pools import Pools
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.message import Message, option_name, option_text
 from reservoir.rehearsal.result import Failure

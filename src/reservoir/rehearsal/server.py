@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from reservoir.core.pools import Offer
+from reservoir.core.offers import Offer
 from reservoir.core.values.addresses import format_address, mask_of
 from reservoir.core.values.clients import Client
 from reservoir.core.values.durations import INFINITE, format_duration

@@ -9,9 +9,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from reservoir.core.offers import Offer
 from reservoir.core.plan.model import option_text
 from reservoir.core.plan.offered import OFFERED
-from reservoir.core.pools import Offer, Pool, Pools
+from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, format_address, mask_of
 from reservoir.core.values.clients import Client, format_client

@@ -16,7 +16,7 @@ from reservoir.core.compare.notice import Notice
 from reservoir.core.compare.sides import NetworkSide, Side, paired, unheard
 from reservoir.core.leases.ends import Ends
 from reservoir.core.leases.table import NO_MAC, ByNetwork, LeaseTable
-from reservoir.core.pools import Offer
+from reservoir.core.offers import Offer
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Client, Mac, format_client

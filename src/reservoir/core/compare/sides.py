@@ -11,8 +11,9 @@ from reservoir.core.bindings import Bindings
 from reservoir.core.compare.notice import NetworkSummary
 from reservoir.core.compare.pairing import Described, as_planned, same_networks
 from reservoir.core.hearing import Heard, Hearing
+from reservoir.core.offers import Offer
 from reservoir.core.plan.model import Network, Plan
-from reservoir.core.pools import Offer, Pool, Pools
+from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix
 from reservoir.core.values.clients import Client

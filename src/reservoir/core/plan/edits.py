@@ -9,7 +9,8 @@ import numpy as np
 from pydantic import ValidationError
 
 from reservoir.core.plan.hosts import HostTable
-from reservoir.core.plan.model import Defaults, Device, Network, Plan, PlanPath
+from reservoir.core.plan.model import Device, Network, Plan, PlanPath
+from reservoir.core.plan.offering import Defaults
 from reservoir.core.plan.part import Part
 from reservoir.core.values.addresses import MalformedValueError, parse_address
 

@@ -17,19 +17,18 @@ from typing import Annotated, Any, Literal, NamedTuple
 from pydantic import (
     Discriminator,
     Field,
-    PlainSerializer,
-    PlainValidator,
     Tag,
     WithJsonSchema,
     model_validator,
 )
 
+from reservoir.core.plan.classes import ClassAnswers, ClientClass
 from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.hosts import NO_HOSTS, HostTable
-from reservoir.core.plan.own_values import OwnValues, own_values_of, require_said_once
+from reservoir.core.plan.offering import Defaults, OptionsText, OwnOffer
+from reservoir.core.plan.own_values import OwnValues, require_said_once
 from reservoir.core.plan.part import Part
 from reservoir.core.plan.scalars import (
-    OPTIONS_SCHEMA,
     AddressOrNoneText,
     AddressText,
     ClientIdText,
@@ -47,8 +46,6 @@ from reservoir.core.plan.scalars import (
     SpanText,
     WordOrNoneText,
     WordText,
-    read_options,
-    write_options,
 )
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import MalformedValueError, Prefix, Span
@@ -176,47 +173,6 @@ class StaticHost(Part):
     """The device or machine that this is another name of."""
 
 
-OptionsText = Annotated[
-    Mapping[int, bytes],
-    PlainValidator(read_options),
-    PlainSerializer(write_options),
-    WithJsonSchema(OPTIONS_SCHEMA),
-]
-"""Options by registered name or by number: the code and the value's bytes."""
-
-
-class Offering(Part):
-    """What clients are offered."""
-
-    dns: ListOrNoneOf[AddressText] | None = None
-    domain: WordOrNoneText | None = None
-    lease: DurationOrNoneText | None = None
-    next_server: AddressOrNoneText | None = None
-    boot_file: WordOrNoneText | None = None
-    options: OptionsText = Field(default={})
-
-    @model_validator(mode="after")
-    def _says_once(self) -> Offering:
-        require_said_once(self)
-        return self
-
-
-class Defaults(Offering):
-    """Values for every network that doesn't set its own."""
-
-
-class OwnOffer(Offering):
-    """What some clients are offered, laid over what their network offers, key by key."""
-
-    gateway: GatewayText = None
-
-    @property
-    def own_values(self) -> OwnValues | None:
-        """What it sets; None if nothing."""
-        own = own_values_of({key: getattr(self, key) for key in self.model_fields_set})
-        return own if own.values or own.options else None
-
-
 class _BoundClient(Part):
     """One client, by MAC or client identifier, and the address that it always gets."""
 
@@ -275,6 +231,10 @@ class Network(Part):
     next_server: AddressOrNoneText | None = None
     boot_file: WordOrNoneText | None = None
     options: OptionsText = Field(default={})
+    by_class: Mapping[WordText, ClassAnswers] = {}
+    """By the names of classes, of which the first counts that a client is in."""
+    admits: ListOf[WordText] | None = None
+    """The classes whose members are served, besides bound clients; everybody if left out."""
     demand: Demand | None = None
     static: tuple[StaticHost, ...] = ()
     bindings: tuple[Binding, ...] = ()
@@ -313,6 +273,11 @@ class Network(Part):
         exclusions = sorted(self.exclusions, key=lambda exclusion: exclusion.range)
         reaches = list(accumulate((exclusion.range.last for exclusion in exclusions), max))
         return [exclusion.range.first for exclusion in exclusions], reaches, exclusions
+
+    @property
+    def tells_apart(self) -> bool:
+        """Whether what clients get depends on their class."""
+        return bool(self.by_class) or self.admits is not None
 
     @property
     def leaves_out_server(self) -> bool:
@@ -363,6 +328,7 @@ class PlanFile(Part):
     include: ListOf[WordText] = ()
     defaults: Defaults = Defaults()
     devices: Mapping[WordText, Device] = {}
+    classes: Mapping[WordText, ClientClass] = {}
     networks: Mapping[WordText, Network] = {}
     bindings_from: ListOf[WordText] = ()
     static_from: ListOf[WordText] = ()
@@ -386,6 +352,7 @@ class Plan:
     anycast: tuple[int, ...] = ()
     listeners: tuple[int, ...] = ()
     accept: tuple[Acceptance, ...] = ()
+    classes: Mapping[str, ClientClass] = field(default_factory=dict)
     bulk_bindings: HostTable = NO_HOSTS
     bulk_static: HostTable = NO_HOSTS
 

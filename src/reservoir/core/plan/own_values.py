@@ -24,15 +24,25 @@ class OwnValues:
 def own_values_of(said: Mapping[str, Any]) -> OwnValues:
     """The own values that are said by the plan's keys."""
     values = {key: said[key] or field.nothing for key, field in OFFERED.items() if key in said}
-    options = {code: str(said[key]).encode() for key, code in SHORT_FOR.items() if key in said}
-    return OwnValues(values, {**said.get("options", {}), **options})
+    return OwnValues(values, _options(said))
 
 
 def options_of(part: Any) -> dict[int, bytes]:
     """The options of a part of the plan, by code, those included that have a key of their own."""
-    short = {code: getattr(part, key, None) for key, code in SHORT_FOR.items()}
-    said = {code: text.encode() for code, text in short.items() if text is not None}
-    return {**part.options, **said} if said else dict(part.options)
+    keys = ("options", VENDOR, *SHORT_FOR)
+    return _options({key: value for key in keys if (value := getattr(part, key, None)) is not None})
+
+
+VENDOR = "vendor_options"
+"""The key of options 43 and 125 by what is inside them."""
+
+
+def _options(said: Mapping[str, Any]) -> dict[int, bytes]:
+    """The options that are said by the plan's keys."""
+    short = {code: str(said[key]).encode() for key, code in SHORT_FOR.items() if key in said}
+    vendor = said.get(VENDOR)
+    inside = {vendor.code: vendor.data} if vendor is not None else {}
+    return {**said.get("options", {}), **short, **inside}
 
 
 def require_said_once(part: Any) -> None:
@@ -41,7 +51,11 @@ def require_said_once(part: Any) -> None:
     Raises:
         MalformedValueError: one is.
     """
-    for key, code in SHORT_FOR.items():
-        if code in part.options and getattr(part, key, None) is not None:
+    keys = {key: code for key, code in SHORT_FOR.items() if getattr(part, key, None) is not None}
+    vendor = getattr(part, VENDOR, None)
+    if vendor is not None:
+        keys[VENDOR] = vendor.code
+    for key, code in keys.items():
+        if code in part.options:
             name = dhcp_options.name_of(code)
             raise MalformedValueError(f"{key} is option {code}: leave {name} out of the options")

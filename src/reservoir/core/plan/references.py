@@ -29,6 +29,11 @@ def dangling_references(plan: Plan, rules: Collection[str]) -> Iterator[Dangling
         for server in network.servers:
             path = ("networks", name, *server.path)
             yield from _missing(path, "device", server.device, plan.devices)
+        for kin in network.by_class:
+            yield from _missing(("networks", name, "by_class", kin), "class", kin, plan.classes)
+        for position, kin in enumerate(network.admits or ()):
+            path = ("networks", name, "admits", position)
+            yield from _missing(path, "class", kin, plan.classes)
     yield from _owners(plan)
     for rule in plan.checks.severity:
         yield from _missing(("checks", "severity", rule), "rule", rule, rules)

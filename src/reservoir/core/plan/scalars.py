@@ -12,10 +12,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Annotated, Any, TypeVar
 
-from pydantic_core import CoreSchema, PydanticCustomError, core_schema
+from pydantic_core import CoreSchema, core_schema
 
-from reservoir.core.plan.offered import NOT_OPTIONS
-from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import (
     LAST_ADDRESS,
     MalformedValueError,
@@ -27,6 +25,7 @@ from reservoir.core.values.addresses import (
     parse_prefix,
     parse_span,
 )
+from reservoir.core.values.client_classes import ANY
 from reservoir.core.values.clients import Mac, parse_identifier, parse_mac
 from reservoir.core.values.durations import format_duration, parse_duration
 from reservoir.core.values.name_patterns import NamePattern, parse_name_pattern
@@ -273,6 +272,61 @@ PatternText = Annotated[
 LabelText = Annotated[str, Scalar(_read_label, str, str, "a text", "ticket printers")]
 
 
+def _read_wildcard(text: str) -> str:
+    if not text.strip() or not text.isprintable():
+        raise MalformedValueError(f"expected a text, found {text!r}")
+    if ANY in text[1:-1]:
+        raise MalformedValueError(f"{text!r} has a {ANY} inside; it stands at an end only")
+    return text
+
+
+def _read_mac_beginning(text: str) -> bytes:
+    bare = text.removesuffix(ANY).rstrip(":-. ")
+    digits = re.sub("[:. -]", "", bare)
+    is_whole = len(digits) == 12
+    if not re.fullmatch("(?:[0-9A-Fa-f]{2}){1,6}", digits) or (not is_whole and ANY not in text):
+        raise MalformedValueError(
+            f"{text!r} is not the beginning of a MAC address: write it like 00:00:5e:{ANY}"
+        )
+    return bytes.fromhex(digits)
+
+
+def _write_mac_beginning(beginning: bytes) -> str:
+    return beginning.hex(":") + (f":{ANY}" if len(beginning) < 6 else "")
+
+
+def _read_architecture(text: str) -> int:
+    if not re.fullmatch("[0-9]{1,5}", text) or int(text) > 0xFFFF:
+        raise MalformedValueError(f"{text!r} is not an architecture: a number from 0 to 65535")
+    return int(text)
+
+
+WildcardText = Annotated[
+    str, Scalar(_read_wildcard, str, str, f"a text, perhaps with {ANY} at an end", "harbour-*")
+]
+MacBeginningText = Annotated[
+    bytes,
+    Scalar(
+        _read_mac_beginning,
+        _write_mac_beginning,
+        bytes,
+        "the beginning of a MAC address",
+        f"00:00:5e:{ANY}",
+    ),
+]
+ArchitectureText = Annotated[
+    int,
+    Scalar(
+        _read_architecture,
+        str,
+        int,
+        "an architecture's number (RFC 4578)",
+        "7",
+        types=("string", "integer"),
+    ),
+]
+
+
 READERS: Mapping[str, Callable[[str], Any]] = {
     "address": parse_address,
     "duration": parse_duration,
@@ -322,85 +376,3 @@ ListOf = Annotated[tuple[Item, ...], ShortForm(_one_item, (str, dict))]
 
 ListOrNoneOf = Annotated[tuple[Item, ...], ShortForm(_one_item_or_none, (str, dict), (NONE,))]
 """The same, where `none` stands for an empty list."""
-
-
-OPTIONS_SCHEMA = {
-    "type": "object",
-    "description": "DHCP options by registered name, or by number with a typed value",
-    "propertyNames": {"anyOf": [{"enum": sorted(dhcp_options.REGISTRY)}, {"pattern": "^[0-9]+$"}]},
-    "examples": [{"ntp": ["10.84.0.123"], "150": {"ip": "10.84.0.69"}}],
-}
-
-
-def read_options(value: Any) -> dict[int, bytes]:
-    """Options as the plan file has them, to codes and bytes; no bytes for ``none``.
-
-    Raises:
-        PydanticCustomError: of type ``options``; its context lists (key, message) pairs.
-    """
-    if not isinstance(value, dict):
-        raise MalformedValueError(f"expected a block of options, found {shape_of(value)}")
-    read: dict[int, bytes] = {}
-    problems: list[tuple[str, str]] = []
-    for key, item in value.items():
-        if isinstance(key, int) and isinstance(item, bytes):
-            read[key] = item
-            continue
-        try:
-            code, data = _read_option(str(key), item)
-            if code in read:
-                raise MalformedValueError(f"option {code} is already given")
-            read[code] = data
-        except MalformedValueError as error:
-            problems.append((str(key), str(error)))
-    if problems:
-        raise PydanticCustomError("options", "wrong options", {"problems": problems})
-    return read
-
-
-def write_options(options: Mapping[int, bytes]) -> dict[str, Any]:
-    """Codes and bytes as the plan file has them: by name where the registered kind fits."""
-    written: dict[str, Any] = {}
-    for code, data in options.items():
-        if not data:
-            written[dhcp_options.name_of(code)] = NONE
-            continue
-        kind, text = dhcp_options.decode(code, data)
-        value: Any = text.split(",") if kind in dhcp_options.LISTS else text
-        registered = kind == dhcp_options.kind_of(code)
-        written[dhcp_options.name_of(code) if registered else str(code)] = (
-            value if registered else {kind: value}
-        )
-    return written
-
-
-def _read_option(key: str, value: Any) -> tuple[int, bytes]:
-    code, kind = _option_key(key)
-    if value == NONE:
-        return code, b""
-    if isinstance(value, dict):
-        if len(value) != 1 or next(iter(value)) not in dhcp_options.KINDS:
-            kinds = ", ".join(dhcp_options.KINDS)
-            raise MalformedValueError(f"a typed value is one of {kinds}, like {{ip: 10.84.0.69}}")
-        kind, value = next(iter(value.items()))
-    if kind is None:
-        raise MalformedValueError(
-            f"option {code} has no registered type: give it one, like {{ip: 10.84.0.69}}"
-        )
-    items = value if isinstance(value, list) else [value]
-    if not items or not all(isinstance(item, str) for item in items):
-        raise MalformedValueError(f"expected a value of type {kind}, found {shape_of(value)}")
-    return code, dhcp_options.encode(kind, items)
-
-
-def _option_key(key: str) -> tuple[int, str | None]:
-    registered = dhcp_options.REGISTRY.get(key)
-    if registered is None and (not re.fullmatch("[0-9]{1,3}", key) or int(key) > 255):
-        raise MalformedValueError(
-            f"there is no option {key!r}{hint(key, dhcp_options.REGISTRY)}; "
-            "a number from 1 to 254 works too"
-        )
-    code = int(key) if registered is None else registered.code
-    if code in NOT_OPTIONS:  # an option is the same by its name, its number and a key of its own
-        raise MalformedValueError(f"option {key} can't be set here: {NOT_OPTIONS[code]}")
-    return code, dhcp_options.kind_of(code)

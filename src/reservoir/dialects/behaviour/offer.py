@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from typing import Any, ClassVar
 
 from reservoir.core.findings import Obstacle, Severity, Witness
+from reservoir.core.offers import Offer
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.plan.offered import OFFERED, SHORT_FOR
-from reservoir.core.pools import Offer, Pool
+from reservoir.core.pools import Pool
 from reservoir.core.topology import Attachment
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.durations import INFINITE, format_duration

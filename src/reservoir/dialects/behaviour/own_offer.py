@@ -7,10 +7,11 @@ from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 from reservoir.core.findings import Obstacle, Witness
+from reservoir.core.offers import Offer
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.plan.offered import OFFERED, SHORT_FOR, title_of
 from reservoir.core.plan.own_values import OwnValues
-from reservoir.core.pools import Offer, Pool
+from reservoir.core.pools import Pool
 from reservoir.core.topology import Attachment
 from reservoir.core.values.clients import Client
 from reservoir.dialects.behaviour.offer import FittedOffer, OfferFitter, short_fields

@@ -12,9 +12,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
+from reservoir.core.offers import Offer
 from reservoir.core.plan.model import Interface
 from reservoir.core.plan.own_values import own_values_of
-from reservoir.core.pools import Offer
 from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.by_subnet import BySubnet

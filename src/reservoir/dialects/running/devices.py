@@ -10,8 +10,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from reservoir.core.plan.model import Binding, Defaults, Network, Plan, Service, Zone
+from reservoir.core.plan.model import Binding, Network, Plan, Service, Zone
 from reservoir.core.plan.offered import DEFAULTS, OFFERED
+from reservoir.core.plan.offering import Defaults
 from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, Span

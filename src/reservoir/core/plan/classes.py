@@ -1,0 +1,59 @@
+"""Kinds of client, as plans write them: who is in a class, and what its members get."""
+
+from __future__ import annotations
+
+from pydantic import model_validator
+
+from reservoir.core.plan.offering import OwnOffer
+from reservoir.core.plan.part import Part
+from reservoir.core.plan.scalars import (
+    ArchitectureText,
+    ListOf,
+    MacBeginningText,
+    SpanText,
+    WildcardText,
+)
+from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.client_classes import ClassWords
+
+
+class Agent(Part):
+    """What a relay adds to its clients' requests (RFC 3046)."""
+
+    circuit: WildcardText | None = None
+    """Where they came in."""
+    remote: WildcardText | None = None
+    """Who is at the other end."""
+
+
+class ClientClass(Part):
+    """Clients that are known by what they say of themselves; they match every word given."""
+
+    vendor_class: WildcardText | None = None
+    user_class: WildcardText | None = None
+    architecture: ListOf[ArchitectureText] | None = None
+    mac: MacBeginningText | None = None
+    agent: Agent | None = None
+
+    @property
+    def words(self) -> ClassWords:
+        """The same as one value."""
+        agent = self.agent or Agent()
+        numbers = frozenset(self.architecture) if self.architecture is not None else None
+        texts = self.vendor_class, self.user_class
+        return ClassWords(*texts, numbers, self.mac, agent.circuit, agent.remote)
+
+    @model_validator(mode="after")
+    def _says_something(self) -> ClientClass:
+        if not self.words.said:
+            raise MalformedValueError(
+                "a class is known by vendor_class, user_class, architecture, mac or agent"
+            )
+        return self
+
+
+class ClassAnswers(OwnOffer):
+    """What members of a class get otherwise than the other clients of a network."""
+
+    ranges: ListOf[SpanText] = ()
+    """Their own: no other clients get an address there, and they get none elsewhere."""
