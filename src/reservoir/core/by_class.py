@@ -79,6 +79,12 @@ class ByClass:
         """What any client may get."""
         return reduce(AddressSet.__or__, (its.assignable for its in self.classes), self.others)
 
+    @property
+    def ranges(self) -> AddressSet:
+        """The ranges that are some class's own, before anything is excluded."""
+        own = (its.ranges for its in self.classes if its.ranges is not None)
+        return reduce(AddressSet.__or__, own, EMPTY)
+
     def class_of(self, client: Said) -> ClassPool | None:
         """The class of a client; None if it is in none."""
         return next((its for its in self.classes if its.words.matches(client)), None)

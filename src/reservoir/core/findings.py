@@ -147,6 +147,8 @@ class Witness:
     """The value that it should have, or would have elsewhere."""
     servers: tuple[str, ...] = ()
     """The devices that answer."""
+    member_of: str = ""
+    """The class that the client is in; it says what its members say."""
 
     @classmethod
     def of_gateway(cls, network: str, gateway: int, because: str) -> Witness:
@@ -182,6 +184,8 @@ class Witness:
         known["who"] = self.name or known.get("client", "a bound client")
         because = REASONS[self.because].format_map(known) if self.because else ""
         event = EVENTS[self.kind]
+        if self.member_of:
+            event = event.replace("a client of {network}", "one of {member_of} in {network}", 1)
         if self.client is not None:
             event = event.replace("a client of {network}", "{who}", 1)
         return event.format_map({**known, "because": because})

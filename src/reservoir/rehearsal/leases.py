@@ -10,7 +10,7 @@ from itertools import accumulate
 
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.clients import Mac
-from reservoir.dialects.behaviour.serving import ServingPool
+from reservoir.dialects.behaviour.serving_pool import ServingPool
 
 NEVER = float("inf")
 
@@ -26,6 +26,8 @@ class Lease:
     """When, in seconds of virtual time."""
     is_offer: bool
     """Whether the client hasn't asked for it yet."""
+    agent: bytes = b""
+    """What its relay told of it: a client that renews by itself doesn't."""
 
 
 class Free:

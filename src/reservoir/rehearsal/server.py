@@ -3,24 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from reservoir.core.offers import Offer
 from reservoir.core.values.addresses import format_address, mask_of
-from reservoir.core.values.clients import Client
 from reservoir.core.values.durations import INFINITE, format_duration
 from reservoir.core.values.message_room import room_in
-from reservoir.dialects.behaviour.serving import BoundClient, Serving, ServingPool
+from reservoir.dialects.behaviour.serving import Serving
+from reservoir.dialects.behaviour.serving_pool import ServingPool
 from reservoir.rehearsal.agent import SERVER_OVERRIDE, address_in
+from reservoir.rehearsal.claims import Arrival, Claim, Claims
 from reservoir.rehearsal.fitting import Fitting, fitted
-from reservoir.rehearsal.leases import NEVER, Lease, PoolLeases
-from reservoir.rehearsal.message import (
-    BROADCAST_FLAG,
-    Kind,
-    Message,
-    Option,
-)
+from reservoir.rehearsal.leases import NEVER, PoolLeases
+from reservoir.rehearsal.message import BROADCAST_FLAG, Kind, Message, Option
 
 _SENT_BACK = (Option.CLIENT_IDENTIFIER, Option.RELAY_AGENT)
 _OF_SUBNET = (Option.SUBNET_SELECTION,)
@@ -30,20 +25,6 @@ OFFER_HELD = 60.0
 """Seconds for which an offered address is kept for its client."""
 
 
-class Arrival(NamedTuple):
-    """A message that has reached a server, and how."""
-
-    message: Message
-    interface: str
-    """The interface at which it arrived."""
-    own_address: int
-    """The server's address there, by which clients know it."""
-    now: float
-    """Seconds of virtual time."""
-    is_unicast: bool = False
-    """Whether it was sent to the server alone: its interface says nothing of the client then."""
-
-
 class Decision(NamedTuple):
     """What a device did with a message, and why."""
 
@@ -51,18 +32,6 @@ class Decision(NamedTuple):
     reply: Message | None = None
     is_full: bool = False
     """Whether there is a pool for the client, but no address in it."""
-
-
-@dataclass(frozen=True)
-class _Claim:
-    """An address that a client may have, and where from."""
-
-    pool: ServingPool
-    address: int
-    offer: Offer
-    why: str
-    lease: Lease | None = None
-    """What it has already."""
 
 
 class StandInServer:
@@ -84,7 +53,7 @@ class StandInServer:
         """
         self.serving = serving
         self.leases = leases
-        self._is_used = is_used
+        self._claims = Claims(serving, leases, is_used)
         self._options: dict[tuple[int, int], dict[int, bytes]] = {}
         self._heeds_subnet_named = serving.behaviour.heeds_subnet_named  # asked for each message
         self._sent_back = (*_SENT_BACK, *(_OF_SUBNET if self._heeds_subnet_named else ()))
@@ -93,7 +62,7 @@ class StandInServer:
     def answer(self, arrival: Arrival) -> Decision:
         """Decide what to do with a client's message."""
         message = arrival.message
-        pools = self.serving.pools_for(arrival.interface, self._link_of(message))
+        pools = self.serving.pools_for(arrival.interface, self._claims.link_of(message))
         for pool in pools:
             self.leases[pool].expire(arrival.now)
         if message.kind is Kind.DISCOVER:
@@ -113,13 +82,19 @@ class StandInServer:
     def _offer(self, arrival: Arrival, pools: Sequence[ServingPool]) -> Decision:
         if not pools:
             return Decision(self._why_no_pool(arrival))
-        claim = self._claim(arrival, pools)
+        claim = self._claims.claim(arrival, pools)
         if claim is None:
             labels = ", ".join(pool.label for pool in pools)
-            if not self.serving.open_pools_for(arrival.interface, self._link_of(arrival.message)):
+            if not self.serving.open_pools_for(
+                arrival.interface, self._claims.link_of(arrival.message)
+            ):
                 why = f"serves only bound clients from {labels}, at a secondary address"
                 return Decision(f"{why} of {arrival.interface}")
-            size = sum(len(pool.assignable) for pool in pools)
+            whose = self._claims.served_pools(arrival, pools)
+            if not whose and any(pool.classes for pool in pools):
+                return Decision(self._claims.why_not_of_class(pools, arrival.message))
+            size = sum(len(pool.assignable) for pool, _ in whose)
+            labels = ", ".join(pool.label for pool, _ in whose) or labels
             if not size:
                 return Decision(f"has no address to assign in {labels}", is_full=True)
             return Decision(f"has no free address in {labels} ({size:,} assignable)", is_full=True)
@@ -130,69 +105,6 @@ class StandInServer:
         shown = format_address(claim.address)
         said = f"offers {shown} from {claim.pool.label}: {claim.why}"
         return self._reply(Kind.OFFER, arrival, claim, said)
-
-    def _claim(self, arrival: Arrival, pools: Sequence[ServingPool]) -> _Claim | None:
-        """The address that a client should have: bound, its own of before, wished for, the next."""
-        message = arrival.message
-        bound = self._bound(message, pools)
-        if bound is not None:
-            return bound
-        open_pools = self.serving.open_pools_for(arrival.interface, self._link_of(message))
-        for pool in open_pools:
-            lease = self.leases[pool].by_client.get(message.identifier)
-            if lease is not None:
-                return _Claim(pool, lease.address, pool.offer, "the client has it already", lease)
-        for pool in open_pools:  # RFC 2131 section 4.3.1: its previous one, if it is free
-            former = self._former(message, pool)
-            if former is not None and not self._in_use(arrival, pool, former):
-                return _Claim(pool, former, pool.offer, "the client had it before, and it is free")
-        wished = message.address(Option.REQUESTED_ADDRESS)
-        if not self.serving.behaviour.offers_requested_address:
-            wished = None
-        for pool in open_pools if wished is not None else ():
-            assert wished is not None
-            if wished in self.leases[pool].free and not self._in_use(arrival, pool, wished):
-                return _Claim(pool, wished, pool.offer, "the client asks for it and it is free")
-        for pool in open_pools:
-            address = self._next(arrival, pool)
-            if address is not None:
-                return _Claim(pool, address, pool.offer, "the next free address")
-        return None
-
-    def _former(self, message: Message, pool: ServingPool) -> int | None:
-        """The address that a client had before its lease ended, if it is free and remembered."""
-        if not self.serving.behaviour.remembers_clients:
-            return None
-        former = self.leases[pool].former.get(message.identifier)
-        return former if former is not None and former in self.leases[pool].free else None
-
-    def _bound(self, message: Message, pools: Sequence[ServingPool]) -> _Claim | None:
-        """The address to which the client is bound, unless another has it."""
-        for pool in pools:
-            for key in _names(message):
-                bound: BoundClient | None = pool.bound.get(key)
-                if bound is None:
-                    continue
-                lease = self.leases[pool].by_address.get(bound.address)
-                if lease is None or lease.identifier == message.identifier:
-                    why = "the client is bound to it"
-                    return _Claim(pool, bound.address, bound.offer, why, lease)
-        return None
-
-    def _next(self, arrival: Arrival, pool: ServingPool) -> int | None:
-        """The next free address of a pool; those found in use are given up on the way."""
-        leases, behaviour = self.leases[pool], self.serving.behaviour
-        while True:
-            address = behaviour.next_address(leases.free, arrival.message.identifier)
-            if address is None or not self._in_use(arrival, pool, address):
-                return address
-            leases.abandon(address, arrival.now + behaviour.declined_for)
-
-    def _in_use(self, arrival: Arrival, pool: ServingPool, address: int) -> bool:
-        """Whether a probe finds an address in use; False where the device doesn't probe."""
-        return pool.probes and self._is_used(arrival.interface, arrival.message.relay, address)
-
-    # A client that asks for an address.
 
     def _request(self, arrival: Arrival, pools: Sequence[ServingPool]) -> Decision:
         message = arrival.message
@@ -208,9 +120,9 @@ class StandInServer:
             pools = self.serving.pools_holding(address)
         if not pools:
             return Decision(self._why_no_pool(arrival))
-        claim = self._held(message, pools, address)
+        claim = self._claims.held(message, pools, address)
         if claim is None and not self.serving.behaviour.keeps_offers:
-            claim = self._open_to_all(arrival, pools, address)
+            claim = self._claims.open_to_all(arrival, pools, address)
         if claim is not None:
             return self._acknowledge(arrival, claim)
         return self._deny(arrival, pools, address)
@@ -224,22 +136,9 @@ class StandInServer:
             return Decision(f"leaves a request for {shown} unanswered: it is not this client's")
         if not any(self._may_be_here(pool, address) for pool in pools):
             return self._refuse(arrival, f"{shown} is not in this network")
-        if not has_chosen and not self._knows(message, pools):
+        if not has_chosen and not self._claims.knows(message, pools):
             return Decision("has no record of this client")  # RFC 2131 section 4.3.2
         return self._refuse(arrival, f"{shown} is not this client's")
-
-    def _open_to_all(
-        self, arrival: Arrival, pools: Sequence[ServingPool], address: int
-    ) -> _Claim | None:
-        """What a new client asks for, where any free address is open to whoever asks first."""
-        message = arrival.message
-        if self._knows(message, pools):
-            return None
-        for pool in pools:
-            is_open = self.serving.assigns_to_any(pool, arrival.interface, self._link_of(message))
-            if is_open and address in self.leases[pool].free:
-                return _Claim(pool, address, pool.offer, "it is free")
-        return None
 
     def _may_be_here(self, pool: ServingPool, address: int) -> bool:
         """Whether an address belongs to a pool's network, as far as the device looks."""
@@ -247,35 +146,13 @@ class StandInServer:
             return pool.subnet.span.holds(address)
         return address in pool.assignable
 
-    def _held(self, message: Message, pools: Sequence[ServingPool], address: int) -> _Claim | None:
-        """What a client asks for, if it is its own: not if it has been bound elsewhere since."""
-        for pool in pools:
-            for key in _names(message):
-                bound = pool.bound.get(key)
-                if bound is not None and bound.address == address:
-                    lease = self.leases[pool].by_address.get(address)
-                    return _Claim(pool, address, bound.offer, "the client is bound to it", lease)
-        if self._bound(message, pools) is not None:
-            return None
-        for pool in pools:
-            lease = self.leases[pool].by_address.get(address)
-            if lease is not None and lease.identifier == message.identifier:
-                return _Claim(pool, address, pool.offer, "it is this client's", lease)
-            if lease is None and self._former(message, pool) == address:
-                return _Claim(pool, address, pool.offer, "it was this client's, and it is free")
-        return None
-
-    def _knows(self, message: Message, pools: Sequence[ServingPool]) -> bool:
-        return any(message.identifier in self.leases[pool].by_client for pool in pools) or any(
-            key in pool.bound for pool in pools for key in _names(message)
-        )
-
-    def _acknowledge(self, arrival: Arrival, claim: _Claim) -> Decision:
+    def _acknowledge(self, arrival: Arrival, claim: Claim) -> Decision:
         leases, message = self.leases[claim.pool], arrival.message
         lease = claim.lease or leases.hold(
             message.identifier, message.mac, claim.address, arrival.now
         )
         seconds = self._lease_time(claim, message)
+        lease.agent = message.options.get(Option.RELAY_AGENT, lease.agent)
         leases.confirm(lease, NEVER if seconds >= INFINITE else arrival.now + seconds)
         shown = format_address(claim.address)
         said = f"acknowledges {shown} for {format_duration(seconds)}: {claim.why}"
@@ -319,8 +196,11 @@ class StandInServer:
             return Decision(self._why_no_pool(arrival))
         if not self.serving.behaviour.answers_inform:
             return Decision("ignores an INFORM")
-        claim = _Claim(pools[0], 0, pools[0].offer, "it asks only for options")
-        made = self._reply(Kind.ACK, arrival, claim, f"tells the options of {pools[0].label}")
+        offers = ((pool, self._claims.offer_of(pool, arrival.message)) for pool in pools)
+        known = [(pool, offer) for pool, offer in offers if offer is not None]
+        pool, offer = known[0] if known else (pools[0], pools[0].offer)
+        claim = Claim(pool, 0, offer, "it asks only for options")
+        made = self._reply(Kind.ACK, arrival, claim, f"tells the options of {pool.label}")
         if made.reply is not None:
             made.reply.own_address = arrival.message.own_address
             made.reply.options.pop(Option.LEASE_TIME, None)
@@ -333,7 +213,7 @@ class StandInServer:
             if lease is not None and lease.is_offer:
                 leases.end(lease)
 
-    def _reply(self, kind: Kind, arrival: Arrival, claim: _Claim, said: str) -> Decision:
+    def _reply(self, kind: Kind, arrival: Arrival, claim: Claim, said: str) -> Decision:
         """Answer with an address and what goes with it, as far as the client has room for it."""
         message = arrival.message
         options: dict[int, bytes] = {Option.SERVER: self._known_as(arrival).to_bytes(4, "big")}
@@ -375,7 +255,7 @@ class StandInServer:
             self._fitting[key] = fitted(options, room, behaviour.long_answer)
         return self._fitting[key]
 
-    def _lease_time(self, claim: _Claim, message: Message) -> int:
+    def _lease_time(self, claim: Claim, message: Message) -> int:
         """The lease time in seconds: the pool's, or what the client asks for up to the longest."""
         seconds = claim.offer.lease or self.serving.behaviour.default_lease
         wished = message.number(Option.LEASE_TIME)
@@ -384,16 +264,12 @@ class StandInServer:
         longest = claim.pool.fact.get("longest") or self.serving.behaviour.longest_lease
         return min(wished, longest)
 
-    def _offered(self, claim: _Claim) -> dict[int, bytes]:
+    def _offered(self, claim: Claim) -> dict[int, bytes]:
         """The options of a pool or of a binding, made once."""
         key = id(claim.offer), claim.pool.subnet.bits
         if key not in self._options:
             self._options[key] = option_bytes(claim.offer, claim.pool.subnet.bits)
         return self._options[key]
-
-    def _link_of(self, message: Message) -> int:
-        """An address of the subnet that a request comes from; 0 for the interface's own."""
-        return (message.subnet_named if self._heeds_subnet_named else 0) or message.relay
 
     def _known_as(self, arrival: Arrival) -> int:
         """The address by which the client is to know the server: perhaps its relay's (RFC 5107)."""
@@ -408,17 +284,11 @@ class StandInServer:
         return {code: options[code] for code in self._sent_back if code in options}
 
     def _why_no_pool(self, arrival: Arrival) -> str:
-        relay = self._link_of(arrival.message)
+        relay = self._claims.link_of(arrival.message)
         if relay and not self.serving.behaviour.answers_relays:
             return "doesn't answer relays"
         where = f"the relay address {format_address(relay)}" if relay else arrival.interface
         return f"has no pool for {where}"
-
-
-def _names(message: Message) -> Sequence[Client]:
-    """The names by which a client may be bound: its identifier, its hardware address."""
-    identifier = message.options.get(Option.CLIENT_IDENTIFIER)
-    return (message.mac,) if identifier is None else (identifier, message.mac)
 
 
 def option_bytes(offer: Offer, bits: int) -> dict[int, bytes]:

@@ -9,8 +9,9 @@ from typing import Protocol
 from reservoir.core.values.addresses import format_address
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.agent import of_circuit
+from reservoir.rehearsal.claims import Arrival
 from reservoir.rehearsal.message import MOST_HOPS, Kind, Message, Option
-from reservoir.rehearsal.server import Arrival, StandInServer
+from reservoir.rehearsal.server import StandInServer
 
 
 class Wired(Protocol):

@@ -9,7 +9,9 @@ from dataclasses import dataclass
 
 from reservoir.core.values.addresses import format_address, parse_address
 from reservoir.core.values.clients import Mac
-from reservoir.dialects.behaviour.serving import Serving, ServingPool
+from reservoir.dialects.behaviour.serving import Serving
+from reservoir.dialects.behaviour.serving_pool import ServingPool
+from reservoir.rehearsal.claims import Arrival
 from reservoir.rehearsal.leases import Lease, PoolLeases
 from reservoir.rehearsal.message import (
     CLIENT_PORT,
@@ -19,7 +21,7 @@ from reservoir.rehearsal.message import (
     Message,
     decode,
 )
-from reservoir.rehearsal.server import Arrival, StandInServer
+from reservoir.rehearsal.server import StandInServer
 
 LARGEST = 65_535
 """Bytes of the largest datagram."""

@@ -16,6 +16,7 @@ from reservoir.core.routing import End, Routing, Way
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Mac
 from reservoir.rehearsal import frame, message
+from reservoir.rehearsal.claims import Arrival
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.clock import Clock
 from reservoir.rehearsal.frame import EVERY_MAC, EVERYBODY, Datagram
@@ -28,7 +29,6 @@ from reservoir.rehearsal.message import (
     Option,
 )
 from reservoir.rehearsal.segment import Port, Segment
-from reservoir.rehearsal.server import Arrival
 from reservoir.rehearsal.stand_in import StandIn
 
 DELAY = 0.001

@@ -5,7 +5,7 @@ Two configurations that assign, bind and offer the same compare equal, however t
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -15,7 +15,17 @@ from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, format_address, mask_of
+from reservoir.core.values.client_classes import ClassWords
 from reservoir.core.values.clients import Client, format_client
+
+
+class ServedClass(NamedTuple):
+    """What a server does for the members of a class in one network."""
+
+    name: str
+    words: ClassWords
+    assignable: AddressSet
+    offer: Offer
 
 
 @dataclass(frozen=True)
@@ -29,13 +39,17 @@ class Served:
     offer: Offer
     own: Mapping[Client, Offer] = field(default_factory=dict)
     """What bound clients are offered, where that is not the same."""
+    classes: tuple[ServedClass, ...] = ()
+    """In the order in which they are tried; then ``assignable`` is for clients of none."""
 
     @classmethod
     def of(cls, pool: Pool, pools: Pools) -> Served:
         """What the server of a pool does."""
         bindings = frozenset(pools.clients_bound(pool))
         subnet, own = pool.network.subnet, pools.own_offers(pool)
-        return cls(pool.name, subnet, pool.assignable, bindings, pool.offer, own)
+        classes = pool.by_class.classes if pool.by_class is not None else ()
+        served = tuple(ServedClass(c.name, c.words, c.assignable, c.offer) for c in classes)
+        return cls(pool.name, subnet, pool.common, bindings, pool.offer, own, served)
 
 
 class Unserved(NamedTuple):
@@ -60,6 +74,22 @@ class Assignable(NamedTuple):
     def __str__(self) -> str:
         relation = "assignable but should not be" if self.is_new else "not assignable but should be"
         return f"{self.addresses} would be {relation}"
+
+
+class ClassServed(NamedTuple):
+    """Something that members of a class get differently."""
+
+    network: str
+    name: str
+    """The class."""
+    what: str
+    """As of :class:`Offered`; ``assignable``, ``order``; empty for the class as a whole."""
+    old: str | None
+    new: str | None
+
+    def __str__(self) -> str:
+        what = f"{self.what} of class {self.name}" if self.what else f"class {self.name}"
+        return f"{what} would be {self.new or 'left out'} instead of {self.old or 'left out'}"
 
 
 class Bound(NamedTuple):
@@ -126,7 +156,7 @@ class Attached(NamedTuple):
         return f"{self.interface} with {self.old} would be missing"
 
 
-Difference = Unserved | Assignable | Bound | Offered | Relayed | Attached
+Difference = Unserved | Assignable | ClassServed | Bound | Offered | Relayed | Attached
 """One thing that differs; its text tells what the new side would do instead of the old one."""
 
 
@@ -155,6 +185,8 @@ def _between(old: Served, new: Served) -> Iterator[Difference]:
             yield Assignable(old.network, addresses, is_new)
     for client, address in sorted(old.bindings ^ new.bindings, key=lambda pair: pair[1]):
         yield Bound(old.network, client, address, (client, address) in new.bindings)
+    for of_class in classes_differently(old.classes, new.classes):
+        yield ClassServed(old.network, *of_class)
     masks = [format_address(mask_of(served.subnet.bits)) for served in (old, new)]
     if masks[0] != masks[1]:
         yield Offered(old.network, "subnet mask", masks[0], masks[1])
@@ -165,6 +197,35 @@ def _between(old: Served, new: Served) -> Iterator[Difference]:
         for difference in offered_differently(*offers):
             if difference not in common:
                 yield Offered(old.network, *difference, client)
+
+
+def classes_differently(
+    old: Sequence[ServedClass], new: Sequence[ServedClass]
+) -> Iterator[tuple[str, str, str | None, str | None]]:
+    """What members of classes get differently: the class, what, and both values as texts.
+
+    Classes are the same by what their members say, whatever they are called.
+    """
+    before, after = ({its.words: its for its in reversed(some)} for some in (old, new))
+    for words in {its.words: None for its in (*old, *new)}:
+        was, is_now = before.get(words), after.get(words)
+        if was is None or is_now is None:
+            there = was or is_now
+            assert there is not None
+            said = str(there.assignable) or "no address"
+            yield there.name, "", said if was else None, said if is_now else None
+            continue
+        if was.assignable != is_now.assignable:
+            earlier, later = (str(its.assignable) or None for its in (was, is_now))
+            yield is_now.name, "assignable", earlier, later
+        for what, earlier, later in offered_differently(was.offer, is_now.offer):
+            yield is_now.name, what, earlier, later
+    both = [[its for its in some if its.words in before and its.words in after]
+            for some in (old, new)]  # fmt: skip
+    orders = [list(dict.fromkeys(its.words for its in some)) for some in both]
+    if orders[0] != orders[1]:
+        earlier, later = (", ".join(dict.fromkeys(its.name for its in some)) for some in both)
+        yield both[1][0].name, "order", earlier, later
 
 
 def offered_differently(old: Offer, new: Offer) -> list[tuple[str, str | None, str | None]]:

@@ -52,8 +52,12 @@ class ClientClass(Part):
         return self
 
 
-class ClassAnswers(OwnOffer):
-    """What members of a class get otherwise than the other clients of a network."""
+class _OwnRanges(Part):
+    """Where the members of a class get their addresses."""
 
     ranges: ListOf[SpanText] = ()
     """Their own: no other clients get an address there, and they get none elsewhere."""
+
+
+class ClassAnswers(OwnOffer, _OwnRanges):
+    """What members of a class get otherwise than the other clients of a network."""

@@ -25,14 +25,14 @@ _FREE_MAC = bytes((0x02, 0x04))
 
 @dataclass(frozen=True, slots=True)
 class Said:
-    """What a client says of itself, and its relay of it; None where it says nothing."""
+    """What a client says of itself, and its relay of it; several words where it may."""
 
     mac: Mac
-    vendor_class: str | None = None
-    user_class: str | None = None
-    architecture: int | None = None
-    circuit: str | None = None
-    remote: str | None = None
+    vendor_class: tuple[str, ...] = ()
+    user_class: tuple[str, ...] = ()
+    architecture: tuple[int, ...] = ()
+    circuit: tuple[str, ...] = ()
+    remote: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,10 +56,11 @@ class ClassWords:
         """Whether a client is in the class."""
         if self.mac is not None and not client.mac.to_bytes(6, "big").startswith(self.mac):
             return False
-        if self.architecture is not None and client.architecture not in self.architecture:
+        if self.architecture is not None and self.architecture.isdisjoint(client.architecture):
             return False
         return all(
-            (word := getattr(self, name)) is None or is_like(getattr(client, name), word)
+            (word := getattr(self, name)) is None
+            or any(is_like(text, word) for text in getattr(client, name))
             for name in TEXTS
         )
 
@@ -72,10 +73,8 @@ TEXTS = ("vendor_class", "user_class", "circuit", "remote")
 """The words that are texts."""
 
 
-def is_like(text: str | None, word: str) -> bool:
+def is_like(text: str, word: str) -> bool:
     """Whether a text is one that a word with ``*`` at its ends stands for."""
-    if text is None:
-        return False
     begins, body, ends = _parts(word)
     if begins and ends:
         return body in text
@@ -114,7 +113,10 @@ def member_of(wanted: ClassWords, others: Sequence[ClassWords]) -> Said | None:
     left = [
         other
         for other in others
-        if all((word := getattr(other, n)) is None or is_like(texts[n], word) for n in TEXTS)
+        if all(
+            (word := getattr(other, name)) is None or any(is_like(t, word) for t in said)
+            for name, said in texts.items()
+        )
     ]
     architectures: Iterable[int | None] = (
         [None] if wanted.architecture is None else sorted(wanted.architecture)
@@ -127,7 +129,8 @@ def member_of(wanted: ClassWords, others: Sequence[ClassWords]) -> Said | None:
         ]
         mac = _mac_outside(wanted.mac, rivals)
         if mac is not None:
-            return Said(mac, architecture=architecture, **texts)
+            numbers = () if architecture is None else (architecture,)
+            return Said(mac, architecture=numbers, **texts)
     return None
 
 
@@ -136,20 +139,20 @@ def nobody_says(words: Sequence[ClassWords]) -> Said | None:
     return member_of(ClassWords(), words)
 
 
-def _unlike(word: str | None, name: str, others: Sequence[ClassWords]) -> str | None:
+def _unlike(word: str | None, name: str, others: Sequence[ClassWords]) -> tuple[str, ...]:
     """A text that a word stands for, and no word of others that doesn't include it."""
     if word is None:
-        return None
+        return ()
     begins, body, ends = _parts(word)
     if not (begins or ends):
-        return body
+        return (body,)
     used = {sign for other in others for sign in getattr(other, name) or ""} | set(body)
     sign = next(letter for letter in _letters() if letter not in used)
     rivals = [w for other in others if (w := getattr(other, name)) is not None]
     plain = body or sign
     if not any(is_like(plain, rival) and not _includes(rival, word) for rival in rivals):
-        return plain
-    return (sign if begins else "") + body + (sign if ends else "")
+        return (plain,)
+    return ((sign if begins else "") + body + (sign if ends else ""),)
 
 
 def _letters() -> Iterator[str]:

@@ -178,6 +178,20 @@ class Behaviour:
     # Which pool serves a client.
 
     @property
+    def answers_by_class(self) -> bool:
+        """Whether a pool says what members of a class get."""
+        return self.sheet.trait("classes") == "in-pool"
+
+    @property
+    def serves_classes_by_pools(self) -> bool:
+        """Whether a class is served by a pool of its own."""
+        return self.sheet.trait("classes") == "own-pool"
+
+    def tells_apart_by(self, word: str) -> bool:
+        """Whether it knows clients by something that they say."""
+        return self.sheet.mentions("class" if self.answers_by_class else "pool", word)
+
+    @property
     def uses_pools_in_order(self) -> bool:
         """Whether it assigns from the first pool with a free address, whatever the network."""
         return self.sheet.trait("pool-found-by") == "order"

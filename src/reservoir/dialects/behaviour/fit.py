@@ -17,6 +17,7 @@ from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.by_subnet import BySubnet
 from reservoir.core.wording import counted
 from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.fit_classes import ClassFitter, FittedClass
 from reservoir.dialects.behaviour.inexpressible import inexpressible
 from reservoir.dialects.behaviour.kept import faults_in_kept
 from reservoir.dialects.behaviour.names import NameFitter
@@ -51,6 +52,8 @@ class FittedPool:
     offered: FittedOffer
     own: Mapping[int, FittedOffer] = field(default_factory=dict)
     """What the clients of some bindings are offered otherwise, by their rows."""
+    classes: tuple[FittedClass, ...] = ()
+    """What members of classes get; the rest is for clients of none."""
 
     def with_bindings(self, rows: NDArray[np.int64]) -> FittedPool:
         """The same with some of its bindings."""
@@ -254,7 +257,10 @@ class _Fitter:
         attachment = self._attachment(pool)
         offered = fit_offer(pool, self.device, attachment, self.sheet)
         self.obstacles += offered.obstacles
-        assignable = pool.assignable - self._own(pool)
+        fitter = ClassFitter(pool, self.device, attachment, self.sheet, offered, self._own(pool))
+        classes = fitter.fit()
+        self.obstacles += fitter.obstacles
+        assignable = pool.common - self._own(pool)
         if self.behaviour.assigns_ranges:
             ranges = self._ranges(pool)
             excluded = ranges - assignable - self._left_alone(pool)
@@ -264,7 +270,7 @@ class _Fitter:
             excluded = hosts - assignable - self._left_alone(pool)
         own = dict(self._own_offers(pool, attachment, offered))
         return FittedPool(
-            pool, attachment, assignable, ranges, excluded, pool.bindings, offered, own
+            pool, attachment, assignable, ranges, excluded, pool.bindings, offered, own, classes
         )
 
     def _own_offers(
@@ -298,8 +304,10 @@ class _Fitter:
     def _ranges(self, pool: Pool) -> AddressSet:
         """The ranges of a pool, on a device that has them."""
         named = pool.ranges.clipped(pool.network.subnet.hosts)
+        if pool.by_class is not None:
+            named = named - pool.by_class.ranges if pool.common else EMPTY
         if self.splits:
-            named = _bridged(pool.assignable - self._own(pool), self._left_alone(pool))
+            named = _bridged(pool.common - self._own(pool), self._left_alone(pool))
         if self.behaviour.binds_outside_only:
             named = named - self._bound(pool)
         if self.behaviour.binds_inside_only:
@@ -315,7 +323,7 @@ class _Fitter:
 
     def _too_many_exclusions(self) -> bool:
         needed = [
-            (self._ranges(pool) - pool.assignable - self._left_alone(pool)).span_count
+            (self._ranges(pool) - pool.common - self._left_alone(pool)).span_count
             for pool in self.pools
         ]
         in_pool = self.behaviour.limit("pool.exclusion")

@@ -17,13 +17,14 @@ from reservoir.core.plan.model import (
     Service,
     Zone,
 )
-from reservoir.core.plan.offered import OFFERED
 from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.core.values.addresses import Prefix, Span
+from reservoir.core.values.client_classes import ClassWords
 from reservoir.core.wording import listed
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.kept import kept_of
-from reservoir.dialects.behaviour.lift_offer import OfferLifter, with_short_keys
+from reservoir.dialects.behaviour.lift_classes import ClassLifter, OwnPool, own_class, without_words
+from reservoir.dialects.behaviour.lift_offer import OfferLifter, apart
 from reservoir.dialects.behaviour.lifted import Lifted, Note, Origin, SwitchedOff
 from reservoir.dialects.behaviour.lower import called
 from reservoir.dialects.behaviour.own_ranges import with_own_ranges
@@ -47,6 +48,8 @@ class _Pool(NamedTuple):
 
     fact: Fact
     subnet: Prefix
+    words: ClassWords | None = None
+    """Of the class that it is for, if it is for one."""
 
 
 class _Lifting:
@@ -62,6 +65,9 @@ class _Lifting:
         self.name = device.get("name") or otherwise_called
         self._offers = OfferLifter(device, self.behaviour, self._note, self._leave_out)
         self.result = Lifted(self.name, Device())
+        self._classes = ClassLifter(
+            device, self.behaviour, self._offers, self._leave_out, self.result.classes
+        )
         for fact in unused:
             self._leave_out(fact, "an earlier file is for the same interface", *EVERYTHING)
         self.result.device = self._device()
@@ -85,7 +91,11 @@ class _Lifting:
 
     def lifted(self) -> Lifted:
         named: list[tuple[str, Fact]] = []
-        for pools in self._pools_by_network().values():
+        for every in self._pools_by_network().values():
+            own = [pool for pool in every if pool.words is not None]
+            pools = [pool for pool in every if pool.words is None] or [
+                _Pool(without_words(own[0].fact), own[0].subnet)
+            ]
             name = called(pools[0].fact.fields, pools[0].subnet)
             if name in self.result.networks:
                 pool = pools[0].fact
@@ -97,6 +107,11 @@ class _Lifting:
             if off is not None:
                 self._note(facts[0], f"not served: {off.why}")
             network = self._network(pools, () if off else (Service(device=self.name),))
+            own_pools = [
+                OwnPool(called(p.fact.fields, p.subnet), p.words, p.fact) for p in own if p.words
+            ]
+            held = self._own_addresses(network.subnet)
+            network = self._classes.with_classes(network, pools[0].fact, own_pools, held)
             self.result.networks[name] = network
             self.result.origins[name] = Origin(pools[0].subnet, facts, self._in_network, off)
             named.append((name, pools[0].fact))
@@ -117,16 +132,26 @@ class _Lifting:
     def _pools_by_network(self) -> dict[object, list[_Pool]]:
         """The pools that have a subnet; together those that are parts of one."""
         found: dict[object, list[_Pool]] = {}
+        general: dict[object, object] = {}
+        of_classes: list[_Pool] = []
         for number, pool in enumerate(pools_of(self.facts, self.interfaces)):
             subnet = self._subnet(pool)
             if subnet is None:
                 around = self.interfaces.get(pool.get("interface"))  # whose address may be unread
                 self._leave_out(pool, "it has no subnet", "pool", within=around)
                 continue
-            parts = self.behaviour.spreads_ranges_over_pools
-            found.setdefault(subnet.subnet if parts else number, []).append(_Pool(pool, subnet))
+            words = own_class(pool, self.behaviour)
+            if words is not None:
+                of_classes.append(_Pool(pool, subnet, words))
+                continue
+            key = subnet.subnet if self.behaviour.spreads_ranges_over_pools else number
+            general.setdefault((subnet.subnet, pool.get("interface")), key)
+            found.setdefault(key, []).append(_Pool(pool, subnet))
         for pools in found.values():  # of parts, one with host bits stands for all
             pools.sort(key=lambda pool: pool.subnet == pool.subnet.subnet)
+        for own in of_classes:
+            place = own.subnet.subnet, own.fact.get("interface")
+            found.setdefault(general.get(place, place), []).append(own)
         return found
 
     def _subnet(self, pool: Fact) -> Prefix | None:
@@ -350,11 +375,8 @@ class _Lifting:
             return {}
         self._note(binding, f"its {listed(differing)} differ from those of {pool.label}")
         self.result.differing.append((binding, differing))
-        options = {code: its["options"].get(code, b"") for code in offered["options"]}
-        options |= its["options"]
-        changed = {c: data for c, data in options.items() if offered["options"].get(c) != data}
-        values = {key: its[key] for key in differing if key != "options"}
-        return with_short_keys({k: _or_none(k, v) for k, v in values.items()}, changed)
+        own = apart(offered, its)
+        return own if "dns" in differing else {k: v for k, v in own.items() if k != "dns"}
 
     def _differing(self, fact: Fact, offered: Mapping[str, Any], own: AddressSet) -> list[str]:
         """What a binding, or a part of a pool, offers otherwise than the rest of its network."""
@@ -372,13 +394,6 @@ def _label(fact: Fact) -> str:
     if "name" not in fact.fields and "interface" in fact.fields:
         return f"{fact.label} at {fact.get('interface')}"
     return fact.label
-
-
-def _or_none(key: str, value: Any) -> Any:
-    """A value as a plan's key has it, where what is falsy says that there is none."""
-    if value is not None or key == "gateway":
-        return value
-    return 0 if OFFERED[key].type in ("ip", "duration") else ""
 
 
 def _binding(fact: Fact, own: Mapping[str, Any]) -> Binding:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -141,3 +141,19 @@ def with_short_keys(own: dict[str, Any], options: dict[int, bytes]) -> dict[str,
         if code in options and dhcp_options.decode(code, options[code])[0] == "text":
             own[key] = options.pop(code).decode()
     return own | ({"options": options} if options else {})
+
+
+def apart(offered: Mapping[str, Any], its: Mapping[str, Any]) -> dict[str, Any]:
+    """What one pool offers otherwise than another, as a plan's keys have it."""
+    usual, own = offered["options"], its["options"]
+    options = {code: own.get(code, b"") for code in (*usual, *own)}
+    changed = {code: data for code, data in options.items() if usual.get(code) != data}
+    values = {key: its[key] for key in OFFERED if its[key] != offered[key]}
+    return with_short_keys({k: _or_none(k, v) for k, v in values.items()}, changed)
+
+
+def _or_none(key: str, value: Any) -> Any:
+    """A value as a plan's key has it, where what is falsy says that there is none."""
+    if value is not None or key == "gateway":
+        return value
+    return 0 if OFFERED[key].type in ("ip", "duration") else ""

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from reservoir.core.plan.classes import ClientClass
 from reservoir.core.plan.model import Device, Network, Plan
 from reservoir.core.values.addresses import Prefix
 from reservoir.dialects.facts.fact import Fact
@@ -39,6 +40,7 @@ class Lifted:
     name: str
     device: Device
     networks: dict[str, Network] = field(default_factory=dict)
+    classes: dict[str, ClientClass] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
     left_out: list[NotUnderstood] = field(default_factory=list)
     """What was read and has no place in a plan, so that nobody knows what clients make of it."""
@@ -75,7 +77,7 @@ class Lifted:
 
     def plan(self) -> Plan:
         """A plan of this device alone."""
-        return Plan(devices={self.name: self.device}, networks=self.networks)
+        return Plan(devices={self.name: self.device}, networks=self.networks, classes=self.classes)
 
 
 @dataclass(frozen=True)

@@ -15,9 +15,11 @@ from reservoir.core.plan.model import Device, Interface, PlanPath
 from reservoir.core.pools import Pools
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import Prefix, Span
+from reservoir.core.values.client_classes import ClassWords
 from reservoir.core.values.clients import Client, Mac, format_client
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.fit import FittedDevice, FittedPool, fit_device
+from reservoir.dialects.behaviour.fit_classes import FIELD_OF
 from reservoir.dialects.behaviour.kept import put_back
 from reservoir.dialects.behaviour.names import NameFitter
 from reservoir.dialects.behaviour.offer import FittedOffer
@@ -52,6 +54,7 @@ class Lowered:
                 assignable=pool.assignable,
                 bindings=frozenset(_clients(pool, self.bindings)),
                 offer=pool.offered.offer,
+                classes=tuple(its.served for its in pool.classes),
                 own={
                     self.bindings.client_at(row): fitted.offer for row, fitted in pool.own.items()
                 },
@@ -106,6 +109,8 @@ class _Lowering:
         self.fitted = fitted
         self.names = NameFitter(sheet.naming, taken)
         self.top = Fact("device", {"name": device}, origin=("devices", device))
+        self.defined: set[str] = set()
+        """The classes that the device has been told of."""
         self.called = {"device": [self.top]}
         """The facts by what the plan's ``kept`` calls them."""
 
@@ -243,6 +248,8 @@ class _Lowering:
         facts = []
         for part in parts:
             named = {"name": self.names.fit(pool.pool.name)} | fields
+            if pool.pool.network.admits is not None and self.sheet.mentions("pool", "admits"):
+                named["admits"] = tuple(map(self.names.fit, pool.pool.network.admits))
             if not self.sheet.mentions("pool", "name"):
                 del named["name"]
             if self.sheet.stands_in("pool", "interface"):
@@ -250,14 +257,50 @@ class _Lowering:
             options = self._options(pool.offered, pool.pool.path)
             fact = Fact("pool", named, options, origin=pool.pool.path)
             fact.children += [self._range(span, pool) for span in part]
+            fact.children += self._classes(pool)
             facts.append(fact)
         self._owner(pool).children += facts
+        if self.behaviour.serves_classes_by_pools:
+            self._owner(pool).children += self._class_pools(pool)
         notes = {exclusion.range: exclusion.reason for exclusion in network.exclusions}
         exclusions = [_span("exclusion", s, pool, notes.get(s, "")) for s in pool.excluded.spans()]
         (facts[0] if self.behaviour.excludes_in_pool else self.top).children += exclusions
         bindings = self._bindings(pool, facts[0])
         self._binding_owner(pool, facts[0]).children += bindings
         return facts
+
+    def _classes(self, pool: FittedPool) -> Iterator[Fact]:
+        """What the pool says of the classes that get something otherwise."""
+        defines = self.sheet.stands_in("class", "device")
+        for its in pool.classes if self.behaviour.answers_by_class else ():
+            name = self.names.fit(its.pool.name)
+            words = _words(its.pool.words)
+            if defines and its.pool.name not in self.defined:
+                self.defined.add(its.pool.name)
+                path = ("classes", its.pool.name)
+                self.top.children.append(Fact("class", {"name": name, **words}, origin=path))
+            if its.pool.name not in pool.pool.network.by_class:
+                continue  # it is only admitted
+            fields = {"name": name, **({} if defines else words), **its.offered.fields}
+            fact = Fact("class", fields, self._options(its.offered, its.pool.path))
+            fact.origin = its.pool.path
+            if its.pool.ranges is not None:
+                fact.children += [self._range(span, pool) for span in its.assignable.spans()]
+            yield fact
+
+    def _class_pools(self, pool: FittedPool) -> Iterator[Fact]:
+        """The pools of the classes that are served by one of their own."""
+        for its in pool.classes:
+            if not its.pool.is_admitted:
+                continue
+            fields = self._place(pool) | _words(its.pool.words) | dict(its.offered.fields)
+            fields["name"] = self.names.fit(its.pool.name)
+            if self.behaviour.has_pool_switches:
+                fields["active"] = True
+            fact = Fact("pool", fields, self._options(its.offered, its.pool.path))
+            fact.origin = its.pool.path
+            fact.children += [self._range(span, pool) for span in its.assignable.spans()]
+            yield fact
 
     def _binding_owner(self, pool: FittedPool, pool_fact: Fact) -> Fact:
         if not self.behaviour.binds_in_pool:
@@ -322,6 +365,15 @@ class _Lowering:
                 fields["data"] = data
             facts.append(Fact("option", fields, origin=path))
         return facts
+
+
+def _words(words: ClassWords) -> dict[str, Any]:
+    """The fields that say who is in a class."""
+    said: dict[str, Any] = {}
+    for name in words.said:
+        value = getattr(words, name)
+        said[FIELD_OF.get(name, name)] = tuple(sorted(value)) if name == "architecture" else value
+    return said
 
 
 def called(fields: Mapping[str, Any], subnet: Prefix) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import Any
 
 from reservoir.core.findings import Obstacle, Severity, Witness
 from reservoir.core.offers import Offer
@@ -55,8 +55,6 @@ class OfferFitter:
     device: str
     attachment: Attachment | None
     sheet: Sheet
-    kind: ClassVar[str] = "pool"
-    """The kind of fact that is to state it."""
 
     def __post_init__(self) -> None:
         self.behaviour = Behaviour(self.sheet)
@@ -192,6 +190,11 @@ class OfferFitter:
             (Edit(self.path_of("lease"), format_duration(lease), format_duration(rounded)),),
         )
         return rounded
+
+    @property
+    def kind(self) -> str:
+        """The kind of fact that is to state it."""
+        return "pool"
 
     @property
     def whose(self) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar
+from typing import Any
 
 from reservoir.core.findings import Obstacle, Witness
 from reservoir.core.offers import Offer
@@ -27,8 +27,10 @@ class Owner:
     path: PlanPath
     """Where they are in the plan."""
     own: OwnValues
-    client: Client
-    """The client that they are, or one of them."""
+    client: Client | None = None
+    """The client that they are, if it is one."""
+    of_class: str = ""
+    """The class that they are of, if they are."""
 
 
 def fit_own(
@@ -50,7 +52,7 @@ def fit_own(
         common: What the others are offered.
     """
     fitter = _OwnFitter(pool, device, attachment, sheet, owner)
-    if not fitter.behaviour.binds_by_pools:
+    if not fitter.is_by_pool:
         return fitter.beside(common)
     fitted = fitter.whole(pool.offer.with_own(owner.own))
     told = {obstacle.rule for obstacle in common.obstacles}
@@ -59,8 +61,21 @@ def fit_own(
 
 @dataclass
 class _OwnFitter(OfferFitter):
-    kind: ClassVar[str] = "binding"
     owner: Owner
+
+    @property
+    def is_by_pool(self) -> bool:
+        """Whether they have a pool of their own, so that nothing comes from another one."""
+        if self.owner.of_class:
+            return self.behaviour.serves_classes_by_pools
+        return self.behaviour.binds_by_pools
+
+    @property
+    def kind(self) -> str:
+        """The kind of fact that is to state it."""
+        if self.owner.of_class:
+            return "pool" if self.is_by_pool else "class"
+        return "binding"
 
     def beside(self, common: FittedOffer) -> FittedOffer:
         """What is said beside a pool's own offer, of which the device takes the rest."""

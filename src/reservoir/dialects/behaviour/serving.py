@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 
 from reservoir.core.offers import Offer
@@ -20,46 +19,23 @@ from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.by_subnet import BySubnet
 from reservoir.core.values.clients import Client
 from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.lift_classes import defined_classes, own_class
 from reservoir.dialects.behaviour.lift_offer import OfferLifter
 from reservoir.dialects.behaviour.lifted import Ignored
 from reservoir.dialects.behaviour.own_ranges import with_own_ranges
 from reservoir.dialects.behaviour.pool_subnets import pools_of, subnet_of
+from reservoir.dialects.behaviour.serving_pool import (
+    BoundClient,
+    ServingClass,
+    ServingPool,
+    class_parts,
+    join_class_pools,
+)
 from reservoir.dialects.behaviour.used_files import passed_over, without
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.spans import each_span
 from reservoir.dialects.sheet.model import Sheet
-
-
-@dataclass(frozen=True)
-class BoundClient:
-    """A client that always gets one address, and what it is offered."""
-
-    address: int
-    offer: Offer
-
-
-@dataclass(eq=False)
-class ServingPool:
-    """A pool as a device assigns from it."""
-
-    fact: Fact
-    subnet: Prefix
-    interface: str | None
-    """The interface that it names."""
-    assignable: AddressSet
-    """What any client may get."""
-    offer: Offer
-    probes: bool
-    """Whether an address is probed before it is offered."""
-    bound: dict[Client, BoundClient] = field(default_factory=dict)
-
-    @cached_property
-    def label(self) -> str:
-        """What to call it."""
-        is_named = self.fact.label != self.fact.kind
-        return self.fact.label if is_named else f"its pool for {self.subnet}"
-
 
 Place = tuple[str, int, int]
 """What tells a fact from others of its text: its kind, line and column."""
@@ -91,6 +67,7 @@ class Serving:
         )
         """Those of its interfaces."""
         self._zones = {fact.get("name"): fact.get("admits", ()) for fact in device.of_kind("zone")}
+        self._classes = defined_classes(device)
         self._device_excluded = AddressSet(each_span(device.of_kind("exclusion")))
         self._dropped: dict[tuple[str, bool, bool], str] = {}
         self._found: dict[tuple[str, int], Sequence[ServingPool]] = {}
@@ -237,6 +214,12 @@ class Serving:
                 self.ignore(fact, "it shares addresses with a pool before it")
                 continue
             self._add(pool)
+            if self.behaviour.answers_by_class:
+                excluded = self._excluded(fact, pool.subnet)
+                for part in class_parts(pool, self._classes, self._offers, excluded):
+                    self._add(part)
+        if self.behaviour.serves_classes_by_pools:
+            join_class_pools(self.pools)
         self._bind()
 
     def _add(self, pool: ServingPool) -> None:
@@ -268,7 +251,13 @@ class Serving:
         if self.behaviour.refuses_pool_without_dns and not offer.dns:
             self.ignore(fact, "it has no DNS server")
             return None
+        words = own_class(fact, self.behaviour)
+        kin = None
+        if words is not None:
+            name = fact.get("name", "")
+            kin = ServingClass(name, words, None, True, True, whole=offer)
         return ServingPool(
+            own_class=kin,
             fact=fact,
             subnet=subnet.subnet,
             interface=interface,
@@ -303,6 +292,7 @@ class Serving:
         for binding in (fact for owner in owners for fact in owner.of_kind("binding")):
             address = binding.get("address")
             near = self.pools_holding(address) if address is not None else []
+            near = [pool for pool in near if pool.own_class is None]
             if self.behaviour.binds_by_pools and not near:
                 near = self._pool_of_its_own(binding)
                 for pool in near:
@@ -310,7 +300,7 @@ class Serving:
             for pool in near:
                 self._bind_in(pool, binding, named)
         for pool in self.pools:
-            for binding in pool.fact.of_kind("binding"):
+            for binding in pool.fact.of_kind("binding") if pool.own_class is None else ():
                 self._bind_in(pool, binding, named)
         if self.behaviour.reserves_bound_addresses:
             bound = AddressSet.of_addresses(
@@ -337,17 +327,18 @@ class Serving:
         if why:
             self.ignore(binding, why)
             return
-        offer = pool.offer
+        bound = BoundClient(address)
         if self.behaviour.binds_by_pools:
             offer = self._offer(binding, self.own_addresses.clipped(pool.subnet.span))
             if self.behaviour.refuses_pool_without_dns and not offer.dns:
                 self.ignore(binding, "it has no DNS server")
                 return
+            bound = BoundClient(address, whole=offer)
         else:
             own = self._offers.own(binding)
-            offer = offer.with_own(own_values_of(own)) if own else offer
+            bound = BoundClient(address, own_values_of(own) if own else None)
         self._heeded.add(binding.place)
-        pool.bound.setdefault(client, BoundClient(address, offer))
+        pool.bound.setdefault(client, bound)
 
     def _misplaced(self, address: int, pool: ServingPool, named: AddressSet) -> str:
         """Why the device doesn't heed a binding of an address; empty if it does."""

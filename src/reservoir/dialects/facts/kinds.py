@@ -70,6 +70,16 @@ _OFFER = {
 _SHORT = {key: Field("text", is_optional=True, is_derived=True) for key in SHORT_FOR}
 """Options that a row may state by themselves."""
 
+_WORDS = {
+    "vendor_class": Field("text", is_optional=True),
+    "user_class": Field("text", is_optional=True),
+    "architecture": Field("numbers", is_optional=True),
+    "mac_beginning": Field("mac_beginning", is_optional=True),
+    "circuit": Field("text", is_optional=True),
+    "remote": Field("text", is_optional=True),
+}
+"""What the members of a class say of themselves."""
+
 KINDS: Mapping[str, Kind] = {
     "device": Kind(
         {
@@ -115,7 +125,9 @@ KINDS: Mapping[str, Kind] = {
         | _PLACE
         | _OFFER
         | {"boot_file": _SHORT["boot_file"]}
+        | _WORDS
         | {
+            "admits": Field("texts", is_optional=True),
             "longest": Field("duration", is_derived=True, is_kept=True, restates="lease"),
             "active": Field("bool"),
             "own_timezone": Field("bool", is_optional=True),
@@ -136,7 +148,7 @@ KINDS: Mapping[str, Kind] = {
             "offset": Field("number", is_identity=True, is_derived=True),
         },
         True,
-        ("pool",),
+        ("pool", "class"),
     ),
     "exclusion": Kind(
         {
@@ -155,7 +167,15 @@ KINDS: Mapping[str, Kind] = {
             "data": Field("bytes", is_derived=True),
         },
         True,
-        ("pool", "binding"),
+        ("pool", "binding", "class"),
+    ),
+    "class": Kind(
+        {"name": Field("text", is_identity=True)}
+        | _WORDS
+        | {key: field._replace(is_planned=False) for key, field in _OFFER.items()}
+        | {"boot_file": _SHORT["boot_file"]},
+        True,
+        ("device", "pool"),
     ),
     "binding": Kind(
         {
@@ -174,11 +194,14 @@ KINDS: Mapping[str, Kind] = {
 }
 """Every kind of fact, with its fields."""
 
-ITEMS = {"ips": "ip", "texts": "text", "prefixes": "prefix"}
+ITEMS = {"ips": "ip", "texts": "text", "prefixes": "prefix", "numbers": "number"}
 """The type of the items of each type of list."""
 
 RUNNING_NUMBER = "#"
 """The field of a slot that counts facts; it means nothing."""
+
+WORDS = tuple(_WORDS)
+"""The fields of what the members of a class say of themselves."""
 
 DHCP_FIELDS = frozenset(
     name for kind in KINDS.values() for name, field in kind.fields.items() if field.about_dhcp

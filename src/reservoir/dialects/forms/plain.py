@@ -319,3 +319,10 @@ class MacForm(Form):
             return super().write_many(values)
         texts = mac_texts(values, self.group, self.separator)
         return [self.prefix + text for text in texts] if self.prefix else texts
+
+
+def beginning_of(form: Form) -> Form:
+    """A form for the beginning of a MAC address by one for the whole."""
+    if not isinstance(form, MacForm):
+        return HEX
+    return GroupedBytes(form.group, form.separator, form.prefix, form.upper)

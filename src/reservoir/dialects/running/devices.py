@@ -10,9 +10,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
+from reservoir.core.plan.classes import ClientClass
 from reservoir.core.plan.model import Binding, Network, Plan, Service, Zone
 from reservoir.core.plan.offered import DEFAULTS, OFFERED
 from reservoir.core.plan.offering import Defaults
+from reservoir.core.plan.own_values import OwnValues
 from reservoir.core.topology import Topology
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, Span
@@ -27,8 +29,11 @@ def merged_plan(devices: Sequence[Lifted]) -> Plan:
     """
     networks: dict[str, Network] = {}
     by_subnet: dict[tuple[str, Prefix], str] = {}
+    classes: dict[str, ClientClass] = {}
     for lifted in devices:
-        for name, network in lifted.networks.items():
+        names = {kin: _called(kin, there, classes) for kin, there in lifted.classes.items()}
+        for name, own in lifted.networks.items():
+            network = _with_class_names(own, names)
             key = (network.vrf, network.subnet)
             same = by_subnet.get(key)
             if same is not None and _offer_alike(networks[same], network):
@@ -37,13 +42,34 @@ def merged_plan(devices: Sequence[Lifted]) -> Plan:
             free = name if name not in networks else f"{name}-{lifted.name}"
             networks[free] = network
             by_subnet.setdefault(key, free)
-    plan = Plan(devices={lifted.name: lifted.device for lifted in devices}, networks=networks)
+    described = {lifted.name: lifted.device for lifted in devices}
+    plan = Plan(devices=described, networks=networks, classes=classes)
     defaults, topology = _common(list(networks.values())), Topology(plan)
     finished = {
         name: _shortened(_with_vlan(network, plan, topology), defaults)
         for name, network in networks.items()
     }
-    return Plan(defaults=Defaults(**defaults), devices=plan.devices, networks=finished)
+    return replace(plan, defaults=Defaults(**defaults), networks=finished)
+
+
+def _called(name: str, there: ClientClass, classes: dict[str, ClientClass]) -> str:
+    """What a class of a device is called beside those of others, which it is added to."""
+    same = (known for known, other in classes.items() if other.words == there.words)
+    free, number = next(same, name), 2
+    while free in classes and classes[free].words != there.words:
+        free, number = f"{name}-{number}", number + 1
+    classes.setdefault(free, there)
+    return free
+
+
+def _with_class_names(network: Network, names: Mapping[str, str]) -> Network:
+    if not network.tells_apart:
+        return network
+    by_class = {names[name]: given for name, given in network.by_class.items()}
+    changed: dict[str, object] = {"by_class": by_class}
+    if network.admits is not None:
+        changed["admits"] = tuple(names[name] for name in network.admits)
+    return network.model_copy(update=changed)
 
 
 def with_named_zones(plan: Plan) -> Plan:
@@ -58,7 +84,13 @@ def with_named_zones(plan: Plan) -> Plan:
 
 
 def _offer_alike(one: Network, other: Network) -> bool:
-    return all(getattr(one, key) == getattr(other, key) for key in (*OFFERED, "options"))
+    same = all(getattr(one, key) == getattr(other, key) for key in (*OFFERED, "options", "admits"))
+    return same and _by_class(one) == _by_class(other)
+
+
+def _by_class(network: Network) -> list[tuple[str, OwnValues | None]]:
+    """What members of classes are offered, but for their ranges."""
+    return [(name, given.own_values) for name, given in network.by_class.items()]
 
 
 def _merged(one: Network, other: Network) -> Network:
@@ -72,8 +104,18 @@ def _merged(one: Network, other: Network) -> Network:
             "ranges": (),
             "exclusions": (),
             "bindings": tuple(bindings.values()),
+            "by_class": {
+                name: given.model_copy(update={"ranges": _all_ranges(one, other, name)})
+                for name, given in one.by_class.items()
+            },
         }
     )
+
+
+def _all_ranges(one: Network, other: Network, name: str) -> tuple[Span, ...]:
+    """The ranges that a class has of its own at either server."""
+    both = (*one.by_class[name].ranges, *other.by_class[name].ranges)
+    return tuple(AddressSet(both).spans())
 
 
 def _with_ranges(network: Network) -> list[Service]:
@@ -87,7 +129,8 @@ def own_ranges(network: Network) -> tuple[Span, ...]:
     """The ranges of a network that was read, less what it excludes."""
     assert network.ranges != "all"  # what is read of a device has ranges
     excluded = AddressSet(exclusion.range for exclusion in network.exclusions)
-    return tuple((AddressSet(network.ranges) - excluded).spans())
+    of_classes = [span for given in network.by_class.values() for span in given.ranges]
+    return tuple((AddressSet((*network.ranges, *of_classes)) - excluded).spans())
 
 
 def _with_vlan(network: Network, plan: Plan, topology: Topology) -> Network:

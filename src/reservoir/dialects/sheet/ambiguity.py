@@ -329,6 +329,8 @@ _SAMPLES: Mapping[str, Any] = {
     "prefixes": (Prefix(0x0A541401, 22), Prefix(0x0A541801, 24)),
     "ips": (0x0A540035, 0x0A540135),
     "mac": Mac(0x5E005301),
+    "mac_beginning": b"\x00\x00\x5e",
+    "numbers": (7, 9),
     "bytes": b"\x01\xab\xcd",
     "identifier": b"\x01\xab\xce",
     "text": "ab",

@@ -26,6 +26,7 @@ from reservoir.dialects.forms.plain import (
     VLAN,
     GroupedBytes,
     MacForm,
+    beginning_of,
     codes_except,
     either,
 )
@@ -133,6 +134,8 @@ class HeaderReader:
             "bool": self.bool,
             "ips": ListOf(carrier.item_form(ADDRESS), self.separator),
             "prefixes": ListOf(carrier.item_form(PREFIX), self.separator),
+            "numbers": ListOf(carrier.item_form(NUMBER), self.separator),
+            "mac_beginning": beginning_of(self.mac),
             "texts": ListOf(carrier.item_form(text), self.separator),
         }
         return forms, self.named

@@ -9,6 +9,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import NamedTuple
 
+from reservoir.dialects.facts.kinds import WORDS
+
 
 class Trait(NamedTuple):
     """One behaviour in which families differ."""
@@ -26,6 +28,7 @@ class Trait(NamedTuple):
 
 
 _AT_INTERFACE = "pool.interface or pool in interface"
+_OF_CLASS = " or ".join(f"pool.{word}" for word in WORDS)
 _SEVERAL = "interface.secondary or interface.addresses"
 
 TRAITS: Mapping[str, Trait] = {
@@ -113,6 +116,20 @@ TRAITS: Mapping[str, Trait] = {
         },
         "subnet-or-relay",
         dict.fromkeys(("joined-interface", "interface", "arrival"), (_AT_INTERFACE,)),
+    ),
+    "classes": Trait(
+        "What the device makes of kinds of client.",
+        {
+            "none": "Nothing: all clients of a pool get the same.",
+            "in-pool": "A pool says what the members of a class get, and whom it serves.",
+            "own-pool": "A pool that names a class serves its members alone, and they no other.",
+        },
+        "none",
+        {"in-pool": ("class in pool",), "own-pool": (_OF_CLASS, "range in pool")},
+        {
+            "class in pool": ("in-pool",),
+            **dict.fromkeys((f"pool.{word}" for word in WORDS), ("own-pool",)),
+        },
     ),
     "offer": Trait(
         "What an offer says.",
