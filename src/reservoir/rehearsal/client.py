@@ -8,10 +8,12 @@ from random import Random
 from typing import Protocol
 
 from reservoir.core.values.addresses import format_address
+from reservoir.core.values.client_classes import Said
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.rehearsal.clock import Clock
 from reservoir.rehearsal.message import Kind, Message, Option
+from reservoir.rehearsal.saying import options_of
 
 FIRST_WAIT, LONGEST_WAIT = 4.0, 64.0
 """Seconds until a message is sent again: doubled each time (RFC 2131 section 4.1)."""
@@ -78,6 +80,7 @@ class Client:
         surroundings: Surroundings,
         identifier: bytes | None = None,
         patience: int = MOST_TRIES,
+        said: Said | None = None,
     ) -> None:
         """A client that is switched on later.
 
@@ -86,7 +89,12 @@ class Client:
             surroundings: What it is connected to.
             identifier: Its client identifier, if it sends one.
             patience: Messages without an answer, and refusals, after which it gives up.
+            said: What it says of itself; nothing if None.
         """
+        self.said = said if said is not None else Said(mac)
+        self._says = options_of(self.said) if said is not None else {}
+        self.kind = ""
+        """The class that it is of, in its network."""
         self.mac = mac
         self.label = str(mac)
         """What people call it."""
@@ -241,6 +249,7 @@ class Client:
         if timer != self._timer or self.state is not State.BOUND:
             return
         message = self._message(Kind.REQUEST)
+        message.options.pop(Option.RELAY_AGENT, None)  # it goes past the relay
         message.own_address = self.address
         self.state, self._tries = State.RENEWING, 0
         self._ask_again(message)
@@ -272,6 +281,7 @@ class Client:
             message.options[Option.CLIENT_IDENTIFIER] = self.identifier
         if kind in (Kind.DISCOVER, Kind.REQUEST, Kind.INFORM):
             message.options[Option.PARAMETERS] = WANTED
+            message.options.update(self._says)
         return message
 
     def _begin(self, message: Message, state: State) -> None:

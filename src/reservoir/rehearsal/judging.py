@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import reduce
-from itertools import chain, compress
+from itertools import chain
 
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
@@ -14,9 +14,10 @@ from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import ADDRESS_BITS, Span, format_address, mask_of
 from reservoir.core.values.options import MEANINGS, REGISTRY, decode, kind_of, routes_in
 from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.kinds import assignable_to
 from reservoir.rehearsal.message import Message, Option, option_name
-from reservoir.rehearsal.own_values import without_own_values
-from reservoir.rehearsal.result import Failure, NetworkRehearsed
+from reservoir.rehearsal.own_values import without_class_values, without_own_values
+from reservoir.rehearsal.result import ClassRehearsed, Failure, NetworkRehearsed
 from reservoir.rehearsal.segment import Segment
 from reservoir.rehearsal.wires import Wires
 
@@ -99,7 +100,16 @@ class _Judge:
         result.assumed = tuple(dict.fromkeys(chain.from_iterable(rests_on)))
         result.failures += self._wrong_addresses(bound, [*tried, *filling])
         result.failures += without_own_values([c for c, _ in bound], self.pools, self.index)
-        self._use_each([client for client, _ in bound], [*expected, *filling])
+        others = [*expected, *filling]
+        result.failures += without_class_values(others, self.pools, self.index)
+        kinds = dict.fromkeys(client.kind for client in others)
+        by_kind = [[c for c in others if c.kind == kind] for kind in sorted(kinds, reverse=True)]
+        result.classes = [
+            ClassRehearsed.of(some[0].kind, [c for c in expected if c.kind == some[0].kind], some)
+            for some in by_kind
+            if some[0].kind
+        ]
+        self._use_each([client for client, _ in bound], *by_kind)
         if filling:
             result.failures += self._unused()
         if tried:
@@ -193,11 +203,18 @@ class _Judge:
     ) -> Iterator[Failure]:
         """The first client with an address that the plan doesn't have for it."""
         there = [self.pools.place_of(name) for name in self.segment.networks]
-        assignable = reduce(AddressSet.__or__, map(self.pools.assignable_in, there))
         names = {client.mac for client, _ in bound}
         others = [c for c in everybody if c.is_online and c.mac not in names]
-        planned = assignable.contains([client.address for client in others])
-        for client in compress(others, ~planned):
+        first = {client.kind: client for client in reversed(others)}
+        assignable = {
+            kind: reduce(
+                AddressSet.__or__, (assignable_to(self.pools, at, client.said) for at in there)
+            )
+            for kind, client in first.items()
+        }
+        for client in others:
+            if client.address in assignable[client.kind]:
+                continue
             shown = format_address(client.address)
             subnets = [self.pools.networks[index].subnet for index in there]
             inside = any(subnet.span.holds(client.address) for subnet in subnets)
@@ -239,10 +256,10 @@ class _Judge:
 
     # What a client can do with what it got.
 
-    def _use_each(self, bound: Sequence[Client], others: Sequence[Client]) -> None:
-        """Let the first bound client use what it got, and the first other, if that differs."""
+    def _use_each(self, *kinds: Sequence[Client]) -> None:
+        """Let the first client of each kind use what it got, if that differs."""
         used: list[dict[int, bytes]] = []
-        for clients in (bound, others):
+        for clients in kinds:
             client = next((c for c in clients if c.is_online), None)
             given = client.acknowledged if client is not None else None
             if client is None or given is None:

@@ -277,6 +277,10 @@ def option_text(code: int, data: bytes) -> str:
         return format_address(int.from_bytes(data, "big"))
     if code in _SECONDS and len(data) == 4:
         return f"{int.from_bytes(data, 'big')} s"
+    if code == Option.ARCHITECTURE and len(data) % 2 == 0:
+        return ",".join(
+            str(int.from_bytes(data[at : at + 2], "big")) for at in range(0, len(data), 2)
+        )
     return dhcp_options.decode(code, data)[1]
 
 
@@ -291,6 +295,9 @@ _TITLES: Mapping[int, str] = {
     Option.CLIENT_IDENTIFIER: "client identifier",
     Option.RELAY_AGENT: "relay agent information",
     Option.SUBNET_SELECTION: "subnet selection",
+    Option.VENDOR_CLASS: "vendor class",
+    Option.USER_CLASS: "user class",
+    Option.ARCHITECTURE: "architecture",
 }
 _ADDRESSES = (Option.MASK, Option.REQUESTED_ADDRESS, Option.SERVER, Option.SUBNET_SELECTION)
 _SECONDS = (Option.RENEWAL_TIME, Option.REBINDING_TIME)

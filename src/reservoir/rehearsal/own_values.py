@@ -35,6 +35,31 @@ def without_own_values(bound: Sequence[Client], pools: Pools, index: int) -> Ite
             return
 
 
+def without_class_values(clients: Sequence[Client], pools: Pools, index: int) -> Iterator[Failure]:
+    """The first client of each class that isn't offered what its members are to be.
+
+    Args:
+        clients: The clients without a binding.
+        pools: The plan.
+        index: The network's place in it.
+    """
+    by_class = pools.by_network[index][0].by_class
+    for its in by_class.classes if by_class is not None else ():
+        answers = pools.networks[index].by_class.get(its.name)
+        values = answers.own_values if answers is not None else None
+        online = (c for c in clients if c.kind == its.name and c.is_online)
+        client = next(online, None)
+        if values is None or client is None or client.acknowledged is None:
+            continue
+        codes = {OFFERED[key].option for key in values.values} | values.options.keys()
+        boots = "next_server" in values.values
+        known = {code for code in codes if code is not None}
+        for title, value in _missing(its.offer, client.acknowledged, known, boots):
+            reason = f"a client of class {its.name} is not offered the {title} {value}"
+            yield Failure("not-served", reason, client.mac, client.address)
+            break
+
+
 def _missing(
     wanted: Offer, given: Message, codes: set[int], boots: bool
 ) -> Iterator[tuple[str, str]]:

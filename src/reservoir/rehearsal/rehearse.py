@@ -18,6 +18,7 @@ from reservoir.dialects.behaviour.serving import Serving
 from reservoir.files.lease_list import LeaseRow
 from reservoir.rehearsal.client import MOST_TRIES, Client
 from reservoir.rehearsal.judging import judge, not_renewed
+from reservoir.rehearsal.kinds import Kind, kinds_of
 from reservoir.rehearsal.result import NetworkRehearsed, Rehearsal
 from reservoir.rehearsal.setting import connect_devices, lease_in
 from reservoir.rehearsal.wires import UNDISTURBED, Disturbance, Event, Wires
@@ -154,6 +155,7 @@ def rehearse(
         room = len(pools.assignable_in(pools.place_of(cast.network)))
         each.is_too_large = clients is None and room > MOST_FILLED
         each.conversation = conversations.get(each.network, [])
+        each.called = {client.mac: _called(client) for client in cast.everybody if client.kind}
     return Rehearsal(
         networks=networks,
         left_out=left_out,
@@ -162,6 +164,10 @@ def rehearse(
         seconds=wires.clock.now,
         leases=leases,
     )
+
+
+def _called(client: Client) -> str:
+    return f"{client.mac}, of class {client.kind}"
 
 
 def _with_relayed(pools: Pools, started: Mapping[str, Serving]) -> Pools:
@@ -186,7 +192,7 @@ def _with_relayed(pools: Pools, started: Mapping[str, Serving]) -> Pools:
 def _is_meant(pools: Pools, name: str) -> bool:
     """Whether clients without a binding are to be served, and not only those with one."""
     index = pools.place_of(name)
-    has_ranges = any(pool.named for pool in pools.of(name))
+    has_ranges = any(pool.named or pool.by_class is not None for pool in pools.of(name))
     is_for_bound = len(pools.bound_rows(index)) > 0 and not has_ranges
     served = pools.topology.serving(name) or pools.assignable_in(index)
     return bool(served) and not is_for_bound
@@ -207,7 +213,8 @@ def _why_not(pools: Pools, name: str, started: Mapping[str, Serving], complete: 
 
 def _too_many(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
     """That so many clients are expected that they would come for minutes; empty if not."""
-    expected = _expected(pools, name, started)
+    kinds = kinds_of(pools, pools.place_of(name))
+    expected = sum(_expected(pools, name, started, kind.name) or 0 for kind in kinds)
     if expected <= MOST_EXPECTED:
         return ""
     return (
@@ -216,10 +223,18 @@ def _too_many(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
     )
 
 
-def _expected(pools: Pools, name: str, started: Mapping[str, Serving]) -> int:
-    """Clients that the plan expects in a network, bound ones too; 0 if it doesn't say."""
-    demand = pools.plan.networks[name].demand
-    return clients_expected(demand, lease_in(pools, name, started)) if demand else 0
+def _expected(
+    pools: Pools, name: str, started: Mapping[str, Serving], kind: str = ""
+) -> int | None:
+    """Clients of a class that the plan expects in a network; None if it doesn't say.
+
+    For those of no class, bound ones too.
+    """
+    network = pools.plan.networks[name]
+    given = network.by_class.get(kind) if kind else network
+    if given is None or given.demand is None:
+        return None
+    return clients_expected(given.demand, lease_in(pools, name, started, kind))
 
 
 def _cast(
@@ -238,24 +253,42 @@ def _cast(
         wires.connect(client, name)
         client.keeps, client.label = is_short, table.label(row)
         cast.bound.append((client, int(table.address[row])))
-    room = len(pools.assignable_in(index))
-    if clients is None:
-        states_demand = pools.plan.networks[name].demand is not None
-        others = max(_expected(pools, name, started) - len(cast.bound), 0)
-        wanted = others if states_demand else min(WITHOUT_DEMAND, room)
-    else:
-        wanted = clients
-    more = max(room + 1 - wanted, 0) if clients is None and 0 < room <= MOST_FILLED else 0
-    first = FIRST_CLIENT_MAC + (index << 20)
-    for number in range(wanted + more):
-        client = Client(Mac(first + number), wires, patience=tries)
-        wires.connect(client, name)
-        client.keeps = is_short
-        (cast.expected if number < wanted else cast.filling).append(client)
+    first = Mac(FIRST_CLIENT_MAC + (index << 20))
+    for kind, wanted, more in _numbers(cast, pools, started, clients):
+        for number, said in enumerate(islice(kind.members(first), wanted + more)):
+            client = Client(said.mac, wires, patience=tries, said=said if kind.name else None)
+            client.kind, client.keeps = kind.name, is_short
+            wires.connect(client, name)
+            (cast.expected if number < wanted else cast.filling).append(client)
+            first = Mac(max(first, said.mac) + 1) if kind.words.mac is None else first
     for sample in islice(cast.everybody, 1):
         if not sample.keeps:
             sample.keeps, sample.on_bound = True, _renew_once
     return cast
+
+
+def _numbers(
+    cast: _Cast, pools: Pools, started: Mapping[str, Serving], clients: int | None
+) -> Iterator[tuple[Kind, int, int]]:
+    """How many clients of each kind are expected, and how many more fill what they get."""
+    name = cast.network
+    kinds = kinds_of(pools, pools.place_of(name))
+    wanted = []
+    for kind in kinds:
+        room = len(kind.assignable)
+        expected = _expected(pools, name, started, kind.name)
+        if expected is not None and not kind.name:
+            expected = max(expected - len(cast.bound), 0)
+        usual = min(WITHOUT_DEMAND, room) if expected is None else expected
+        wanted.append(usual if clients is None else clients)
+    sharing = [at for at, kind in enumerate(kinds) if not kind.has_own]
+    for at, kind in enumerate(kinds):
+        room, there = len(kind.assignable), wanted[at]
+        if sharing and at == sharing[-1]:  # the last fills what they share
+            there = sum(wanted[other] for other in sharing)
+        is_filled = clients is None and 0 < room <= MOST_FILLED
+        is_filled &= kind.has_own or at == sharing[-1]
+        yield kind, wanted[at], max(room + 1 - there, 0) if is_filled else 0
 
 
 def _bound_client(name: Name, row: int, wires: Wires, tries: int) -> Client:

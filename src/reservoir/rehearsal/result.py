@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Self
 
 from reservoir.core.findings import Finding
 from reservoir.core.values.addresses import Span
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.lifted import Ignored
 from reservoir.files.lease_list import LeaseRow
+from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.wires import Event
 
@@ -43,6 +45,25 @@ class Failure:
     def accepted(self) -> str | None:
         """Why it is accepted, if the plan accepts the finding that tells of it."""
         return self.finding.accepted if self.finding else None
+
+
+@dataclass(frozen=True)
+class ClassRehearsed:
+    """What the members of a class got in a network."""
+
+    name: str
+    clients: int
+    """Those that are expected."""
+    served: int
+    span: Span | None
+    """The lowest and the highest address given."""
+
+    @classmethod
+    def of(cls, name: str, expected: Sequence[Client], everybody: Sequence[Client]) -> Self:
+        """Count clients: those that are expected, and all that came."""
+        addresses = [client.address for client in everybody if client.is_online]
+        span = Span(min(addresses), max(addresses)) if addresses else None
+        return cls(name, len(expected), sum(client.is_online for client in expected), span)
 
 
 @dataclass
@@ -89,6 +110,10 @@ class NetworkRehearsed:
     failures: list[Failure] = field(default_factory=list)
     accepted: list[Failure] = field(default_factory=list)
     """Failures that the plan accepts."""
+    classes: Sequence[ClassRehearsed] = ()
+    """Those whose members came."""
+    called: Mapping[Mac, str] = field(default_factory=dict)
+    """What clients are called in what was said, by their MAC addresses."""
     conversation: list[Event] = field(default_factory=list)
     """What was said, if this network was listened to."""
 

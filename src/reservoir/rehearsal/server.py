@@ -103,7 +103,9 @@ class StandInServer:
             until = arrival.now + OFFER_HELD
             leases.hold(identifier, arrival.message.mac, claim.address, until)
         shown = format_address(claim.address)
-        said = f"offers {shown} from {claim.pool.label}: {claim.why}"
+        its = self._claims.class_of(claim.pool, arrival.message)
+        to = f" to one of {its.name}" if its is not None and claim.pool.own_class is None else ""
+        said = f"offers {shown} from {claim.pool.label}{to}: {claim.why}"
         return self._reply(Kind.OFFER, arrival, claim, said)
 
     def _request(self, arrival: Arrival, pools: Sequence[ServingPool]) -> Decision:

@@ -52,12 +52,12 @@ def connect_devices(
         )
 
 
-def lease_in(pools: Pools, name: str, started: Mapping[str, Serving]) -> int:
-    """The longest lease time of a network in seconds, as the plan or its devices have it."""
+def lease_in(pools: Pools, name: str, started: Mapping[str, Serving], kind: str = "") -> int:
+    """The longest lease time of a class in a network, in seconds, as plan or devices have it."""
     own = pools.of(name)
     servers = (str(pool.server) for pool in own)
     behaviours = {name: started[name].behaviour for name in servers if name in started}
-    return max(lease_of(pool, behaviours) for pool in own)
+    return max(lease_of(pool, behaviours, kind) for pool in own)
 
 
 def _refusal(name: str, serving: Serving, pools: Pools, complete: bool) -> str:

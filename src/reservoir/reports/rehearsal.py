@@ -38,6 +38,9 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
     yield styled(heading, "heading")
     for each, line in zip(rehearsal.networks, lines, strict=True):
         yield styled(line, "error") if each.failures else line
+        for its in each.classes:
+            got = f", {its.span}" if its.span else ""
+            yield f"    class {its.name}: {its.served:,} of {its.clients:,} served{got}"
         for failure in each.failures:
             yield from wrapped(f"{failure.reason} ({_known(failure)})", width, "    ")
         for failure in each.accepted:
@@ -178,6 +181,15 @@ def _network(each: NetworkRehearsed) -> json_types.NetworkRehearsed:
         "bindings": each.bindings,
         "bindings_right": each.bindings_right,
         "filled": each.filled,
+        "classes": [
+            {
+                "name": its.name,
+                "clients": its.clients,
+                "served": its.served,
+                "span": str(its.span) if its.span else None,
+            }
+            for its in each.classes
+        ],
         "failure": _failure(each.failure) if each.failure else None,
         "failures": [_failure(failure) for failure in each.failures],
         "accepted": [_failure(failure) for failure in each.accepted],
@@ -219,12 +231,19 @@ def _failure(failure: Failure) -> FailureObject:
 def conversation(each: NetworkRehearsed, width: int) -> Iterator[str]:
     """What was said in a network by its first clients, and by those that failed."""
     failed = [failure.client for failure in each.failures]
-    told = list(dict.fromkeys([*failed, *(event.client for event in each.conversation)]))
-    shown = sorted(told[: max(TOLD, len(failed))], key=_first_heard(each.conversation))
+    heard = dict.fromkeys(event.client for event in each.conversation)
+    of_each = {
+        each.called[client].partition(", ")[2]: client for client in reversed([*each.called])
+    }
+    told = list(dict.fromkeys([*failed, *of_each.values(), *heard]))
+    told = [client for client in told if client in heard]
+    shown = sorted(
+        told[: max(TOLD, len(failed) + len(of_each) + 1)], key=_first_heard(each.conversation)
+    )
     yield styled(each.network, "heading")
     for client in shown:
         yield ""
-        yield styled(f"client {client}", "name")
+        yield styled(f"client {each.called.get(client, client)}", "name")
         yield from _said(client, each.conversation, width)
         for failure in each.failures:
             if failure.client == client:

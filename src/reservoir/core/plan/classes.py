@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pydantic import model_validator
 
+from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.offering import OwnOffer
 from reservoir.core.plan.part import Part
 from reservoir.core.plan.scalars import (
@@ -61,3 +62,6 @@ class _OwnRanges(Part):
 
 class ClassAnswers(OwnOffer, _OwnRanges):
     """What members of a class get otherwise than the other clients of a network."""
+
+    demand: Demand | None = None
+    """How many members are expected; the network's own demand is of all others."""

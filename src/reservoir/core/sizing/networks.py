@@ -128,9 +128,17 @@ def _capacity(pools: Pools, name: str) -> int:
     return sum(len(pool.assignable) for pool in own) + len(own[0].bindings)
 
 
-def lease_of(pool: Pool, behaviours: Behaviours) -> int:
-    """The lease time of a pool in seconds; the device's default, or a day, if the plan has none."""
-    if pool.offer.lease is not None:
-        return pool.offer.lease
+def lease_of(pool: Pool, behaviours: Behaviours, kind: str = "") -> int:
+    """The lease time of a pool in seconds; the device's default, or a day, if the plan has none.
+
+    Args:
+        pool: The pool.
+        behaviours: How devices behave.
+        kind: The class whose members it is for; empty for clients of none.
+    """
+    classes = pool.by_class.classes if pool.by_class is not None else ()
+    offer = next((its.offer for its in classes if its.name == kind), pool.offer)
+    if offer.lease is not None:
+        return offer.lease
     behaviour = behaviours.get(pool.server or "")
     return A_DAY if behaviour is None else behaviour.default_lease

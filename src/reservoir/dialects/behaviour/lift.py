@@ -375,8 +375,8 @@ class _Lifting:
             return {}
         self._note(binding, f"its {listed(differing)} differ from those of {pool.label}")
         self.result.differing.append((binding, differing))
-        own = apart(offered, its)
-        return own if "dns" in differing else {k: v for k, v in own.items() if k != "dns"}
+        values = apart(offered, its)
+        return values if "dns" in differing else {k: v for k, v in values.items() if k != "dns"}
 
     def _differing(self, fact: Fact, offered: Mapping[str, Any], own: AddressSet) -> list[str]:
         """What a binding, or a part of a pool, offers otherwise than the rest of its network."""

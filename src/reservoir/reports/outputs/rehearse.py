@@ -24,6 +24,17 @@ class FailureObject(TypedDict):
 
 
 @described
+class ClassRehearsed(TypedDict):
+    """What the members of a class got in a network."""
+
+    name: str
+    clients: int
+    served: int
+    span: str | None
+    """The lowest and the highest address given."""
+
+
+@described
 class NetworkRehearsed(TypedDict):
     """What the clients of a network got."""
 
@@ -47,6 +58,8 @@ class NetworkRehearsed(TypedDict):
     bindings_right: int
     filled: int | None
     """Clients with an address once the pool was full; None where it wasn't filled."""
+    classes: list[ClassRehearsed]
+    """Those whose members came."""
     failure: FailureObject | None
     """The first."""
     failures: list[FailureObject]
