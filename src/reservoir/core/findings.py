@@ -70,6 +70,8 @@ EVENTS: Mapping[str, str] = {
     "empty-range": "the range {value} of {network} has no addresses",
     "depends": "what {also} does for {network} may depend on this line",
     "depends-anywhere": "what {also} does may depend on this line",
+    "never-a-member": "no client has a MAC address that makes it one of {value}",
+    "other-class": "a client of {network} is served as one of {also}",
     "expired": "it expired on {value}",
     "unused": "the findings are the same without it",
 }
@@ -82,6 +84,7 @@ REASONS: Mapping[str, str] = {
     "broadcast-address": ", the broadcast address of its subnet",
     "taken": ", the address of {also}",
     "gateway": ", the gateway's address",
+    "class-too": ", which is one of {also}'s own too",
     "bound-too": ", which {also} gets too",
     "not-held": ", which no known device holds",
     "never-asks": ", but no client has that MAC address",

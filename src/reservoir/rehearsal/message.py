@@ -8,7 +8,7 @@ found (RFC 2132 section 9.3).
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum
 from functools import lru_cache
@@ -273,16 +273,32 @@ def option_text(code: int, data: bytes) -> str:
             return BY_OPTION[code].text(BY_OPTION[code].decode(data))
         except MalformedValueError:
             return data.hex()
-    if code in _ADDRESSES and len(data) == 4:
-        return format_address(int.from_bytes(data, "big"))
-    if code in _SECONDS and len(data) == 4:
-        return f"{int.from_bytes(data, 'big')} s"
-    if code == Option.ARCHITECTURE and len(data) % 2 == 0:
-        return ",".join(
-            str(int.from_bytes(data[at : at + 2], "big")) for at in range(0, len(data), 2)
-        )
-    return dhcp_options.decode(code, data)[1]
+    read = _READ.get(code)
+    return read(data) if read is not None else dhcp_options.decode(code, data)[1]
 
+
+def _address_text(data: bytes) -> str:
+    return format_address(int.from_bytes(data, "big")) if len(data) == 4 else data.hex()
+
+
+def _seconds_text(data: bytes) -> str:
+    return f"{int.from_bytes(data, 'big')} s" if len(data) == 4 else data.hex()
+
+
+def _numbers_text(data: bytes) -> str:
+    pairs = (data[at : at + 2] for at in range(0, len(data), 2))
+    return ",".join(str(int.from_bytes(pair, "big")) for pair in pairs)
+
+
+_READ: Mapping[int, Callable[[bytes], str]] = {
+    **dict.fromkeys(
+        (Option.MASK, Option.REQUESTED_ADDRESS, Option.SERVER, Option.SUBNET_SELECTION),
+        _address_text,
+    ),
+    **dict.fromkeys((Option.RENEWAL_TIME, Option.REBINDING_TIME), _seconds_text),
+    Option.ARCHITECTURE: _numbers_text,
+}
+"""How the values of options are read that only the protocol itself uses."""
 
 _TITLES: Mapping[int, str] = {
     Option.MASK: "mask",
@@ -299,5 +315,3 @@ _TITLES: Mapping[int, str] = {
     Option.USER_CLASS: "user class",
     Option.ARCHITECTURE: "architecture",
 }
-_ADDRESSES = (Option.MASK, Option.REQUESTED_ADDRESS, Option.SERVER, Option.SUBNET_SELECTION)
-_SECONDS = (Option.RENEWAL_TIME, Option.REBINDING_TIME)

@@ -16,11 +16,13 @@ from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
 from reservoir.core.routing import End
 from reservoir.core.values.addresses import MalformedValueError, format_address, parse_span
+from reservoir.core.values.client_classes import Said, member_of
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.message import Kind, Message, Option, described, option_name
 from reservoir.rehearsal.result import Failure, Rehearsal
+from reservoir.rehearsal.saying import options_of
 from reservoir.rehearsal.server import option_bytes
 from reservoir.rehearsal.setting import connect_devices
 from reservoir.rehearsal.wires import Event, Wires
@@ -40,6 +42,7 @@ SILENT: Mapping[str, str] = {
     "tag-shared": "it happens below IP, before any message",
     "depends": "a line that isn't understood does nothing here",
     "depends-anywhere": "a line that isn't understood does nothing here",
+    "never-a-member": "who isn't there sends no message",
     "expired": "it is about the plan, not about clients",
     "unused": "it is about the plan, not about clients",
     "in-subnet": "clients outside the plan would notice",
@@ -130,6 +133,8 @@ class _Prover:
             "on-link": self._traffic_lost,
             "held-twice": self._held_twice,
             "held-alone": self._held_alone,
+            "refused": self._refused,
+            "other-class": self._other_class,
         }
 
     def proof(self, finding: Finding) -> Proof:
@@ -160,11 +165,17 @@ class _Prover:
         """The offers to a client, and why others were not made."""
         self._asked += 1
         mac = witness.client if isinstance(witness.client, Mac) else Mac(FIRST_MAC + self._asked)
+        says: dict[int, bytes] = {}
+        if witness.member_of:
+            said = self._member(witness)
+            if said is None:
+                return [], [f"nobody can be of class {witness.member_of} there"]
+            mac, says = said.mac, options_of(said)
         client = Client(mac, self._wires)
         assert witness.network is not None
         self._wires.connect(client, witness.network)
         self._wires.lost.pop(mac, None)
-        message = Message(Kind.DISCOVER, self._asked, mac)
+        message = Message(Kind.DISCOVER, self._asked, mac, says)
         if isinstance(witness.client, bytes):
             message.options[Option.CLIENT_IDENTIFIER] = witness.client
         if requested is not None:
@@ -180,6 +191,31 @@ class _Prover:
             if event.message is not None and event.message.kind is Kind.OFFER
         }
         return list(offers.values()), self._wires.lost.get(mac, [])
+
+    def _member(self, witness: Witness) -> Said | None:
+        """A client of the class that a witness is about: of no other, if there is one."""
+        pool = self._pools.of(witness.network or "")[0]
+        classes = pool.by_class.classes if pool.by_class is not None else ()
+        place = next((n for n, its in enumerate(classes) if its.name == witness.member_of), None)
+        if place is None:
+            return None
+        words, before = classes[place].words, [its.words for its in classes[:place]]
+        return member_of(words, before) or member_of(words, ())
+
+    def _other_class(self, witness: Witness) -> Proof:
+        """A client of one class is taken for one of another."""
+        said = self._member(witness)
+        pool = self._pools.of(witness.network or "")[0]
+        its = pool.by_class.class_of(said) if pool.by_class is not None and said else None
+        offers, reasons = self._ask(witness)
+        wanted = its.offer if its is not None else pool.offer
+        told = f"one of {witness.member_of} {_instead(offers, reasons)}"
+        is_taken = its is not None and its.name == witness.also
+        for offer in offers:
+            got = offer.message.options if offer.message is not None else {}
+            if is_taken and wanted.encoded().items() <= got.items():
+                return Proof(True, f"{told}, as one of {witness.also}")
+        return Proof(False, told)
 
     def _assigned(self, witness: Witness) -> Proof:
         if witness.address is None:
@@ -227,6 +263,12 @@ class _Prover:
         subnet = self._pools.plan.networks[witness.network or ""].subnet
         is_served = any(subnet.span.holds(_address(offer)) for offer in offers)
         return Proof(not is_served, f"a client {_instead(offers, reasons)}")
+
+    def _refused(self, witness: Witness) -> Proof:
+        """The first client gets no address; where others have to come before, nothing is shown."""
+        if witness.count == 1:
+            return self._unanswered(witness)
+        return Proof(False, "no message shows it")
 
     def _answered_twice(self, witness: Witness) -> Proof:
         offers, reasons = self._ask(witness)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import NamedTuple
 
 from reservoir.core.plan.edits import Edit
@@ -35,15 +36,24 @@ def free_address(meant: int | None, pools: Pools, table: ByAddress, vrf: str) ->
 
 def range_holding(address: int, pool: Pool) -> tuple[PlanPath, Span | None]:
     """The path of the range with an address, and the range; the list's path where it is `all`."""
-    if pool.named != "all":
-        for position, span in enumerate(pool.named):
-            if span.holds(address):
-                return (*pool.ranges_path, position), span
+    for path, span in _written(pool):
+        if span.holds(address):
+            return path, span
     return pool.ranges_path, None
 
 
+def _written(pool: Pool) -> Iterator[tuple[PlanPath, Span]]:
+    """The ranges of a pool where they are written, those of classes first: they are narrower."""
+    for name, answers in pool.network.by_class.items():
+        for position, span in enumerate(answers.ranges):
+            yield (*pool.path, "by_class", name, "ranges", position), span
+    for position, span in enumerate(pool.named) if pool.named != "all" else ():
+        yield (*pool.ranges_path, position), span
+
+
 def _is_in_one(address: int, pool: Pool) -> bool:
-    return pool.named != "all" and sum(span.holds(address) for span in pool.named) == 1
+    in_some = sum(span.holds(address) for _, span in _written(pool))
+    return pool.named != "all" and in_some == 1
 
 
 def exclude(address: int, pool: Pool) -> tuple[Edit, ...]:

@@ -274,6 +274,10 @@ class Network(Part):
         reaches = list(accumulate((exclusion.range.last for exclusion in exclusions), max))
         return [exclusion.range.first for exclusion in exclusions], reaches, exclusions
 
+    def knows(self, name: str) -> bool:
+        """Whether it says anything of a class."""
+        return name in self.by_class or name in (self.admits or ())
+
     @property
     def tells_apart(self) -> bool:
         """Whether what clients get depends on their class."""

@@ -27,6 +27,10 @@ def written_ranges(site: Site) -> list[tuple[Pool, PlanPath, Span]]:
         seen.add(pool.ranges_path)
         for position, span in enumerate(pool.named):
             found.append((pool, (*pool.ranges_path, position), span))
+    for pools in site.pools.by_network:
+        for name, answers in pools[0].network.by_class.items():
+            path = (*pools[0].path, "by_class", name, "ranges")
+            found += [(pools[0], (*path, at), span) for at, span in enumerate(answers.ranges)]
     return found
 
 

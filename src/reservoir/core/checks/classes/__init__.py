@@ -1,0 +1,1 @@
+"""Rules about kinds of client."""
