@@ -39,7 +39,9 @@ def size(subject: Subject, only: Collection[str] = ()) -> Sizing:
     require_known("network", only, pools.plan.networks)
     behaviours = behaviours_of(subject)
     wanted = [name for name in pools.names if not only or name in only]
-    found = {one.name: one for one in sized_networks(pools, behaviours)}
+    found: dict[str, list[Sized]] = {}
+    for one in sized_networks(pools, behaviours):
+        found.setdefault(one.name, []).append(one)
     left_out = {
         name: "its leases never end and its clients come and go"
         if pools.plan.networks[name].demand
@@ -47,7 +49,7 @@ def size(subject: Subject, only: Collection[str] = ()) -> Sizing:
         for name in wanted
         if name not in found
     }
-    return Sizing(tuple(found[name] for name in wanted if name in found), left_out)
+    return Sizing(tuple(one for name in wanted for one in found.get(name, ())), left_out)
 
 
 def size_demand(

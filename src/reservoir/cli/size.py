@@ -124,7 +124,7 @@ def _size_plan(
         save_or_show(report.as_json(found, subject.files, detailed=detailed), out)
     elif detailed:
         pages = [
-            report.page(n.size, n.name, n.kept, width(), has_pool=True) for n in found.networks
+            report.page(n.size, n.label, n.kept, width(), has_pool=True) for n in found.networks
         ]
         save_or_show(
             (
@@ -139,7 +139,7 @@ def _size_plan(
         worst = max(found.networks, key=lambda n: n.needed / max(n.capacity, 1))
         talk(f"Next: reservoir size {' '.join(inputs)} --network {worst.name}")
     if figure is not None:
-        _draw(found.networks[0].size, found.networks[0].name, figure)
+        _draw(found.networks[0].size, found.networks[0].label, figure)
     return all(report.is_enough(network.size) for network in found.networks)
 
 

@@ -23,14 +23,7 @@ class AddressInUse(NamedTuple):
 
 def addresses_in_use(pools: Pools) -> Iterator[AddressInUse]:
     """The servers and next hops that the plan names, once wherever they are named."""
-    vrfs = pools.vrf_numbers.tolist()
-    for name, vrf, offer in zip(pools.names, vrfs, pools.offers, strict=True):
-        for server, address in _servers(offer.values, offer.options):
-            yield AddressInUse(vrf, address, f"the {server} of {name}")
-    for row, own in pools.bindings.own.items():
-        for server, address in _servers(own.values, own.options):
-            vrf = vrfs[int(pools.bindings.network[row])]
-            yield AddressInUse(vrf, address, f"the {server} of {pools.bindings.label(row)}")
+    yield from _servers_named(pools)
     vrf_of = pools.vrf_of  # an address in a VRF without networks is in no pool
     for device_name, device in pools.plan.devices.items():
         for interface_name, interface in device.interfaces.items():
@@ -42,6 +35,23 @@ def addresses_in_use(pools: Pools) -> Iterator[AddressInUse]:
             if "" in vrf_of:
                 role = f"the next hop of {device_name} to {route.to}"
                 yield AddressInUse(vrf_of[""], route.via, role, True)
+
+
+def _servers_named(pools: Pools) -> Iterator[AddressInUse]:
+    """The servers that clients are offered: all of a network, those of a class, bound ones."""
+    vrfs = pools.vrf_numbers.tolist()
+    for name, vrf, offer in zip(pools.names, vrfs, pools.offers, strict=True):
+        for server, address in _servers(offer.values, offer.options):
+            yield AddressInUse(vrf, address, f"the {server} of {name}")
+    for (name, network), vrf in zip(pools.plan.networks.items(), vrfs, strict=True):
+        for kin, answers in network.by_class.items():
+            values = answers.own_values
+            for server, address in _servers(values.values, values.options) if values else ():
+                yield AddressInUse(vrf, address, f"the {server} of class {kin} in {name}")
+    for row, own in pools.bindings.own.items():
+        for server, address in _servers(own.values, own.options):
+            vrf = vrfs[int(pools.bindings.network[row])]
+            yield AddressInUse(vrf, address, f"the {server} of {pools.bindings.label(row)}")
 
 
 def _servers(values: Mapping[str, Any], options: Mapping[int, bytes]) -> Iterator[tuple[str, int]]:

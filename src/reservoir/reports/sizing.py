@@ -59,7 +59,7 @@ def row(one: Sized) -> tuple[str, ...]:
     """A network in the cells of a table: see :data:`HEADINGS`."""
     size = one.size
     return (
-        one.name,
+        one.label,
         f"{one.capacity:,}",
         f"{size.peak:,}",
         "-" if size.peak_at is None else clock(size.peak_at),
@@ -244,6 +244,7 @@ def as_json(sizing: Sizing, inputs: Sequence[str], *, detailed: bool) -> str:
         "networks": [
             {
                 "network": one.name,
+                "of_class": one.kind or None,
                 "assignable": one.assignable,
                 "bound": one.bound,
                 "shared": one.shared,
@@ -264,6 +265,7 @@ def demand_as_json(size: Size, inputs: Sequence[str], *, has_pool: bool) -> str:
     """The same of a demand that is in no plan: one network without a name."""
     own: NetworkSized = {
         "network": None,
+        "of_class": None,
         "assignable": size.capacity if has_pool else None,
         "bound": 0,
         "shared": 0,

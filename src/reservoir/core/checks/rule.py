@@ -200,7 +200,10 @@ WRONG = frozenset((
 ))  # fmt: skip
 """What rules can blame, and rest on."""
 
-FIRST = ("ranges", "gateways", "statics", "bindings", "paths", "options", "capacity", "limits")
+FIRST = (
+    "ranges", "gateways", "statics", "bindings", "classes", "paths", "options", "capacity",
+    "limits",
+)  # fmt: skip
 """The families in the order in which a person would fix things; others come after these."""
 
 

@@ -14,6 +14,7 @@ from functools import reduce
 from itertools import chain
 
 from reservoir.core.bindings import Rebound
+from reservoir.core.compare.by_class import class_changes
 from reservoir.core.compare.differences import offered_differently
 from reservoir.core.compare.facts import FactsCompared
 from reservoir.core.compare.notice import (
@@ -412,6 +413,8 @@ def _offers(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
         of = f" of {listed(at)}" if len(at) < len(pairs) else ""
         yield Change(f"{what}{of}", was, is_now, Notice.AT_RENEWAL)
     yield from _own_offers(before, after, pairs, found)
+    told = (class_changes(before.pools[old], after.pools[new]) for old, new in pairs)
+    yield from dict.fromkeys(chain.from_iterable(told))
 
 
 def _own_offers(

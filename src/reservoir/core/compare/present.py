@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.core.bindings import NOBODY
+from reservoir.core.compare.by_class import sure_to_stay
 from reservoir.core.compare.comparing import knows_leases, unaware
 from reservoir.core.compare.differences import offered_differently
 from reservoir.core.compare.notice import Notice
@@ -150,6 +151,10 @@ class _Network:
         own = self._own_lessons(device, self.after)
         renewal = self._renewal(device, ends)
         for place, row in enumerate(rows.tolist()):
+            if fates.in_doubt[place]:
+                because = "whether it keeps its address depends on the class that it is of"
+                yield ClientNotices(row, self.before.name, None, None, because)
+                continue
             if fates.keeps[place]:
                 its = next((own[who] for who in self._names(row) if who in own), learns)
                 yield self._told(row, place, its[0], renewal, its[1])
@@ -256,6 +261,8 @@ class _Fates:
     """Whether a static host or a device has it."""
     keeps: NDArray[np.bool_]
     """Whether the client may renew it, and nobody else gets it."""
+    in_doubt: NDArray[np.bool_]
+    """Whether that depends on the class that the client is of."""
     rivals: Mapping[str, NDArray[np.bool_]]
     """By server whether it may assign the address, without knowing of the lease."""
 
@@ -277,16 +284,18 @@ class _Fates:
         held = after.taken.contains(addresses)
         at_risk = unaware(before, after)
         rivals = {who: some.contains(addresses) for who, some in at_risk.items()}
-        known = AddressSet()
+        known, sure = AddressSet(), AddressSet()
         for other, pool in after.pools.items():
             if other == device or knows_leases(other, device, before, after):
                 known |= pool.assignable
+                sure |= sure_to_stay(before.pools.get(device, pool), pool)
         keeps = known.contains(addresses) & ~held & (own == NOBODY)
         for there in rivals.values():
             keeps &= ~there
         keeps |= own == addresses
         others = after.bindings.places_at(addresses)
-        return cls(after, device, addresses, own, elsewhere, others, held, keeps, rivals)
+        in_doubt = keeps & (own == NOBODY) & ~sure.contains(addresses)
+        return cls(after, device, addresses, own, elsewhere, others, held, keeps, in_doubt, rivals)
 
     @property
     def is_bound(self) -> NDArray[np.bool_]:

@@ -65,3 +65,12 @@ class ClassAnswers(OwnOffer, _OwnRanges):
 
     demand: Demand | None = None
     """How many members are expected; the network's own demand is of all others."""
+
+    @model_validator(mode="after")
+    def _has_its_own(self) -> ClassAnswers:
+        if self.demand is not None and not self.ranges:
+            raise MalformedValueError(
+                "a class without ranges shares those of all others: count its members in the "
+                "network's demand"
+            )
+        return self

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, reduce
 
 from reservoir.core.behaviour import DeviceBehaviour
+from reservoir.core.findings import Witness
 from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.pools import Pool, Pools
@@ -25,7 +26,7 @@ Behaviours = Mapping[str, DeviceBehaviour]
 
 @dataclass(frozen=True)
 class Sized:
-    """A network that states a demand, and the numbers that decide."""
+    """A network that states a demand, or a class in it, and the numbers that decide."""
 
     every: Pools
     """All pools of the plan."""
@@ -40,6 +41,13 @@ class Sized:
     """Addresses beyond its own that its clients get: free ones of other networks on its LAN."""
     bound: int
     headroom: float
+    kind: str = ""
+    """The class whose members are expected; empty for all others."""
+
+    @property
+    def label(self) -> str:
+        """What to call those who are expected: the network, and the class."""
+        return f"{self.name}, {self.kind}" if self.kind else self.name
 
     @property
     def name(self) -> str:
@@ -49,7 +57,12 @@ class Sized:
     @property
     def path(self) -> PlanPath:
         """Where the demand is."""
-        return (*self.pools[0].path, "demand")
+        of_class = ("by_class", self.kind) if self.kind else ()
+        return (*self.pools[0].path, *of_class, "demand")
+
+    def refused(self, count: int) -> Witness:
+        """The case of the client of this number, counted from 1, that gets no address."""
+        return Witness("refused", self.name, count=count, member_of=self.kind)
 
     @property
     def elsewhere(self) -> str:
@@ -90,22 +103,38 @@ def sized_networks(pools: Pools, behaviours: Behaviours) -> list[Sized]:
     """
     found = []
     for index, group in enumerate(pools.by_network):
-        demand = group[0].network.demand
-        lease = lease_of(group[0], behaviours)
-        if demand is None or not sizable(demand, lease):
-            continue
+        network = group[0].network
         # Of a link between two there is nothing to keep free.
-        is_link = group[0].network.subnet.bits >= LINK
-        headroom = 0.0 if is_link else pools.plan.checks.headroom
-        room, bound = len(pools.assignable_in(index)), len(group[0].bindings)
-        found.append(Sized(pools, index, group, demand, lease, room, 0, bound, headroom))
+        headroom = 0.0 if network.subnet.bits >= LINK else pools.plan.checks.headroom
+        of_classes = {name: answers.demand for name, answers in network.by_class.items()}
+        for kind, demand in {"": network.demand, **of_classes}.items():
+            lease = lease_of(group[0], behaviours, kind)
+            if demand is None or not sizable(demand, lease):
+                continue
+            room, bound = len(_assignable(group, kind)), len(group[0].bindings) * (not kind)
+            found.append(Sized(pools, index, group, demand, lease, room, 0, bound, headroom, kind))
     return _with_shared(pools, behaviours, found)
+
+
+def _assignable(group: Sequence[Pool], kind: str) -> AddressSet:
+    """What clients of a class, or of none, may get from any server of a network."""
+    parts = [
+        its.assignable
+        for pool in group
+        for its in (pool.by_class.classes if pool.by_class is not None else ())
+        if its.name == kind
+    ]
+    parts += [] if kind else [pool.common for pool in group]
+    return reduce(AddressSet.__or__, parts)
 
 
 def _with_shared(pools: Pools, behaviours: Behaviours, found: list[Sized]) -> list[Sized]:
     """The same, with what their servers assign from other pools of the segment when one is full."""
-    needed = {one.name: one.needed for one in found} if pools.topology.segments else {}
+    shared = pools.topology.segments
+    needed = {one.name: one.needed for one in found if not one.kind} if shared else {}
     for number, one in enumerate(found if needed else ()):
+        if one.kind:
+            continue
         together = segment_served_as_one(pools, behaviours, one.name)
         others = [name for name in together if name != one.name]
         free = sum(_capacity(pools, name) - needed.get(name, 0) for name in others)

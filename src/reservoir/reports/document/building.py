@@ -225,7 +225,7 @@ def _day_drawn(one: Sized) -> bytes:
     from reservoir.reports.figures.sizing import figure  # late: takes a second
     from reservoir.reports.figures.style import as_svg
 
-    return as_svg(figure(one.size, one.name, has_pool=True))
+    return as_svg(figure(one.size, one.label, has_pool=True))
 
 
 def _sizes(sizing: Sizing) -> Iterator[Subsection]:
@@ -243,8 +243,8 @@ def _sizes(sizing: Sizing) -> Iterator[Subsection]:
     yield Subsection("", blocks)
     moving = [one for one in sizing.networks if one.demand.comes_and_goes]
     for one in moving[:MOST_DAYS]:
-        described = f"the day of {one.name}: addresses taken, and what lease times would take"
-        yield Subsection(one.name, [Image(partial(_day_drawn, one), described)])
+        described = f"the day of {one.label}: addresses taken, and what lease times would take"
+        yield Subsection(one.label, [Image(partial(_day_drawn, one), described)])
 
 
 def _rehearsal(rehearsal: Rehearsal) -> Iterator[Subsection]:

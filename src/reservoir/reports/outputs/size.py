@@ -70,6 +70,8 @@ class NetworkSized(SizeFields):
     """A network's size; of a demand in no plan, one without a name."""
 
     network: str | None
+    of_class: str | None
+    """The class whose members are expected; None for all others."""
     assignable: int | None
     bound: int
     shared: int

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from functools import lru_cache
 
 from reservoir.core.checks.rule import Rule, Site
-from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit
 from reservoir.core.pools import Pools
 from reservoir.core.sizing.networks import Sized, segment_served_as_one, sized_networks
@@ -56,7 +56,7 @@ class PoolUndersized(Rule):
                     f"{be(network.assignable)} assignable{network.elsewhere} and "
                     f"{network.bound:,} bound: {short:,} too few",
                     network.path,
-                    Witness("refused", network.name, count=network.capacity + 1),
+                    network.refused(network.capacity + 1),
                     _wider(site.pools, network, network.comfortable - network.capacity)
                     or _wider(site.pools, network, short),
                 )
@@ -82,7 +82,7 @@ def _wider(every: Pools, sized: Sized, short: int) -> tuple[Edit, ...]:
     """The network's one range made longer: upwards as far as is free, then downwards."""
     index, pools = sized.index, sized.pools
     network = pools[0].network
-    if len(pools) > 1 or network.ranges == "all" or len(network.ranges) != 1:
+    if sized.kind or len(pools) > 1 or network.ranges == "all" or len(network.ranges) != 1:
         return ()
     span, hosts = network.ranges[0], network.subnet.hosts
     if not (hosts.holds(span.first) and hosts.holds(span.last)):
@@ -131,7 +131,7 @@ class PoolTight(Rule):
                     f"{expected(network)}, which leaves {spare:,} of {network.capacity:,} "
                     f"addresses free; {network.headroom:.0%} headroom takes {short:,}",
                     network.path,
-                    Witness("refused", network.name, count=network.capacity + 1),
+                    network.refused(network.capacity + 1),
                     _wider(site.pools, network, comfortable - network.capacity),
                 )
 
@@ -161,6 +161,8 @@ class SubnetOutgrown(Rule):
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
             subnet = network.pools[0].network.subnet
+            if network.kind:
+                continue  # a wider range of its own may do
             if (
                 network.shared
                 and network.shared >= network.comfortable - network.assignable - network.bound
@@ -176,7 +178,7 @@ class SubnetOutgrown(Rule):
                     f"{expected(network)}, {needed:,} with headroom, but all of {subnet.subnet} "
                     f"offers only {whole:,}; {enough} would do",
                     network.path,
-                    Witness("refused", network.name, count=whole + 1),
+                    network.refused(whole + 1),
                 )
 
 
@@ -244,6 +246,11 @@ class DemandUnknown(Rule):
             return
         for pool in unstated:
             yield self.finding(f"{pool.name} states no demand", pool.path)
+        for name, network in site.plan.networks.items():
+            for kin, answers in network.by_class.items():
+                if answers.ranges and answers.demand is None:
+                    path = ("networks", name, "by_class", kin)
+                    yield self.finding(f"class {kin} in {name} states no demand", path)
 
     def _is_stated(self, site: Site, name: str) -> bool:
         """Whether the network states its demand, or one whose clients get its addresses too."""

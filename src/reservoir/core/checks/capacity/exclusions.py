@@ -39,7 +39,7 @@ class ExclusionSwallowsRange(Rule):
 
     def check(self, site: Site) -> Iterator[Finding]:
         for network in sized(site):
-            if network.needed <= network.capacity:
+            if network.kind or network.needed <= network.capacity:
                 continue
             ranges = AddressSet(s for pool in network.pools for s in pool.ranges.spans())
             ranges &= AddressSet([network.pools[0].network.subnet.hosts])

@@ -10,7 +10,7 @@ from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.pools import Pool
-from reservoir.core.sizing.networks import lease_of
+from reservoir.core.sizing.networks import Sized, lease_of
 from reservoir.core.sizing.size import USUAL
 from reservoir.core.sizing.stays import hold
 from reservoir.core.values.durations import INFINITE, format_duration
@@ -59,10 +59,7 @@ class LeaseTooLong(Rule):
             now, then = format_duration(network.lease), format_duration(fits)
             stay = round(network.size.crowd.longest_stay)
             held = format_duration(round(hold(stay, network.lease)))
-            path = _lease_path(network.pools[0])
-            edit = Edit((*path[:1], *path[1:]), now, then)
-            if path[0] == "defaults" or network.pools[0].offer.lease is None:
-                edit = Edit((*network.pools[0].path, "lease"), None, then)
+            path, edit = _shorter(network, now, then)
             # Where there are enough without headroom, it is the headroom that is missing.
             short = network.needed > network.capacity
             whole = "" if short else f", {network.comfortable:,} with headroom,"
@@ -71,7 +68,13 @@ class LeaseTooLong(Rule):
                 f"are available; with a lease of {then} it would be "
                 f"{network.size.needed(fits) if short else network.size.comfortable(fits):,}",
                 path,
-                Witness("stays", network.name, value=format_duration(stay), expected=held),
+                Witness(
+                    "stays",
+                    network.name,
+                    value=format_duration(stay),
+                    expected=held,
+                    member_of=network.kind,
+                ),
                 (edit,),
             )
 
@@ -137,3 +140,16 @@ class LeaseInfinite(Rule):
                     _lease_path(pools[0]),
                     Witness("refused", pools[0].name, count=len(assignable) + 1),
                 )
+
+
+def _shorter(network: Sized, now: str, then: str) -> tuple[PlanPath, Edit]:
+    """Where the lease time is that clients get, and the edit that shortens it for them alone."""
+    pool = network.pools[0]
+    if network.kind:
+        path: PlanPath = (*pool.path, "by_class", network.kind)
+        own = pool.network.by_class[network.kind].lease is not None
+        return path, Edit((*path, "lease"), now if own else None, then)
+    path = _lease_path(pool)
+    if path[0] == "defaults" or pool.offer.lease is None:
+        return path, Edit((*pool.path, "lease"), None, then)
+    return path, Edit(path, now, then)

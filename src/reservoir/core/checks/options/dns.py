@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from functools import cache, partial
 from typing import NamedTuple
 
-from reservoir.core.checks.options.written import values_as_written
+from reservoir.core.checks.options.written import Whose, values_as_written
 from reservoir.core.checks.ranges.space import SPECIAL_USE
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
@@ -17,7 +16,6 @@ from reservoir.core.pools import Pool
 from reservoir.core.routing import End, Way
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Prefix, format_address
-from reservoir.core.values.clients import Client
 from reservoir.core.values.options import REGISTRY
 from reservoir.core.values.typos import transpositions
 
@@ -104,13 +102,11 @@ class WrittenServer(NamedTuple):
     address: int
     network: str
     """A network whose clients are offered it."""
-    client: Client | None
-    """The one client that is; all if None."""
+    whose: Whose
 
     def witness(self, because: str) -> Witness:
         """The case of such a client, and why it goes wrong."""
-        witness = Witness.of_dns(self.network, self.address, because)
-        return replace(witness, client=self.client) if self.client is not None else witness
+        return self.whose.witness(Witness.of_dns(self.network, self.address, because))
 
 
 def dns_servers(site: Site) -> Iterator[WrittenServer]:
@@ -118,7 +114,7 @@ def dns_servers(site: Site) -> Iterator[WrittenServer]:
     for written in values_as_written(site, "dns"):
         for position, address in enumerate(written.value):
             path = (*written.path, position)
-            yield WrittenServer(path, address, written.network, written.client)
+            yield WrittenServer(path, address, written.network, written.whose)
 
 
 def why_no_host(site: Site, address: int, vrf: str) -> str | None:

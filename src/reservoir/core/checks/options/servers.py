@@ -147,11 +147,8 @@ class OptionAddressMistyped(Rule):
                         f"the {server} {shown} is in no network of the plan; {machine.name} has "
                         f"{meant}",
                         option.path,
-                        Witness(
-                            "offered",
-                            option.networks[0],
-                            address,
-                            option.client,
+                        option.witness(
+                            address=address,
                             option=f"option {name_of(option.code)}",
                             value=shown,
                             because="no-device",
@@ -323,11 +320,8 @@ class OptionAddressInvalid(Rule):
                     yield self.finding(
                         f"option {what}: {shown} {reason}",
                         option.path,
-                        Witness(
-                            "offered",
-                            name,
-                            address,
-                            option.client,
+                        option.witness(
+                            address=address,
                             option=f"option {what}",
                             value=shown,
                             because="not-a-host",

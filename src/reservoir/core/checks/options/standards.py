@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from reservoir.core.checks.options.written import WrittenOption, options_as_written
 from reservoir.core.checks.rule import Rule, Site, replaced
-from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.findings import Finding, Severity
 from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.options import REGISTRY, routes_in
 from reservoir.core.wording import listed
@@ -63,10 +63,8 @@ class BroadcastDiffers(Rule):
                     f"clients of {listed(wrong[:3])} are offered the broadcast address {shown}; "
                     f"that of {subnet.subnet} is {right}",
                     option.path,
-                    Witness(
-                        "offered",
+                    option.witness(
                         wrong[0],
-                        client=option.client,
                         option="broadcast address",
                         value=shown,
                         because="not-of-subnet",
@@ -99,10 +97,7 @@ class MtuTooSmall(Rule):
                 yield self.finding(
                     f"an MTU of {mtu} bytes is too small: IPv4 hosts take {SMALLEST_DATAGRAM}",
                     option.path,
-                    Witness(
-                        "offered",
-                        option.networks[0],
-                        client=option.client,
+                    option.witness(
                         option="MTU",
                         value=str(mtu),
                         because="small",
@@ -146,10 +141,8 @@ class OfferedRoutesLackDefault(Rule):
                     f"the classless routes for clients of {listed(using[:3])} have no default "
                     f"route, and clients that take them ignore the gateway {gateway}",
                     option.path,
-                    Witness(
-                        "offered",
+                    option.witness(
                         using[0],
-                        client=option.client,
                         option="classless routes",
                         value="without a default route",
                         because="gateway-ignored",
@@ -197,11 +190,9 @@ class OfferedRouteUnreachable(Rule):
             f"clients of {listed(names[:3])} are offered a route to {to} via {shown}, which is "
             f"not a host address of {subnet}",
             option.path,
-            Witness(
-                "offered",
+            option.witness(
                 names[0],
                 router,
-                option.client,
                 option="route",
                 value=f"{to} via {shown}",
                 because="not-on-link",

@@ -41,10 +41,8 @@ class OptionInvalid(Rule):
                 yield self.finding(
                     f"option {option.code} ({name}) should be {meaning}: {error}",
                     option.path,
-                    Witness(
-                        "offered",
+                    option.witness(
                         next(iter(option.networks), first),
-                        client=option.client,
                         option=f"option {name}",
                         value=option.data.hex(),
                         because="invalid",
@@ -126,13 +124,14 @@ class DomainInvalid(Rule):
                 yield self.finding(
                     f"{written.value!r} is not a domain name: {reason}",
                     written.path,
-                    Witness(
-                        "offered",
-                        written.network,
-                        client=written.client,
-                        option="domain",
-                        value=written.value,
-                        because="invalid",
+                    written.whose.witness(
+                        Witness(
+                            "offered",
+                            written.network,
+                            option="domain",
+                            value=written.value,
+                            because="invalid",
+                        )
                     ),
                 )
 
@@ -165,10 +164,7 @@ class HostNameInvalid(Rule):
                 yield self.finding(
                     f"{text!r} is not a host name: {reason}",
                     option.path,
-                    Witness(
-                        "offered",
-                        option.networks[0],
-                        client=option.client,
+                    option.witness(
                         option="host name",
                         value=text,
                         because="invalid",
