@@ -82,3 +82,18 @@ def assignable_to(pools: Pools, index: int, client: Said) -> AddressSet:
         its = pool.by_class.class_of(client) if pool.by_class is not None else None
         parts.append(pool.common if its is None else its.assignable)
     return reduce(AddressSet.__or__, parts, EMPTY)
+
+
+def class_in(pools: Pools, network: str, name: str) -> ClassPool | None:
+    """What the members of a class get in a network, from its first server."""
+    by_class = pools.of(network)[0].by_class
+    return next((c for c in by_class.classes if c.name == name), None) if by_class else None
+
+
+def member_in(pools: Pools, network: str, name: str) -> Said | None:
+    """A client of a class: of none that the network tries before, if there is one."""
+    by_class = pools.of(network)[0].by_class
+    for place, its in enumerate(by_class.classes if by_class is not None else ()):
+        if by_class is not None and its.name == name:
+            return member_of(its.words, by_class.before(place)) or member_of(its.words, ())
+    return None

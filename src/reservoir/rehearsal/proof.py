@@ -16,10 +16,10 @@ from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
 from reservoir.core.routing import End
 from reservoir.core.values.addresses import MalformedValueError, format_address, parse_span
-from reservoir.core.values.client_classes import Said, member_of
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.kinds import class_in, member_in
 from reservoir.rehearsal.message import Kind, Message, Option, described, option_name
 from reservoir.rehearsal.result import Failure, Rehearsal
 from reservoir.rehearsal.saying import options_of
@@ -167,7 +167,7 @@ class _Prover:
         mac = witness.client if isinstance(witness.client, Mac) else Mac(FIRST_MAC + self._asked)
         says: dict[int, bytes] = {}
         if witness.member_of:
-            said = self._member(witness)
+            said = member_in(self._pools, witness.network or "", witness.member_of)
             if said is None:
                 return [], [f"nobody can be of class {witness.member_of} there"]
             mac, says = said.mac, options_of(said)
@@ -192,19 +192,9 @@ class _Prover:
         }
         return list(offers.values()), self._wires.lost.get(mac, [])
 
-    def _member(self, witness: Witness) -> Said | None:
-        """A client of the class that a witness is about: of no other, if there is one."""
-        pool = self._pools.of(witness.network or "")[0]
-        classes = pool.by_class.classes if pool.by_class is not None else ()
-        place = next((n for n, its in enumerate(classes) if its.name == witness.member_of), None)
-        if place is None:
-            return None
-        words, before = classes[place].words, [its.words for its in classes[:place]]
-        return member_of(words, before) or member_of(words, ())
-
     def _other_class(self, witness: Witness) -> Proof:
         """A client of one class is taken for one of another."""
-        said = self._member(witness)
+        said = member_in(self._pools, witness.network or "", witness.member_of)
         pool = self._pools.of(witness.network or "")[0]
         its = pool.by_class.class_of(said) if pool.by_class is not None and said else None
         offers, reasons = self._ask(witness)
@@ -353,7 +343,13 @@ class _Prover:
     def _not_served(self, witness: Witness) -> Proof:
         """Something can't be written for a device: a client misses it, unless it does without."""
         offers, reasons = self._ask(witness)
+        its = class_in(self._pools, witness.network or "", witness.member_of)
+        for offer in offers if its is not None else ():
+            if its is not None and _address(offer) not in its.assignable:
+                whose = f"one of {its.name} {_instead([offer], [])}"
+                return Proof(True, f"{whose}, which is not for them")
         planned = self._pools.offer_to(witness.network or "", witness.client)
+        planned = its.offer if its is not None else planned
         bits = self._pools.plan.networks[witness.network or ""].subnet.bits
         said = Message(Kind.OFFER, 0, Mac(FIRST_MAC), option_bytes(planned, bits))
         said.next_server = planned.values["next_server"] or 0

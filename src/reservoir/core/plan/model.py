@@ -242,6 +242,8 @@ class Network(Part):
     @model_validator(mode="after")
     def _says_once(self) -> Network:
         require_said_once(self)
+        if self.admits == ():
+            raise MalformedValueError("admits names a class; left out, everybody is served")
         return self
 
     @property

@@ -118,6 +118,9 @@ class ClassFitter:
         if behaviour.serves_classes_by_pools and not has_own:
             self._refuse(its, f"{name} serves a class by a pool of its own, and it has no ranges")
             return False
+        if has_own and its.is_admitted and not its.assignable - self.held:
+            self._refuse(its, "nothing is left of its ranges")
+            return False
         if has_own and behaviour.answers_by_class and not self.sheet.stands_in("range", "class"):
             self._refuse(its, f"{name} has no ranges by class")
             return False
@@ -143,5 +146,5 @@ class ClassFitter:
             f"{self.device} can't serve {its.name} in {self.pool.name} as planned: {why}; "
             f"{_INSTEAD}"
         )
-        witness = Witness("not-served", self.pool.name, value="what they get", member_of=its.name)
+        witness = Witness("not-served", self.pool.name, value="what is planned for it", member_of=its.name)
         self.obstacles.append(Obstacle("not-expressible", message, its.path, witness))

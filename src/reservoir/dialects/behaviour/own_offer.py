@@ -137,6 +137,7 @@ class _OwnFitter(OfferFitter):
             client=self.owner.client,
             name=self.owner.label,
             value=missing,
+            member_of=self.owner.of_class,
         )
         message = f"{self.device} can't be given {what}: {why}"
         self.obstacles.append(Obstacle("not-expressible", message, self.path_of(key), witness))
