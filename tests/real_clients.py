@@ -9,13 +9,16 @@ import os
 import shutil
 import subprocess
 import sys
+from collections.abc import Mapping
 from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
 import reservoir
 from real_host import why_not as why_no_namespaces
+from reservoir.core.plan.offered import SHORT_FOR
 from reservoir.core.values.addresses import format_address
+from reservoir.core.values.client_classes import Said
 from reservoir.core.values.clients import parse_mac
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.message import Option, option_text
@@ -84,9 +87,10 @@ for step in $STEPS; do
   in_client ip link set cli address "$mac"
   in_client ip link set cli up
   : > "$SCRATCH/events"
+  says=$(cat "$SCRATCH/$mac.says" 2> /dev/null) || says=""
   case $kind in
     udhcpc)
-      ip netns exec client udhcpc -i cli -f -t 3 -T 1 -A 1 -n -s "$TOLD" > /dev/null 2>&1 &
+      ip netns exec client udhcpc $says -i cli -f -t 3 -T 1 -A 1 -n -s "$TOLD" > /dev/null 2>&1 &
       pid=$!
       if wait_for event=bound; then
         kill -USR1 $pid; wait_for event=renew && echo renewed
@@ -94,7 +98,7 @@ for step in $STEPS; do
       fi
       end $pid ;;
     dhclient)
-      files="-lf $SCRATCH/$mac.leases -pf $SCRATCH/dhclient.pid"
+      files="-lf $SCRATCH/$mac.leases -pf $SCRATCH/dhclient.pid $says"
       in_client timeout 12 dhclient -4 -1 -sf "$TOLD" $files cli > /dev/null 2>&1 || true
       if reported reason=BOUND; then
         for _ in $(seq 50); do [ -s "$SCRATCH/dhclient.pid" ] && break; sleep 0.1; done
@@ -108,7 +112,7 @@ for step in $STEPS; do
       fi
       kill $(cat "$SCRATCH/dhclient.pid" 2> /dev/null) 2> /dev/null || true ;;
     dhcpcd)
-      ip netns exec client dhcpcd -4 -B -L -A -I "" -t 6 -c "$TOLD" cli > /dev/null 2>&1 &
+      ip netns exec client dhcpcd -4 -B -L -A -I "" $says -t 6 -c "$TOLD" cli > /dev/null 2>&1 &
       pid=$!
       if wait_for reason=BOUND; then
         sleep 0.5
@@ -136,7 +140,7 @@ jobs -p | xargs -r kill 2> /dev/null || true
 TOLD = """\
 #!/bin/sh
 {
-  env | grep -E '^(ip|subnet|router|dns|domain|lease|reason|new_[a-z_]*)='
+  env | grep -E '^(ip|subnet|router|dns|domain|lease|hostname|bootfile|reason|new_[a-z_]*)='
   [ -n "$1" ] && echo "event=$1"
 } >> "SCRATCH/events"
 address=${ip:-$new_ip_address}
@@ -154,10 +158,16 @@ NAMES = {
     "new_domain_name_servers": "dns",
     "new_domain_name": "domain",
     "new_dhcp_lease_time": "lease",
+    "new_host_name": "hostname",
+    "new_bootfile_name": "bootfile",
 }
 """What two of the clients call what the third calls otherwise."""
 
-ASKED = ("ip", "subnet", "router", "dns", "domain", "lease")
+ASKED = ("ip", "subnet", "router", "dns", "domain", "lease", "hostname", "bootfile")
+
+OPTIONS = (Option.MASK, Option.ROUTER, Option.DNS, Option.DOMAIN, Option.LEASE_TIME,
+           SHORT_FOR["hostname"], SHORT_FOR["boot_file"])  # fmt: skip
+"""The options that say so, after the address."""
 
 
 class Told(NamedTuple):
@@ -178,8 +188,33 @@ def why_not() -> str:
     return why_no_namespaces()
 
 
+def arguments(kind: str, said: Said, file: Path) -> str:
+    """The arguments with which a kind of client says what it is; its configuration is a file."""
+    vendor, user, machine = said.vendor_class, said.user_class, said.architecture
+    if kind == "udhcpc":
+        text = "-O bootfile -O hostname"
+        text += f" -V {vendor[0]}" if vendor else ""
+        text += f" -x 0x5d:{machine[0]:04x}" if machine else ""
+        return text + (f" -x 0x4d:{user[0].encode().hex()}" if user else "")
+    if kind == "dhcpcd":
+        text = "-o bootfile_name -o host_name"
+        return text + (f" -i {vendor[0]}" if vendor else "") + (f" -u {user[0]}" if user else "")
+    lines = ["option machine code 93 = unsigned integer 16;", "also request bootfile-name;"]
+    lines += [f'send vendor-class-identifier "{text}";' for text in vendor]
+    lines += [f'send user-class "{text}";' for text in user]
+    lines += [f"send machine {number};" for number in machine]
+    file.write_text("\n".join(lines) + "\n")
+    return f"-cf {file}"
+
+
 def told(
-    plan: Path, device: str, steps: list[tuple[str, str]], mode: str, *, release: bool
+    plan: Path,
+    device: str,
+    steps: list[tuple[str, str]],
+    mode: str,
+    *,
+    release: bool,
+    says: Mapping[str, Said] | None = None,
 ) -> list[Told]:
     """What clients get from a stand-in, one after the other.
 
@@ -189,8 +224,13 @@ def told(
         steps: The kind of client and its MAC address.
         mode: ``direct`` or ``relay``.
         release: Whether each gives its address back.
+        says: What clients say of themselves, by their MAC addresses.
     """
     scratch = plan.parent
+    for kind, mac in steps:
+        if says and mac in says:
+            written = arguments(kind, says[mac], scratch / f"{mac}.conf")
+            (scratch / f"{mac}.says").write_text(written)
     script = scratch / "told.sh"
     # Not by the environment, which some clients keep from their scripts.
     script.write_text(TOLD.replace("SCRATCH", str(scratch)))
@@ -243,14 +283,16 @@ def malformed(capture: Path) -> tuple[int, str]:
     return len(seen.stdout.splitlines()), wrong.stdout
 
 
-def predicted(plan: Path, macs: list[str], network: str) -> list[dict[str, str]]:
+def predicted(
+    plan: Path, macs: list[str], network: str, says: Mapping[str, Said] | None = None
+) -> list[dict[str, str]]:
     """What the rehearsal says that clients get who come in this order; nothing for the refused."""
     opened = reservoir.load(plan)
     wires = Wires(opened.pools)
     connect_devices(wires, opened.pools, reservoir.served_by(opened))
     found: list[dict[str, str]] = []
     for mac in macs:
-        client = Client(parse_mac(mac), wires)
+        client = Client(parse_mac(mac), wires, said=(says or {}).get(mac))
         wires.connect(client, network)
         client.switch_on()
         wires.clock.run(wires.clock.now + 100)
@@ -259,11 +301,7 @@ def predicted(plan: Path, macs: list[str], network: str) -> list[dict[str, str]]
             found.append({})
             continue
         texts = {code: option_text(code, given.options[code]) for code in given.options}
-        lease = given.number(Option.LEASE_TIME)
-        values = (
-            format_address(given.your_address),
-            *(texts[code] for code in (Option.MASK, Option.ROUTER, Option.DNS, Option.DOMAIN)),
-            str(lease),
-        )
-        found.append(dict(zip(ASKED, values, strict=True)))
+        texts[Option.LEASE_TIME] = str(given.number(Option.LEASE_TIME))
+        values = [format_address(given.your_address), *(texts.get(code, "") for code in OPTIONS)]
+        found.append({name: v for name, v in zip(ASKED, values, strict=True) if v})
     return found
