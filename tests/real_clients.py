@@ -112,6 +112,7 @@ for step in $STEPS; do
       fi
       kill $(cat "$SCRATCH/dhclient.pid" 2> /dev/null) 2> /dev/null || true ;;
     dhcpcd)
+      rm -rf /var/lib/dhcpcd/*  # the lease of another client on this interface
       ip netns exec client dhcpcd -4 -B -L -A -I "" $says -t 6 -c "$TOLD" cli > /dev/null 2>&1 &
       pid=$!
       if wait_for reason=BOUND; then
