@@ -271,12 +271,18 @@ def told(
     return found
 
 
-def malformed(capture: Path) -> tuple[int, str]:
-    """How many DHCP messages a capture has, and what an analyser finds wrong with any of them."""
+def malformed(capture: Path, source: str = "") -> tuple[int, str]:
+    """How many DHCP messages a capture has, and what an analyser finds wrong with any of them.
+
+    Args:
+        capture: The capture.
+        source: The address whose messages are looked at; all if empty.
+    """
     shark = ["tshark", "-r", str(capture), "-Y"]
-    seen = subprocess.run([*shark, "dhcp"], capture_output=True, text=True, check=True)
+    whose = f"ip.src == {source} && " if source else ""
+    seen = subprocess.run([*shark, f"{whose}dhcp"], capture_output=True, text=True, check=True)
     wrong = subprocess.run(
-        [*shark, "dhcp && (_ws.malformed || _ws.expert.severity >= 6291456)"],
+        [*shark, f"{whose}dhcp && (_ws.malformed || _ws.expert.severity >= 6291456)"],
         capture_output=True,
         text=True,
         check=True,

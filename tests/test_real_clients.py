@@ -131,5 +131,6 @@ def test_real_clients_of_each_class_get_what_was_predicted(tmp_path: Path) -> No
     assert [one.values.get("bootfile") for one in found[:3]] == [None, "boot/efi.img", "kiosk.img"]
     assert found[-1].values["hostname"] == "bell"
     assert found[-1].values["bootfile"] == "boot/bell.img"
-    _, wrong = malformed(tmp_path / "seen.pcapng")
-    assert wrong == ""
+    # One of the clients sends a user class against RFC 3004, which an analyser minds.
+    count, wrong = malformed(tmp_path / "seen.pcapng", "10.84.30.1")
+    assert (count >= 2 * len(found), wrong) == (True, "")
