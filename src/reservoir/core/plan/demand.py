@@ -4,14 +4,23 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from typing import Annotated, Any
+from typing import Annotated, Any, TypeVar
 
-from pydantic import Discriminator, Field, PlainSerializer, PrivateAttr, Tag, model_validator
+from pydantic import (
+    AfterValidator,
+    Discriminator,
+    Field,
+    PlainSerializer,
+    PrivateAttr,
+    Tag,
+    model_validator,
+)
 
 from reservoir.core.plan.history import History
 from reservoir.core.plan.part import Part
 from reservoir.core.plan.scalars import (
     ClockText,
+    DateText,
     DurationText,
     HorizonText,
     HoursText,
@@ -21,6 +30,7 @@ from reservoir.core.plan.scalars import (
     ShareText,
     ShortForm,
     WordText,
+    ZoneText,
 )
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.values.durations import INFINITE, format_duration
@@ -62,7 +72,30 @@ def _written_stay(stay: Stay) -> str | dict[str, str]:
     return {"mean": mean, "cv": f"{stay.cv:.10g}"} if stay.cv else mean
 
 
+def _part(share: float) -> float:
+    if share > 1:
+        raise MalformedValueError("no more than 100% of the clients can do that")
+    return share
+
+
 StayText = Annotated[Stay, ShortForm(_stay), PlainSerializer(_written_stay)]
+
+
+PartText = Annotated[ShareText, AfterValidator(_part)]
+"""A share of some clients: all of them at most."""
+
+Visitors = TypeVar("Visitors", "Arrival", "WalkIn")
+
+
+def _require_days(visitors: Visitors) -> Visitors:
+    """Refuse clients that come every day, and on one only.
+
+    Raises:
+        MalformedValueError: they are said to do both.
+    """
+    if visitors.on is not None and visitors.returning:
+        raise MalformedValueError("who comes on one day only doesn't return: leave one of both out")
+    return visitors
 
 
 class Arrival(Part):
@@ -73,6 +106,14 @@ class Arrival(Part):
     over: DurationText | None = None
     """How long until all have arrived; at once if None."""
     stay: StayText
+    returning: PartText = 0.0
+    """The share of them that comes every day: the same devices."""
+    on: DateText | None = None
+    """The one day on which they come; every day if None."""
+
+    @model_validator(mode="after")
+    def _comes_back(self) -> Arrival:
+        return _require_days(self)
 
 
 class Timetable(Part):
@@ -92,19 +133,21 @@ class WalkIn(Part):
     rate: RateText
     between: HoursText = (0, 86_400)
     stay: StayText
+    returning: PartText = 0.0
+    """The share of a day's clients that comes every day: the same devices."""
+    on: DateText | None = None
+    """The one day on which they come; every day if None."""
+
+    @model_validator(mode="after")
+    def _comes_back(self) -> WalkIn:
+        return _require_days(self)
 
 
 class Leave(Part):
     """How visitors leave."""
 
-    release: ShareText = 0.0
+    release: PartText = 0.0
     """The share of them that release their address; the others leave silently."""
-
-    @model_validator(mode="after")
-    def _is_a_part(self) -> Leave:
-        if self.release > 1:
-            raise MalformedValueError("no more than 100% of the clients can release an address")
-        return self
 
 
 class Demand(Part):
@@ -124,6 +167,8 @@ class Demand(Part):
     leave: Leave = Leave()
     history: WordText | None = None
     """A table of leases of the past, with the columns mac, address, start and end."""
+    zone: ZoneText = "UTC"
+    """The time zone whose days and times of day are meant."""
     risk: ShareText = 0.01
     """The accepted chance that on a day somebody is refused."""
     _observed: History | None = PrivateAttr(None)

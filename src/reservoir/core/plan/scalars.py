@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime
 import re
+import zoneinfo
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Annotated, Any, TypeVar
@@ -154,10 +155,26 @@ def _write_clock(seconds: int) -> str:
 
 def _read_hours(text: str) -> tuple[int, int]:
     first, dash, last = text.partition("-")
-    hours = (_read_clock(first.strip()), _read_clock(last.strip())) if dash else (0, 0)
-    if hours[0] >= hours[1]:
+    begin, end = (_read_clock(first.strip()), _read_clock(last.strip())) if dash else (0, 0)
+    if begin == end:
         raise MalformedValueError(f"{text!r} is not a time span: write it like 08:00-20:00")
-    return hours
+    return begin, end if end > begin else end + _DAY
+
+
+_DAY = 86_400
+"""Seconds."""
+
+
+def _write_hours(hours: tuple[int, int]) -> str:
+    begin, end = hours
+    return f"{_write_clock(begin)}-{_write_clock(end if end <= _DAY else end - _DAY)}"
+
+
+def _read_zone(text: str) -> str:
+    if text != "UTC" and text not in zoneinfo.available_timezones():
+        near = hint(text, sorted(zoneinfo.available_timezones()))
+        raise MalformedValueError(f"{text!r} is not a time zone, like Europe/Lisbon{near}")
+    return text
 
 
 def _read_rate(text: str) -> float:
@@ -256,13 +273,16 @@ ClockText = Annotated[int, Scalar(_read_clock, _write_clock, int, "a time of day
 """Seconds from midnight."""
 HoursText = Annotated[
     tuple[int, int],
-    Scalar(_read_hours, lambda h: "-".join(map(_write_clock, h)), tuple, "hours", "08:00-20:00"),
+    Scalar(_read_hours, _write_hours, tuple, "hours", "08:00-20:00"),
 ]
-"""From and to, in seconds from midnight."""
+"""From and to, in seconds from midnight; to is later, where need be on the next day."""
 RateText = Annotated[
     float, Scalar(_read_rate, lambda r: f"{r * 3600:.10g}/h", float, "a rate", "40/h")
 ]
 """Arrivals a second."""
+ZoneText = Annotated[
+    str, Scalar(_read_zone, str, str, "a time zone of the IANA database", "Europe/Lisbon")
+]
 PatternText = Annotated[
     NamePattern,
     Scalar(

@@ -9,6 +9,7 @@ import numpy as np
 
 from reservoir.core.plan.history import History
 from reservoir.core.values.durations import INFINITE
+from reservoir.core.values.zones import local, midnights
 
 DAY = 86_400
 """Seconds."""
@@ -42,14 +43,14 @@ class Observed:
     a_day: float
     """Leases of the others that began in a day, on average."""
     edges: tuple[float, ...]
-    """Seconds from midnight (UTC): between two edges they came at one rate."""
+    """Seconds from midnight: between two edges they came at one rate."""
     shares: tuple[float, ...]
     """The share of a day's leases that began between two edges."""
     stays: tuple[float, ...]
     """Seconds, ascending: for how long the others stayed."""
 
     @classmethod
-    def of(cls, history: History, lease: int) -> Observed:
+    def of(cls, history: History, lease: int, zone: str = "UTC") -> Observed:
         """Learn from leases.
 
         A client that left silently held its address for a lease after its last renewal, so it
@@ -59,6 +60,7 @@ class Observed:
         Args:
             history: The leases, at least one.
             lease: The lease time that was in force, in seconds.
+            zone: The time zone whose days and times of day are meant.
         """
         first = float(history.start.min())
         ends = history.end[np.isfinite(history.end)]
@@ -70,10 +72,10 @@ class Observed:
         times, held = times[order], np.cumsum(steps[order]).astype(np.int64)
         is_last = np.append(times[1:] != times[:-1], True)  # all that happens at a moment is one
         times, held = times[is_last], held[is_last]
-        days, peaks = _daily(times, held)
+        days, peaks = _daily(times, held, zone)
         is_always = end - history.start >= ALWAYS * max(last - first, DAY)
         others = ~is_always
-        shares, a_day = _arrivals(history.start[others], first, last)
+        shares, a_day = _arrivals(history.start[others], first, last, zone)
         edges = tuple(float(edge) for edge in np.arange(0, DAY + 1, BIN))
         at = int(held.argmax())
         return cls(
@@ -90,11 +92,11 @@ class Observed:
         )
 
 
-def _daily(times: np.ndarray, held: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _daily(times: np.ndarray, held: np.ndarray, zone: str) -> tuple[np.ndarray, np.ndarray]:
     """The days, and the most that was held on each; what was held at midnight counts too."""
-    day = (times // DAY).astype(np.int64)
+    day = (local(times, zone) // DAY).astype(np.int64)
     days = np.arange(day[0], day[-1] + 1)
-    starts = np.searchsorted(times, days * DAY, side="right")
+    starts = np.searchsorted(times, midnights(int(day[0]), int(day[-1]), zone), side="right")
     carried = np.where(starts > 0, held[np.maximum(starts - 1, 0)], 0)
     peaks = carried.copy()
     np.maximum.at(peaks, day - day[0], held)
@@ -113,15 +115,19 @@ def _slope(days: np.ndarray, peaks: np.ndarray) -> float:
     return float(np.polyfit(days - days[0], peaks, 1)[0])
 
 
-def _arrivals(start: np.ndarray, first: float, last: float) -> tuple[tuple[float, ...], float]:
+def _arrivals(
+    start: np.ndarray, first: float, last: float, zone: str
+) -> tuple[tuple[float, ...], float]:
     """The share of the arrivals in each bin of a day, and how many there are in a day."""
     bins = DAY // BIN
     if not len(start):
         return (0.0,) * bins, 0.0
-    counts = np.bincount((start % DAY // BIN).astype(np.int64), minlength=bins)
-    # How often each bin of the day was observed, so that cut days don't count as whole ones.
-    whole = math.floor(first / BIN), math.floor(last / BIN) + 1
-    seen = np.bincount(np.arange(*whole) % bins, minlength=bins)
+    counts = np.bincount((local(start, zone) % DAY // BIN).astype(np.int64), minlength=bins)
+    # How often each bin of the day was observed, so that cut days don't count as whole ones, nor an
+    # hour that the clocks leave out or show twice as one.
+    whole = np.arange(math.floor(first / BIN), math.floor(last / BIN) + 1, dtype=np.float64)
+    there = (local(whole * BIN, zone) % DAY // BIN).astype(np.int64)
+    seen = np.bincount(there, minlength=bins)
     rates = counts / np.maximum(seen, 1)
     total = float(rates.sum())
     return tuple((rates / total).tolist()), total

@@ -86,7 +86,7 @@ class Occupancy:
             step: Seconds between two moments.
         """
         self.crowd = crowd
-        self.moments = moments_of(crowd.streams, lease, step)
+        self.moments = moments_of(crowd, lease, step)
         nothing = np.zeros(len(self.moments))
         self._poisson, self._poisson_rate = nothing, nothing
         self._binomials: list[_Binomial] = []
@@ -117,13 +117,23 @@ class Occupancy:
 
     @property
     def peak_at(self) -> int:
-        """The first moment that is as busy as any: seconds from midnight."""
+        """The first moment that is as busy as any: seconds from the first day's midnight."""
         return int(self.moments[np.flatnonzero(self.mean >= self.peak - ALIKE)[0]])
 
     @cached_property
     def _weights(self) -> Values:
-        """Seconds from each moment to the next."""
-        return np.diff(np.append(self.moments, DAY))
+        """Seconds from each moment to the next, or to the end of its day."""
+        following = np.append(self.moments[1:], np.inf)
+        return np.asarray(np.minimum(following, (self.moments // DAY + 1) * DAY) - self.moments)
+
+    @cached_property
+    def _next(self) -> NDArray[np.intp]:
+        """The place of the moment after each: that of the day's first where the next isn't seen."""
+        places = np.arange(1, len(self.moments) + 1)
+        day = self.moments // DAY
+        is_last = np.append(day[1:] > day[:-1] + 1, True)
+        places[is_last] = np.searchsorted(day, day[is_last])
+        return places
 
     @cached_property
     def rate(self) -> Values:
@@ -138,7 +148,7 @@ class Occupancy:
         total, more = np.zeros(len(self.moments)), np.zeros(len(self.moments))
         for taken, rate, free in parts:
             # What comes less what the number grows by; groups of one moment have no rate.
-            growth = np.diff(np.append(taken, taken[0])) / self._weights
+            growth = (taken[self._next] - taken) / self._weights
             back = np.maximum(rate - growth, 0.0)
             total += back
             more += back * free

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -13,7 +14,7 @@ from reservoir.core.plan.demand import Demand
 from reservoir.core.sizing.lived import refusals_lived
 from reservoir.core.sizing.observed import Observed
 from reservoir.core.sizing.occupancy import Occupancy
-from reservoir.core.sizing.streams import Crowd, crowd
+from reservoir.core.sizing.streams import DAY, Crowd, crowd
 from reservoir.core.values.durations import INFINITE, parse_duration
 
 _LONGEST_FIRST = "7d 3d 2d 1d 12h 8h 6h 4h 3h 2h 90m 1h 45m 30m 20m 15m 10m"
@@ -86,7 +87,7 @@ class Size:
     def observed(self) -> Observed | None:
         """What is known from leases of the past."""
         history = self.demand.observed
-        return None if history is None else Observed.of(history, self.lease)
+        return None if history is None else Observed.of(history, self.lease, self.demand.zone)
 
     def occupancy(self, lease: int | None = None) -> Occupancy:
         """The addresses taken through a day; with another lease time if one is given."""
@@ -101,7 +102,13 @@ class Size:
     def peak_at(self) -> int | None:
         """When that is, in seconds from midnight; None where it is so all day."""
         mean = self.occupancy().mean
-        return None if np.ptp(mean) < 1e-9 * self.peak else self.occupancy().peak_at
+        return None if np.ptp(mean) < 1e-9 * self.peak else self.occupancy().peak_at % DAY
+
+    @property
+    def peak_on(self) -> datetime.date | None:
+        """The day on which that is; None where every day is like the others."""
+        first = self.crowd.first
+        return first and first + datetime.timedelta(self.occupancy().peak_at // DAY)
 
     @cached_property
     def risk(self) -> float:
@@ -159,7 +166,7 @@ class Size:
 
     @cached_property
     def renewals_per_second(self) -> float:
-        """Renewals at the busiest time, on average over half a lease."""
+        """Renewals at the busiest time, on average over a minute."""
         moments, streams = self.occupancy().moments, self.crowd.streams
         coming = sum((s.renewals(moments, self.lease) for s in streams), moments * 0.0)
         return float(coming.max() + self.crowd.always / (self.lease / 2))

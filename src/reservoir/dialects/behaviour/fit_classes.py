@@ -146,5 +146,7 @@ class ClassFitter:
             f"{self.device} can't serve {its.name} in {self.pool.name} as planned: {why}; "
             f"{_INSTEAD}"
         )
-        witness = Witness("not-served", self.pool.name, value="what is planned for it", member_of=its.name)
+        witness = Witness(
+            "not-served", self.pool.name, value="what is planned for it", member_of=its.name
+        )
         self.obstacles.append(Obstacle("not-expressible", message, its.path, witness))
