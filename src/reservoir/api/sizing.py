@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from reservoir.api.plans import behaviours_of, pools_of, require_known
 from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.history import History
+from reservoir.core.pools import Pools
 from reservoir.core.sizing import size as sizes
 from reservoir.core.sizing.networks import Sized, sized_networks
 from reservoir.core.sizing.size import Size
@@ -24,12 +25,13 @@ class Sizing:
     """Why the other networks were not."""
 
 
-def size(subject: Subject, only: Collection[str] = ()) -> Sizing:
+def size(subject: Subject, only: Collection[str] = (), *, once: bool = False) -> Sizing:
     """Size the networks that state a demand.
 
     Args:
         subject: A plan, or configuration that was read, perhaps with a plan.
         only: The networks; all if empty.
+        once: Whether all who come and go are to come on one day only.
 
     Raises:
         UnknownNameError: there is no such network.
@@ -38,6 +40,9 @@ def size(subject: Subject, only: Collection[str] = ()) -> Sizing:
     pools = pools_of(subject)
     require_known("network", only, pools.plan.networks)
     behaviours = behaviours_of(subject)
+    if once:
+        networks = {name: network.once() for name, network in pools.plan.networks.items()}
+        pools = Pools(replace(pools.plan, networks=networks))
     wanted = [name for name in pools.names if not only or name in only]
     found: dict[str, list[Sized]] = {}
     for one in sized_networks(pools, behaviours):

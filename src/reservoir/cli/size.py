@@ -41,6 +41,8 @@ AT_HAND = "--devices, --rate, --arrival or --history"
     metavar="AT,N,OVER,STAY",
     help="N clients that arrive together: 06:30,420,20m,55m.",
 )
+@click.option("--returning", metavar="SHARE", help="Share that comes every day: 90%.")
+@click.option("--once", is_flag=True, help="All come on one day; nobody was there the day before.")
 @click.option("--release", metavar="SHARE", help="Share that release their address: 5%.")
 @click.option("--growth", metavar="SHARE", help="Growth: 10%/year.")
 @click.option("--horizon", metavar="TIME", help="How far to look ahead: 2 years.")
@@ -64,6 +66,7 @@ def command(
     history: str | None,
     columns: dict[str, str] | None,
     figure: str | None,
+    once: bool,
     form: str,
     out: str | None,
     **stated: Any,
@@ -91,11 +94,11 @@ def command(
             raise click.UsageError(
                 "Give a plan, or a demand by options; the plan states demand and lease time itself."
             )
-        is_enough = _size_plan(inputs, networks, figure, form, out)
+        is_enough = _size_plan(inputs, networks, once, figure, form, out)
     else:
         if networks:
             raise click.UsageError("--network goes with a plan.")
-        size = _demand(given, lease, addresses, history, columns)
+        size = _demand(given, lease, addresses, history, columns, once=once)
         is_enough = _show_demand(size, addresses is not None, history, figure, form, out)
     if not is_enough:
         raise click.exceptions.Exit(1)
@@ -104,6 +107,7 @@ def command(
 def _size_plan(
     inputs: tuple[str, ...],
     networks: tuple[str, ...],
+    once: bool,
     figure: str | None,
     form: str,
     out: str | None,
@@ -113,7 +117,7 @@ def _size_plan(
     from reservoir.reports import sizing as report
 
     subject = subject_of(inputs, None)
-    found = reservoir.size(subject, networks)
+    found = reservoir.size(subject, networks, once=once)
     if not found.networks:
         why = next(iter(found.left_out.items()), ("the plan", "it has no networks"))
         raise click.UsageError(f"Nothing to size: {why[0]}: {why[1]}.")
@@ -149,6 +153,8 @@ def _demand(
     addresses: int | None,
     history: str | None,
     columns: dict[str, str] | None,
+    *,
+    once: bool,
 ) -> Size:
     """The demand that the options state.
 
@@ -166,11 +172,16 @@ def _demand(
     for name, needs in (("stay", "rate"), ("between", "rate"), ("cv", "stay")):
         if name in given and needs not in given:
             raise click.UsageError(f"--{name} goes with --{needs}.")
+    if "returning" in given and not {"rate", "arrivals"} & given.keys():
+        raise click.UsageError("--returning goes with --rate or --arrival.")
+    if once and "returning" in given:
+        raise click.UsageError("--once and --returning contradict each other.")
     if "rate" in given and "stay" not in given:
         raise click.UsageError("How long do they stay? --rate goes with --stay.")
     demand, problems = demand_of(_stated(given, history))
     if demand is None:
         raise click.UsageError("; ".join(problems) + ".")
+    demand = demand.once() if once else demand
     with progress("reading leases"):
         seen = read_history(history, columns) if history else None
     try:
@@ -186,12 +197,13 @@ def _stated(given: dict[str, Any], history: str | None) -> dict[str, object]:
         for name in ("devices", "growth", "horizon", "headroom", "risk")
         if name in given
     }
+    same = {"returning": given["returning"]} if "returning" in given else {}
     if "rate" in given:
         stay = {"mean": given["stay"], **({"cv": given["cv"]} if "cv" in given else {})}
         hours = {"between": given["between"]} if "between" in given else {}
-        stated["walk_in"] = {"rate": given["rate"], "stay": stay, **hours}
+        stated["walk_in"] = {"rate": given["rate"], "stay": stay, **hours, **same}
     if "arrivals" in given:
-        stated["arrivals"] = [_arrival(text) for text in given["arrivals"]]
+        stated["arrivals"] = [_arrival(text) | same for text in given["arrivals"]]
     if "release" in given:
         stated["leave"] = {"release": given["release"]}
     if history is not None:

@@ -18,7 +18,7 @@ from reservoir.files.plan_errors import described_errors
 from reservoir.files.tables import TablePlaces, csv_rows
 from reservoir.files.texts import read_utf8
 
-TIMETABLE_COLUMNS = ("at", "devices", "over", "stay")
+TIMETABLE_COLUMNS = ("at", "devices", "over", "stay", "returning", "on")
 REQUIRED = ("at", "devices", "stay")
 
 LARGEST_TIMETABLE = 16 * 1024 * 1024

@@ -8,6 +8,7 @@ Visitors of other days are others.
 from __future__ import annotations
 
 import math
+from bisect import bisect_left
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import partial
@@ -18,8 +19,8 @@ import numpy as np
 
 from reservoir.core.plan.demand import Demand
 from reservoir.core.pools import Pools
-from reservoir.core.sizing.size import clients_at_peak
-from reservoir.core.sizing.streams import DAY, Stream, crowd
+from reservoir.core.sizing.size import clients_at_peak, sizable, size
+from reservoir.core.sizing.streams import DAY, MINUTE, Stream, crowd
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.serving import Serving
@@ -51,6 +52,10 @@ class NetworkDay:
     """Clients that asked for an address that day; those always there too."""
     refused: int = 0
     """Those of them that got none."""
+    expected_renewals: float = 0.0
+    """Renewals a second in the busiest minute, as sizing has it; 0 where it can't be sized."""
+    renewed: list[float] = field(default_factory=list)
+    """When clients renewed that day: seconds from midnight."""
     taken: list[int] = field(default_factory=list)
     """Addresses taken at the end of each :data:`STEP` seconds from midnight."""
 
@@ -58,6 +63,13 @@ class NetworkDay:
     def peak(self) -> int:
         """The most that were taken at once."""
         return max(self.taken, default=0)
+
+    @property
+    def renewals_per_second(self) -> float:
+        """Renewals in the busiest minute, on average."""
+        times = sorted(self.renewed)
+        most = (place - bisect_left(times, at - MINUTE) + 1 for place, at in enumerate(times))
+        return max(most, default=0) / MINUTE
 
     @property
     def peak_at(self) -> int:
@@ -144,12 +156,22 @@ class _Life:
         self._streams = self._crowd.streams
         self._first = FIRST_MAC + (index << 24)
         self._number = 0
+        self._regulars: dict[tuple[int, int], Client] = {}
+        """Those who come every day, by their stream and their number in it."""
+        self._midnight = 0
+        """Of the day that counts, in seconds of virtual time."""
+        occupancy = size(demand, self._lease, 0, 0.0).occupancy() if self._crowd.first else None
+        self._busiest = occupancy.peak_at // DAY if occupancy is not None else 0
+        """The day that counts, of those on which some come alone."""
         self._bound = [pools.bindings.client_at(row) for row in pools.bound_rows(index).tolist()]
         self._leases = list(self._leases_of(pools))
         self.result = NetworkDay(
             name,
             len(pools.assignable_in(index)) + len(self._bound),
             clients_at_peak(demand, self._lease),
+            expected_renewals=size(demand, self._lease, 0, 0.0).renewals_per_second
+            if sizable(demand, self._lease)
+            else 0.0,
         )
 
     def _leases_of(self, pools: Pools) -> Iterator[PoolLeases]:
@@ -169,7 +191,8 @@ class _Life:
         """Days after which as many addresses are taken as on any later one."""
         if self._lease == INFINITE:
             return 0
-        ends = [s.edges[-1] + s.stays.holds(self._lease, s.released).longest for s in self._streams]
+        daily = [stream for stream in self._streams if stream.on is None]
+        ends = [s.edges[-1] + s.stays.holds(self._lease, s.released).longest for s in daily]
         return min(math.floor(max(ends, default=0.0) / DAY), MOST_DAYS_BEFORE)
 
     def begin(self, before: int) -> None:
@@ -179,19 +202,33 @@ class _Life:
             name = self._bound[number] if number < len(self._bound) else None
             at = first * DAY + number * 0.05
             self._wires.clock.after(at, self._comes, Visit(0.0, math.inf, False), name, True)
+        self._midnight = before * DAY
         for day in range(first, before + 1):
-            for stream in self._streams:
-                for visit in _visits(stream, self._wires.random):
-                    at = day * DAY + visit.at
-                    self._wires.clock.after(at, self._comes, visit, None, day == before)
+            for place, stream in enumerate(self._streams):
+                if stream.on is not None and day + stream.on - self._busiest != before:
+                    continue
+                for number, visit in enumerate(_visits(stream, self._wires.random)):
+                    who = (place, number) if stream.returns else None
+                    at, is_last = day * DAY + visit.at, day == before
+                    self._wires.clock.after(at, self._comes, visit, None, is_last, who)
 
-    def _comes(self, visit: Visit, name: Mac | bytes | None, is_counted: bool) -> None:
-        self._number += 1
-        mac = name if isinstance(name, Mac) else Mac(self._first + self._number)
-        identifier = name if isinstance(name, bytes) else None
-        client = Client(mac, self._wires, identifier, patience=1)
-        client.keeps = True
-        self._wires.connect(client, self._name)
+    def _comes(
+        self,
+        visit: Visit,
+        name: Mac | bytes | None,
+        is_counted: bool,
+        who: tuple[int, int] | None = None,
+    ) -> None:
+        client = self._regulars.get(who) if who is not None else None
+        if client is None:
+            client = self._new(name)
+            if who is not None:
+                self._regulars[who] = client
+        elif client.is_online:
+            return  # it is still there from yesterday
+        client.acknowledged = None
+        client.renewals = 0
+        client.refusals.clear()
         client.switch_on()
         self.result.came += is_counted
         if is_counted:
@@ -199,6 +236,22 @@ class _Life:
             self._wires.clock.after(STEP, self._look_at, client)
         if visit.stay < math.inf:
             self._wires.clock.after(visit.stay, partial(client.leave, releases=visit.releases))
+
+    def _new(self, name: Mac | bytes | None) -> Client:
+        """A client that has never been there."""
+        self._number += 1
+        mac = name if isinstance(name, Mac) else Mac(self._first + self._number)
+        identifier = name if isinstance(name, bytes) else None
+        # Who comes back and isn't answered asks once more, as new.
+        client = Client(mac, self._wires, identifier, patience=2)
+        client.keeps, client.on_bound = True, self._notes_renewal
+        self._wires.connect(client, self._name)
+        return client
+
+    def _notes_renewal(self, client: Client) -> None:
+        now = self._wires.clock.now - self._midnight
+        if client.renewals and now >= 0:
+            self.result.renewed.append(now)
 
     def _look_at(self, client: Client) -> None:
         self.result.refused += client.acknowledged is None

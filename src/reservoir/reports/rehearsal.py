@@ -204,6 +204,8 @@ def _day(day: NetworkDay) -> DayRehearsed:
         "peak": day.peak,
         "peak_at": clock(day.peak_at),
         "expected": day.expected,
+        "renewals_per_second": round(day.renewals_per_second, 6),
+        "expected_renewals": round(day.expected_renewals, 6),
         "addresses": day.room,
         "taken": day.taken,
     }

@@ -134,6 +134,7 @@ def page(size: Size, name: str, kept: int, width: int, *, has_pool: bool) -> Ite
 def _facts(size: Size, kept: int, *, has_pool: bool) -> Iterator[tuple[str, str]]:
     needed, risk = size.needed(), chance(size.demand.risk)
     at = "" if size.peak_at is None else f" at {clock(size.peak_at)}"
+    at += f" on {size.peak_on}" if size.peak_on is not None else ""
     if size.observed is not None:
         yield "observed", _observed(size.observed)
     yield "peak", f"{counted(size.peak, 'address')} taken{at}, at the end of the horizon" if (
@@ -287,6 +288,7 @@ def fields(size: Size, kept: int, *, has_pool: bool, detailed: bool) -> SizeFiel
     found: SizeFields = {
         "peak": size.peak,
         "peak_at": None if size.peak_at is None else clock(size.peak_at),
+        "peak_on": size.peak_on.isoformat() if size.peak_on is not None else None,
         "risk": round(size.risk, 12) if has_pool else None,
         "accepted_risk": size.demand.risk,
         "refused_per_day": round(size.refused_per_day, 6) if has_pool else None,

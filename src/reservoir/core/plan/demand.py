@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import math
 from collections.abc import Mapping, Sequence
 from typing import Annotated, Any, TypeVar
@@ -96,6 +97,15 @@ def _require_days(visitors: Visitors) -> Visitors:
     if visitors.on is not None and visitors.returning:
         raise MalformedValueError("who comes on one day only doesn't return: leave one of both out")
     return visitors
+
+
+SOME_DAY = datetime.date.min
+"""Stands for the one day of a demand that doesn't say which."""
+
+
+def _once(visitors: Visitors) -> Visitors:
+    on = visitors.on or SOME_DAY
+    return visitors.model_copy(update={"on": on, "returning": 0.0})
 
 
 class Arrival(Part):
@@ -220,6 +230,15 @@ class Demand(Part):
     def observed(self) -> History | None:
         """The leases of the past, once they have been read."""
         return self._observed
+
+    def once(self) -> Demand:
+        """The same, as if everybody who comes and goes came on one day only."""
+        walk_in = self.walk_in
+        groups = tuple(_once(group) for group in self.groups)
+        changed = {"arrivals": groups, "walk_in": walk_in and _once(walk_in)}
+        known = self.model_copy(update=changed)
+        known._observed = self._observed
+        return known
 
     def with_tables(
         self, timetables: Mapping[str, Sequence[Arrival]], history: History | None

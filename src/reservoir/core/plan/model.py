@@ -280,6 +280,15 @@ class Network(Part):
         """Whether it says anything of a class."""
         return name in self.by_class or name in (self.admits or ())
 
+    def once(self) -> Network:
+        """The same, as if all who come and go came on one day only."""
+        changed: dict[str, object] = {"demand": self.demand and self.demand.once()}
+        changed["by_class"] = {
+            name: answers.model_copy(update={"demand": answers.demand and answers.demand.once()})
+            for name, answers in self.by_class.items()
+        }
+        return self.model_copy(update=changed)
+
     @property
     def tells_apart(self) -> bool:
         """Whether what clients get depends on their class."""

@@ -10,7 +10,7 @@ from functools import cached_property, lru_cache
 
 import numpy as np
 
-from reservoir.core.plan.demand import Demand
+from reservoir.core.plan.demand import SOME_DAY, Demand
 from reservoir.core.sizing.lived import refusals_lived
 from reservoir.core.sizing.observed import Observed
 from reservoir.core.sizing.occupancy import Occupancy
@@ -106,9 +106,11 @@ class Size:
 
     @property
     def peak_on(self) -> datetime.date | None:
-        """The day on which that is; None where every day is like the others."""
+        """The day on which that is; None where every day is like the others, or it isn't said."""
         first = self.crowd.first
-        return first and first + datetime.timedelta(self.occupancy().peak_at // DAY)
+        if first is None or first == SOME_DAY:
+            return None
+        return first + datetime.timedelta(self.occupancy().peak_at // DAY)
 
     @cached_property
     def risk(self) -> float:

@@ -301,11 +301,11 @@ def moments_of(crowd: Crowd, lease: int, step: float) -> NDArray[np.float64]:
         return np.zeros(1)
     found = []
     for day in crowd.days:
-        turns = np.concatenate([*(_turns_on(stream, day, lease) for stream in crowd.streams)])
-        before = np.nextafter(np.where(turns > 0, turns, float(DAY)), 0.0)
-        found.append(
-            day * DAY + np.unique(np.concatenate([np.arange(0, DAY, step), turns, before]))
-        )
+        begin, end = float(day * DAY), float((day + 1) * DAY)
+        parts = [begin + _turns_on(stream, day, lease) for stream in crowd.streams]
+        turns = np.concatenate(parts)
+        before = np.nextafter(np.where(turns > begin, turns, end), begin)
+        found.append(np.unique(np.concatenate([begin + np.arange(0, DAY, step), turns, before])))
     return np.concatenate(found)
 
 

@@ -5,8 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
+from numpy.typing import NDArray
 
+from reservoir.core.sizing.occupancy import Occupancy
 from reservoir.core.sizing.size import Size
+from reservoir.core.sizing.streams import DAY
 from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted
 from reservoir.reports.figures.style import INK, LOOKS, PAPER, RC, canvas, titled
@@ -44,10 +47,13 @@ def figure(size: Size, name: str, *, has_pool: bool) -> Figure:
 
 def _day(axes: Axes, size: Size, name: str, *, has_pool: bool) -> None:
     occupancy = size.occupancy()
-    hours = np.append(occupancy.moments, 24 * HOUR) / HOUR
-    mean = np.append(occupancy.mean, occupancy.mean[0])
+    shown = _busiest_day(occupancy)
+    hours = np.append(occupancy.moments[shown] % DAY, DAY) / HOUR
+    # The day goes on with the next one, which begins like this one where all are alike.
+    after = shown[0] if size.crowd.first is None else shown[-1]
+    mean = np.append(occupancy.mean[shown], occupancy.mean[after])
     upto = occupancy.quantile(1 - size.demand.risk)
-    above = np.append(upto, upto[0])
+    above = np.append(upto[shown], upto[after])
     look, band = LOOKS["taken"], LOOKS["band"]
     axes.fill_between(hours, mean, color=look.colour, label="taken on average", lw=0)
     axes.plot(hours, mean, color=INK, lw=1.4)
@@ -66,7 +72,7 @@ def _day(axes: Axes, size: Size, name: str, *, has_pool: bool) -> None:
             bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 1},
         )  # fmt: skip
         highest = max(highest, size.capacity)
-        _refusals(axes, size, hours[:-1], highest)
+        _refusals(axes, size, shown, hours[:-1], highest)
     axes.set_xlim(0, 24)
     axes.set_ylim(0, highest * 1.14 + 1)
     axes.set_xticks(range(0, 25, 3), [f"{hour:02}:00" for hour in range(0, 25, 3)])
@@ -78,8 +84,15 @@ def _day(axes: Axes, size: Size, name: str, *, has_pool: bool) -> None:
     )
 
 
+def _busiest_day(occupancy: Occupancy) -> NDArray[np.intp]:
+    """The places of the moments of the day on which most is taken."""
+    day = occupancy.moments // DAY
+    return np.flatnonzero(day == occupancy.peak_at // DAY)
+
+
 def _told(size: Size, *, has_pool: bool) -> str:
     at = "" if size.peak_at is None else f" at {clock(size.peak_at)}"
+    at += f" on {size.peak_on}" if size.peak_on is not None else ""
     said = f"peak {counted(size.peak, 'address')}{at}; {size.needed():,} needed"
     if not size.crowd.is_known:
         said += f" for a chance of {chance(size.demand.risk)}"
@@ -88,7 +101,9 @@ def _told(size: Size, *, has_pool: bool) -> str:
     return said
 
 
-def _refusals(axes: Axes, size: Size, hours: np.ndarray, highest: float) -> None:
+def _refusals(
+    axes: Axes, size: Size, shown: NDArray[np.intp], hours: np.ndarray, highest: float
+) -> None:
     """Mark when clients are refused."""
     occupancy = size.occupancy()
     refused = occupancy.refused(size.capacity) >= WORTH_NOTING
@@ -97,7 +112,7 @@ def _refusals(axes: Axes, size: Size, hours: np.ndarray, highest: float) -> None
         return
     look = LOOKS["refused"]
     axes.fill_between(
-        hours, highest * 1.03, highest * 1.06, where=refused.tolist(), facecolor=look.colour,
+        hours, highest * 1.03, highest * 1.06, where=refused[shown].tolist(), facecolor=look.colour,
         edgecolor=look.line, hatch=look.hatch, lw=0, label="clients are refused",
     )  # fmt: skip
 

@@ -77,6 +77,10 @@ class DayRehearsed(TypedDict):
     peak_at: str
     expected: int
     """Addresses in use on average at the busiest moment, as ``size`` has it."""
+    renewals_per_second: float
+    """In the busiest minute."""
+    expected_renewals: float
+    """The same as ``size`` has it."""
     addresses: int
     taken: list[int]
     """Addresses in use through the day, at even intervals."""

@@ -46,6 +46,8 @@ class SizeFields(TypedDict):
     peak: int
     """Addresses in use at once at most."""
     peak_at: str | None
+    peak_on: str | None
+    """The day, where it is of one on which some come alone."""
     risk: float | None
     """The chance that on a day somebody is refused."""
     accepted_risk: float
