@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from reservoir.core.leases.adopting import Adoption
     from reservoir.core.leases.table import LeaseTable
     from reservoir.core.values.address_set import AddressSet
+    from reservoir.files.moments import ListNotation
 
 
 @click.command("adopt", short_help="Make leases bindings of a plan.")
@@ -57,7 +58,7 @@ def command(
     clients: tuple[str, ...],
     networks: tuple[str, ...],
     address: tuple[str, str] | None,
-    columns: dict[str, str] | None,
+    notation: ListNotation,
     now: float | None,
     in_place: bool,
     form: str,
@@ -87,7 +88,7 @@ def command(
     if in_place:
         finish_what_was_cut_off(Path(plan).parent)
     loaded = reservoir.load(plan)
-    leases = leases_of(file, columns)
+    leases = leases_of(file, notation)
     wanted = Wanted(clients, networks, _addresses(address))
     adoption = reservoir.adopt(loaded, leases, wanted, now=now)
     new = [

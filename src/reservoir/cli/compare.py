@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from reservoir.core.leases.table import LeaseTable
     from reservoir.core.subject import Subject
     from reservoir.files.deliveries import Delivery
+    from reservoir.files.moments import ListNotation
     from reservoir.reports.comparison import Clients
 
 
@@ -62,7 +63,7 @@ def command(
     new: tuple[str, ...],
     dialect: str | None,
     leases: str | None,
-    columns: dict[str, str] | None,
+    notation: ListNotation,
     now: float | None,
     at: tuple[str, ...],
     folder: str | None,
@@ -105,7 +106,7 @@ def command(
     if leases is not None:
         from reservoir.reports.comparison import Clients
 
-        table = leases_of(leases, columns)
+        table = leases_of(leases, notation)
         with progress("looking up leases") as watch:
             clients = Clients(table, reservoir.notices(before, after, table, now=now, watch=watch))
     _require_networks(at, comparison)

@@ -14,6 +14,7 @@ from reservoir.cli.output import progress, talk
 if TYPE_CHECKING:
     from reservoir.core.leases.table import LeaseTable
     from reservoir.core.subject import Subject
+    from reservoir.files.moments import ListNotation
 
 
 AnyCommand = Callable[..., object]
@@ -167,7 +168,7 @@ class Moment(click.ParamType[float]):
     ) -> float:
         """Seconds since 1970."""
         from reservoir.core.values.addresses import MalformedValueError
-        from reservoir.files.lease_list import read_moment
+        from reservoir.files.moments import read_moment
 
         try:
             return value if isinstance(value, float) else read_moment(value)
@@ -175,16 +176,53 @@ class Moment(click.ParamType[float]):
             self.fail(str(error), param, ctx)
 
 
+def notation_options(what: str, example: str) -> Callable[[AnyCommand], AnyCommand]:
+    """Give a command the options that say how a lease list is written; it gets a ``notation``.
+
+    Args:
+        what: What the list is.
+        example: A column, with what a list may call it.
+    """
+
+    def give(command: AnyCommand) -> AnyCommand:
+        @wraps(command)
+        def with_notation(
+            *args: Any,
+            columns: dict[str, str] | None,
+            zone: str | None,
+            dates: str | None,
+            **kwargs: Any,
+        ) -> object:
+            from reservoir.files.moments import ListNotation  # late: --help needs none of it
+
+            return command(*args, notation=ListNotation(columns, zone, dates), **kwargs)
+
+        zone = click.option(
+            "--zone",
+            type=Scalar("zone"),
+            metavar="ZONE",
+            help=f"The time zone of times without an offset in {what}: Europe/Lisbon.",
+        )
+        dates = click.option(
+            "--dates",
+            type=click.Choice(["day-first", "month-first"]),
+            help="How dates like 3/4/2027 are read there.",
+        )
+        return columns_options("lease_list", what, example)(zone(dates(with_notation)))
+
+    return give
+
+
 def lease_options(command: AnyCommand) -> AnyCommand:
-    """Give a command that takes a lease list ``--columns`` and ``--now``."""
-    columns = columns_options("lease_list", "the lease list", "mac=HW,address=IP")
+    """Give a command that takes a lease list ``--columns``, ``--zone``, ``--dates``, ``--now``."""
+    notation = notation_options("the lease list", "mac=HW,address=IP")
     now = click.option(
         "--now", type=Moment(), metavar="TIME", help="Take this as the present time."
     )
-    return columns(now(command))
+    return notation(now(command))
 
 
-def leases_of(file: str, columns: dict[str, str] | None) -> LeaseTable:
+def leases_of(file: str, notation: ListNotation) -> LeaseTable:
     """The leases of a list; columns that nothing is made of are named.
 
     Raises:
@@ -194,7 +232,7 @@ def leases_of(file: str, columns: dict[str, str] | None) -> LeaseTable:
     from reservoir.files.lease_list import read_leases
 
     with progress("reading leases") as watch:
-        read = read_leases(file, columns, watch)
+        read = read_leases(file, notation, watch)
     if read.ignored:
         which = "column" if len(read.ignored) == 1 else "columns"
         talk(f"{file}: ignored {which}: {listed(read.ignored)}")

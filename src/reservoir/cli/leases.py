@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from reservoir.cli.inputs import lease_options, leases_of, subject_of
 from reservoir.cli.output import format_option, out_option, save_or_show, talkative, width
+
+if TYPE_CHECKING:
+    from reservoir.files.moments import ListNotation
 
 FAIL_ON = ("error", "warning")
 
@@ -27,7 +32,7 @@ FAIL_ON = ("error", "warning")
 def command(
     file: str,
     plan: str,
-    columns: dict[str, str] | None,
+    notation: ListNotation,
     now: float | None,
     fail_on: str,
     form: str,
@@ -53,7 +58,7 @@ def command(
     from reservoir.reports.leases import as_json, lines
 
     subject = subject_of((plan,), None)
-    leases = leases_of(file, columns)
+    leases = leases_of(file, notation)
     checked = reservoir.check_leases(subject, leases, now=now)
     if form == "json":
         save_or_show(as_json(checked, leases, file, (file, *subject.files)), out)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import click
 
 from reservoir.cli.inputs import lease_options, leases_of, subject_of
 from reservoir.cli.output import format_option, progress, save_or_show, talk, talkative
+
+if TYPE_CHECKING:
+    from reservoir.files.moments import ListNotation
 
 
 @click.command("report", short_help="Document a plan for the change request.")
@@ -31,7 +34,7 @@ def command(
     running: tuple[str, ...],
     dialect: str | None,
     leases: str | None,
-    columns: dict[str, str] | None,
+    notation: ListNotation,
     now: float | None,
     form: Literal["html", "markdown"],
     out: str | None,
@@ -59,7 +62,7 @@ def command(
     with progress("reading") as watch:
         loaded = reservoir.load(plan, watch)
     before = subject_of(running, dialect) if running else None
-    table = leases_of(leases, columns) if leases is not None else None
+    table = leases_of(leases, notation) if leases is not None else None
     text = reservoir.report(
         loaded, before, table, leases_name=leases or "", now=now, form=form, stage=progress
     )

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from reservoir.cli.inputs import Scalar, columns_options, networks_option, subject_of
+from reservoir.cli.inputs import Scalar, networks_option, notation_options, subject_of
 from reservoir.cli.output import (
     format_option,
     out_option,
@@ -20,6 +20,7 @@ from reservoir.cli.output import (
 
 if TYPE_CHECKING:
     from reservoir.core.sizing.size import Size
+    from reservoir.files.moments import ListNotation
 
 AT_HAND = "--devices, --rate, --arrival or --history"
 
@@ -53,7 +54,7 @@ AT_HAND = "--devices, --rate, --arrival or --history"
     "--addresses", type=click.IntRange(0, 1 << 32), metavar="N", help="Addresses in the pool."
 )
 @click.option("--history", metavar="FILE", help="Leases of the past: mac, address, start, end.")
-@columns_options("lease_list", "the history", "starts=BEGAN,expires=ENDED")
+@notation_options("the history", "starts=BEGAN,expires=ENDED")
 @click.option("--figure", metavar="FILE", help="Draw the day: a .png or .svg file.")
 @format_option("text", "json")
 @out_option
@@ -64,7 +65,7 @@ def command(
     lease: int | None,
     addresses: int | None,
     history: str | None,
-    columns: dict[str, str] | None,
+    notation: ListNotation,
     figure: str | None,
     once: bool,
     form: str,
@@ -98,7 +99,7 @@ def command(
     else:
         if networks:
             raise click.UsageError("--network goes with a plan.")
-        size = _demand(given, lease, addresses, history, columns, once=once)
+        size = _demand(given, lease, addresses, history, notation, once=once)
         is_enough = _show_demand(size, addresses is not None, history, figure, form, out)
     if not is_enough:
         raise click.exceptions.Exit(1)
@@ -152,7 +153,7 @@ def _demand(
     lease: int | None,
     addresses: int | None,
     history: str | None,
-    columns: dict[str, str] | None,
+    notation: ListNotation,
     *,
     once: bool,
 ) -> Size:
@@ -183,7 +184,7 @@ def _demand(
         raise click.UsageError("; ".join(problems) + ".")
     demand = demand.once() if once else demand
     with progress("reading leases"):
-        seen = read_history(history, columns) if history else None
+        seen = read_history(history, notation) if history else None
     try:
         return reservoir.size_demand(demand, lease, addresses or 0, history=seen)
     except ValueError as error:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 from pydantic import ValidationError
@@ -14,6 +14,7 @@ from reservoir.core.plan.history import History
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.wording import hint
 from reservoir.files.lease_list import read_leases
+from reservoir.files.moments import PLAIN, ListNotation
 from reservoir.files.plan_errors import described_errors
 from reservoir.files.tables import TablePlaces, csv_rows
 from reservoir.files.texts import read_utf8
@@ -90,18 +91,17 @@ def _require_columns(file: str, header: Sequence[str]) -> None:
         raise InputError([Problem(Place(file, 1), message) for message in problems])
 
 
-def read_history(file: str, columns: Mapping[str, str] | None = None) -> History:
+def read_history(file: str, notation: ListNotation = PLAIN) -> History:
     """Read leases of the past: a lease list that says when each began and ended.
 
     Args:
         file: Its path, or ``-`` for standard input.
-        columns: What the file calls some columns of a lease list; ``start`` and ``end`` are
-            known besides.
+        notation: How it writes what it has; the columns ``start`` and ``end`` are known besides.
 
     Raises:
         InputError: the file can't be read, or with every row that doesn't say it.
     """
-    leases = read_leases(file, columns, also=HISTORY_COLUMNS).leases
+    leases = read_leases(file, notation, also=HISTORY_COLUMNS).leases
     problems = _incomplete(file, leases)
     if not len(leases):
         problems = [Problem(Place(file), "the history has no leases")]

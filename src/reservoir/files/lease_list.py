@@ -21,6 +21,7 @@ from reservoir.core.values.clients import Mac, parse_identifier, parse_mac
 from reservoir.core.values.columns import address_column, mac_column
 from reservoir.core.values.text_column import TextColumn
 from reservoir.core.wording import hint
+from reservoir.files.moments import NEVER, PLAIN, ListNotation, read_moments
 from reservoir.files.plain_table import joined_columns, plain_cells
 from reservoir.files.tables import LARGEST_TABLE, csv_rows
 from reservoir.files.texts import read_utf8
@@ -30,9 +31,6 @@ COLUMNS = ("mac", "client_id", "address", "name", "network", "server", "starts",
 
 WRITTEN = ("mac", "client_id", "address", "network", "server", "expires")
 """Those that it is written with."""
-
-NEVER = "never"
-"""The end of a lease that has none."""
 
 Value = TypeVar("Value")
 
@@ -101,7 +99,7 @@ class LeasesRead(NamedTuple):
 
 def read_leases(
     file: str,
-    renamed: Mapping[str, str] | None = None,
+    notation: ListNotation = PLAIN,
     watch: Callable[[float], None] = lambda share: None,
     *,
     also: Mapping[str, str] | None = None,
@@ -110,7 +108,7 @@ def read_leases(
 
     Args:
         file: Its path, or ``-`` for standard input. Its cells are apart by ``,``, ``;`` or tabs.
-        renamed: What the file calls some of the columns, by their names in ``COLUMNS``.
+        notation: How it writes what it has; its columns by their names in ``COLUMNS``.
         watch: Called with the share that has been read, 0 to 1.
         also: Other names of some columns, for files that don't have the usual ones.
 
@@ -123,11 +121,11 @@ def read_leases(
     separator = max(_SEPARATORS, key=first.count)
     header = [_unquoted(cell) for cell in first.split(separator)]
     other = {name: word for name, word in (also or {}).items() if word in header}
-    at = _positions(file, header, {**other, **(renamed or {})})
+    at = _positions(file, header, {**other, **(notation.columns or {})})
     cells = _plain(data, begin, len(header), at, watch) if separator == "," else None
     cells = cells or _quoted(file, data.decode(), header, at, separator)
     ignored = [name for place, name in enumerate(header) if place not in at.values()]
-    return LeasesRead(_Reader(file, cells).table(), ignored)
+    return LeasesRead(_Reader(file, cells, notation).table(), ignored)
 
 
 def _unquoted(cell: str) -> str:
@@ -225,6 +223,7 @@ class _Reader:
 
     file: str
     cells: _Cells
+    notation: ListNotation
     problems: list[Problem] = field(default_factory=list)
 
     def table(self) -> LeaseTable:
@@ -308,7 +307,10 @@ class _Reader:
 
     def _times(self, column: str) -> NDArray[np.float64]:
         found = np.full(len(self.cells.lines), np.nan)
-        for row, moment in self._each(column, read_moment).items():
+        texts = {row: text for row, text in enumerate(self.cells.columns.get(column, ())) if text}
+        for row, moment in read_moments(
+            texts, self.notation, lambda row, message: self._complain(row, column, message)
+        ).items():
             found[row] = moment
         return found
 
@@ -324,29 +326,6 @@ class _Reader:
     def _complain(self, row: int, column: str, message: str) -> None:
         place = Place(self.file, int(self.cells.lines[row]))
         self.problems.append(Problem(place, f"{column}: {message}"))
-
-
-def read_moment(text: str) -> float:
-    """When something is, in seconds since 1970.
-
-    Raises:
-        MalformedValueError: it is no time with an offset, no number of seconds, and not ``never``.
-    """
-    if text == NEVER:
-        return math.inf
-    if text.isascii() and text.isdigit() and len(text) <= 12:
-        return float(text)
-    try:
-        moment = datetime.datetime.fromisoformat(text)
-    except ValueError:
-        moment = None
-    if moment is None or moment.tzinfo is None:
-        message = (
-            f"{text!r} is not a time: write it like 2027-03-31T12:00:00+00:00, "
-            "or in seconds since 1970"
-        )
-        raise MalformedValueError(message)
-    return moment.timestamp()
 
 
 def lease_rows(leases: LeaseTable) -> Iterator[LeaseRow]:

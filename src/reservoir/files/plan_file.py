@@ -11,7 +11,7 @@ from typing import Any, TypeVar, cast
 from pydantic import ValidationError
 
 from reservoir.core.checks import rules
-from reservoir.core.plan.demand import Arrival
+from reservoir.core.plan.demand import Arrival, Demand
 from reservoir.core.plan.history import History
 from reservoir.core.plan.hosts import HostTable, joined
 from reservoir.core.plan.model import Device, Network, Plan, PlanFile, PlanPath
@@ -20,6 +20,7 @@ from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import Subject
 from reservoir.core.values.addresses import Prefix
 from reservoir.files.demand_tables import read_history, read_timetable
+from reservoir.files.moments import ListNotation
 from reservoir.files.plan_errors import described_errors
 from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS, TablePlaces, read_table
 from reservoir.files.texts import STANDARD_INPUT, read_text
@@ -120,7 +121,7 @@ class _Loader:
         """The files by their real paths: a file has many spellings."""
         self.parts: dict[str, PlanFile] = {}
         self.problems: list[Problem] = []
-        self._demand_tables: dict[str, Sequence[Arrival] | History | None] = {}
+        self._demand_tables: dict[tuple[str, str | None], Sequence[Arrival] | History | None] = {}
         """The tables that demands name, each read once; None if it can't be."""
 
     def load(self) -> LoadedPlan:
@@ -157,7 +158,8 @@ class _Loader:
         if self.problems:
             raise InputError(self.problems)
         read_tables = [file for read in tables.values() for _, file in read]
-        return LoadedPlan(plan, places, (*self.parts, *read_tables, *self._demand_tables))
+        demand_files = (file for file, _ in self._demand_tables)
+        return LoadedPlan(plan, places, (*self.parts, *read_tables, *dict.fromkeys(demand_files)))
 
     def _read(self, file: str, included_at: Place | None) -> None:
         """Read a plan file and, depth first, what it includes."""
@@ -233,9 +235,7 @@ class _Loader:
                 table.file: self._demand_table(_beside(file, table.file), read_timetable)
                 for table in demand.timetables
             }
-            history = demand.history and self._demand_table(
-                _beside(file, demand.history), lambda path, _instead: read_history(path)
-            )
+            history = demand.history and self._history(_beside(file, demand.history), demand)
             known = {each: table for each, table in timetables.items() if table is not None}
             if len(known) < len(timetables) or (demand.history and history is None):
                 continue
@@ -249,15 +249,27 @@ class _Loader:
             found[name] = network.model_copy(update={"demand": expected})
         return found
 
-    def _demand_table(self, file: str, read: Callable[[str, str | None], Table]) -> Table | None:
+    def _history(self, file: str, demand: Demand) -> History | None:
+        """Leases of the past; times without an offset are those of the demand's own zone."""
+        zone = demand.zone if "zone" in demand.model_fields_set else None
+
+        def read(path: str, _instead: str | None) -> History:
+            return read_history(path, ListNotation(zone=zone))
+
+        return self._demand_table(file, read, zone)
+
+    def _demand_table(
+        self, file: str, read: Callable[[str, str | None], Table], zone: str | None = None
+    ) -> Table | None:
         """A table that demands name; what is wrong with it is noted once."""
-        if file not in self._demand_tables:
-            self._demand_tables[file] = None
+        key = file, zone
+        if key not in self._demand_tables:
+            self._demand_tables[key] = None
             try:
-                self._demand_tables[file] = read(file, self.instead.get(file))
+                self._demand_tables[key] = read(file, self.instead.get(file))
             except InputError as error:
                 self.problems += error.problems
-        return cast("Table | None", self._demand_tables[file])
+        return cast("Table | None", self._demand_tables[key])
 
     def _tables(
         self, key: str, columns: tuple[str, ...], networks: Mapping[str, Any], places: Places

@@ -352,6 +352,7 @@ READERS: Mapping[str, Callable[[str], Any]] = {
     "duration": parse_duration,
     "range": _read_span,
     "subnet": _read_prefix,
+    "zone": _read_zone,
     "hostname": _read_word,
     "boot_file": or_none(_WORD, "").read,
     "next_server": or_none(_ADDRESS, 0).read,
