@@ -433,3 +433,87 @@ def test_large_numbers_are_sized_as_they_are_counted_out(
     (normal, refused), (exact, refused_exactly) = sizes
     assert normal == pytest.approx(exact, rel=0.01, abs=1)
     assert refused == pytest.approx(refused_exactly, rel=0.05)
+
+
+MORNING = 'at: "08:00", devices: 60, over: 1h, stay: 3h'
+EVENING = 'at: "22:00", devices: 80, over: 4h, stay: 1h, on: 2027-03-31'
+DEMANDS = {
+    "returning": ("2d", f"{{arrivals: [{{{MORNING}, returning: 90%}}]}}"),
+    "kept": ("3d", f"{{arrivals: [{{{MORNING}, returning: 100%}}]}}"),
+    "event": ("1d", f"{{devices: 5, arrivals: [{{{EVENING}}}]}}"),
+    "night": ("1h", "{walk_in: {rate: 20/h, between: 22:00-06:00, stay: 50m}}"),
+}
+
+
+@pytest.mark.parametrize("kind", DEMANDS)
+def test_a_virtual_day_is_as_the_demand_says(run: Run, put: Put, kind: str) -> None:
+    """Who returns has the address of yesterday; an event is alone; renewals are as sized."""
+    lease, demand = DEMANDS[kind]
+    put(
+        "plan.yaml",
+        f"""
+devices: {{pier: {{dialect: larkspur, interfaces: {{deck: {{address: 10.84.30.1/24}}}}}}}}
+networks:
+  crew: {{subnet: 10.84.30.0/24, gateway: 10.84.30.1, dns: [10.84.30.1], ranges: [10.84.30.10-250],
+         lease: {lease}, demand: {demand}}}
+""",
+    )
+    [day] = json.loads(run("rehearse", "plan.yaml", "--day", "--format", "json").out)["days"]
+    [sized] = json.loads(run("size", "plan.yaml", "--format", "json").out)["networks"]
+    assert day["refused"] == 0
+    assert day["peak"] == pytest.approx(sized["peak"], abs=2 if kind != "night" else 15)
+    assert day["expected"] == sized["peak"]
+    assert_as_many(day["renewals_per_second"], sized["renewals_per_second"])
+    expected = {"returning": 66, "kept": 60, "event": 85, "night": sized["peak"]}
+    assert sized["peak"] == expected[kind]
+    assert sized["peak_on"] == ("2027-04-01" if kind == "event" else None)
+
+
+def assert_as_many(lived: float, expected: float) -> None:
+    """The most in a minute are as many as expected in one, but for what chance does to them."""
+    count = 60 * expected
+    assert 60 * lived >= count - 4 * math.sqrt(count)
+    assert 60 * lived <= count + 5 * math.sqrt(count) + 4
+
+
+def test_renewals_of_the_virtual_day_are_those_that_are_sized(run: Run, put: Put) -> None:
+    """600 in 20 minutes, with leases of 20 minutes: half a one a second, in both."""
+    put(
+        "plan.yaml",
+        """
+devices: {pier: {dialect: larkspur, interfaces: {deck: {address: 10.84.40.1/21}}}}
+networks:
+  deck: {subnet: 10.84.40.0/21, gateway: 10.84.40.1, dns: [10.84.40.1], lease: 20m,
+         ranges: [10.84.40.10-10.84.47.250],
+         demand: {arrivals: [{at: "08:00", devices: 600, over: 20m, stay: 15m}]}}
+""",
+    )
+    [day] = json.loads(run("rehearse", "plan.yaml", "--day", "--format", "json").out)["days"]
+    assert day["expected_renewals"] == pytest.approx(0.5, rel=0.02)
+    assert_as_many(day["renewals_per_second"], 0.5)
+
+
+@pytest.mark.parametrize(("demand", "said"), [
+    ('arrivals: [{at: "08:00", devices: 9, stay: 1h, returning: 101%}]', "no more than 100%"),
+    ('arrivals: [{at: "08:00", devices: 9, stay: 1h, on: 2027-02-30}]', "is not a date"),
+    ('arrivals: [{at: "08:00", devices: 9, stay: 1h, on: 2027-03-31, returning: 5%}]',
+     "who comes on one day only doesn't return"),
+    ("walk_in: {rate: 4/h, stay: 1h, between: 08:00-08:00}", "is not a time span"),
+    ("devices: 4, zone: Europe/Lisbone", "is not a time zone, like Europe/Lisbon"),
+])  # fmt: skip
+def test_what_cannot_be_of_a_demand_is_named(run: Run, put: Put, demand: str, said: str) -> None:
+    put("plan.yaml", f"networks:\n  crew: {{subnet: 10.84.30.0/24, demand: {{{demand}}}}}\n")
+    ended = run("check", "plan.yaml")
+    assert ended.code == 2
+    assert said in ended.err
+
+
+def test_options_say_who_returns_and_that_all_come_once(run: Run) -> None:
+    base = ("size", "--arrival", "08:00,200,1h,8h", "--lease", "3d", "--format", "json")
+    peaks = [
+        json.loads(run(*base, *more).out)["networks"][0]["peak"]
+        for more in ((), ("--returning", "90%"), ("--once",))
+    ]
+    assert peaks == [600, 240, 200]
+    assert "contradict" in run(*base, "--once", "--returning", "9%").err
+    assert "goes with" in run("size", "--devices", "4", "--returning", "9%", "--lease", "1h").err

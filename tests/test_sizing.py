@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import heapq
 import math
 import random
 from collections.abc import Iterator
@@ -230,6 +229,10 @@ CROWDS: list[tuple[dict[str, Any], int]] = [
      60),
     ({"arrivals": [{"at": "06:30", "devices": "90", "over": "2h", "stay": {"mean": "40m",
       "cv": "0.6"}}], "growth": "10%", "horizon": "2 years", "leave": {"release": "20%"}}, 30),
+    ({"arrivals": [{"at": "08:00", "devices": "60", "over": "2h", "stay": {"mean": "6h", "cv": "1"},
+      "returning": "90%"}]}, 1_080),
+    ({"walk_in": {"rate": "20/h", "between": "20:00-04:00", "stay": {"mean": "3h", "cv": "0.5"},
+      "returning": "50%"}, "leave": {"release": "10%"}}, 720),
 ]  # fmt: skip
 
 
@@ -274,20 +277,19 @@ def live(said: Demand, lease: int, places: int, days: int) -> Lived:
     chance = random.Random(days)  # noqa: S311 - a simulation
     growth = (1 + said.growth) ** said.horizon
     always = math.ceil(said.devices * growth - 1e-9)
-    unbounded: list[float] = []
-    bounded: list[float] = []
+    unbounded, bounded = _Held(), _Held()
     most, refused, before = [], [], 3
     for day in range(before + days):
-        peak, turned_away = always + sum(1 for end in unbounded if end > day * DAY), 0
-        for at, end in sorted(_visits(said, growth, lease, chance)):
+        unbounded.give_back(day * DAY)
+        peak, turned_away = always + len(unbounded.until), 0
+        for at, end, who in sorted(_visits(said, growth, lease, chance)):
             now = day * DAY + at
             for held in (unbounded, bounded):
-                while held and held[0] <= now:
-                    heapq.heappop(held)
-            heapq.heappush(unbounded, day * DAY + end)
-            peak = max(peak, always + len(unbounded))
-            if len(bounded) + always < places:
-                heapq.heappush(bounded, day * DAY + end)
+                held.give_back(now)
+            unbounded.take(who, day * DAY + end)
+            peak = max(peak, always + len(unbounded.until))
+            if who in bounded.until or len(bounded.until) + always < places:
+                bounded.take(who, day * DAY + end)
             else:
                 turned_away += 1
         most.append(peak)
@@ -295,10 +297,24 @@ def live(said: Demand, lease: int, places: int, days: int) -> Lived:
     return Lived(np.array(most[before:]), np.array(refused[before:]))
 
 
+class _Held:
+    """Who holds an address until when; a client that comes back keeps its own for longer."""
+
+    def __init__(self) -> None:
+        self.until: dict[float, float] = {}
+
+    def take(self, who: float, end: float) -> None:
+        self.until[who] = max(self.until.get(who, 0.0), end)
+
+    def give_back(self, now: float) -> None:
+        for who in [who for who, end in self.until.items() if end <= now]:
+            del self.until[who]
+
+
 def _visits(
     said: Demand, growth: float, lease: int, chance: random.Random
-) -> Iterator[tuple[float, float]]:
-    """When each client of a day comes, and when its address is free again."""
+) -> Iterator[tuple[float, float, float]]:
+    """When each client of a day comes, when its address is free again, and who it is."""
 
     def end(at: float, mean: float, cv: float) -> float:
         stay = chance.gammavariate(cv**-2, mean * cv**2) if cv else mean
@@ -309,14 +325,24 @@ def _visits(
             expires, renews = renews + lease, renews + lease / 2
         return expires
 
-    for group in said.groups:
-        for _ in range(math.ceil(group.devices * growth - 1e-9)):
+    for place, group in enumerate(said.groups):
+        count = math.ceil(group.devices * growth - 1e-9)
+        same = round(count * group.returning)
+        for number in range(count):
             at = group.at + (group.over or 0) * chance.random()
-            yield at, end(at, group.stay.mean, group.stay.cv)
+            who = place * 1e6 + number if number < same else -chance.random()
+            yield at, end(at, group.stay.mean, group.stay.cv), who
     if said.walk_in is not None:
-        at, last = map(float, said.walk_in.between)
-        while (at := at + chance.expovariate(said.walk_in.rate * growth)) < last:
-            yield at, end(at, said.walk_in.stay.mean, said.walk_in.stay.cv)
+        walk_in = said.walk_in
+        begin, last = map(float, walk_in.between)
+        same = round(walk_in.rate * growth * (last - begin) * walk_in.returning)
+        for number in range(same):
+            at = chance.uniform(begin, last)
+            yield at, end(at, walk_in.stay.mean, walk_in.stay.cv), 1e9 + number
+        rest = walk_in.rate * growth - same / (last - begin)
+        at = begin
+        while rest > 0 and (at := at + chance.expovariate(rest)) < last:
+            yield at, end(at, walk_in.stay.mean, walk_in.stay.cv), -at
 
 
 demands = st.builds(
@@ -371,6 +397,89 @@ def test_the_longest_lease_fits_and_no_longer_one_does(said: Demand, capacity: i
     assert prefix == 30 or 2 ** (31 - prefix) < found.comfortable() + kept + 2
 
 
+@pytest.mark.parametrize(
+    ("returning", "lease", "taken"),
+    [("100%", 3 * DAY, 200), ("0%", 3 * DAY, 600), ("90%", 3 * DAY, 240), ("90%", 2 * HOUR, 200)],
+)
+def test_who_comes_back_takes_no_second_address(returning: str, lease: int, taken: int) -> None:
+    """200 a day with leases of three days are 200 devices, if they are the same ones."""
+    group = {"at": "08:00", "devices": "200", "over": "1h", "stay": "8h", "returning": returning}
+    found = size(demand(arrivals=[group]), lease, 250, 0.2)
+    assert found.peak == taken
+    assert found.needed() <= taken * 1.06
+
+
+@given(
+    share=st.integers(0, 100),
+    lease=leases,
+    over=st.integers(1, 600),
+    stay=st.integers(5, 1_300),
+)
+@settings(max_examples=examples(40))
+def test_a_device_that_returns_holds_what_some_day_of_it_holds(
+    share: int, lease: int, over: int, stay: int
+) -> None:
+    """Moment by moment, against devices that come at random times on each of many days."""
+    group = {"at": "08:00", "devices": "100", "over": f"{over}m", "stay": f"{stay}m",
+             "returning": f"{share}%"}  # fmt: skip
+    found = day_of(demand(arrivals=[group]), lease, HOUR)
+    chance, days = np.random.default_rng(share), 8
+    came = (8 * HOUR + over * MINUTE * chance.random((4_000, days))) + DAY * np.arange(days)
+    until = came + hold(stay * MINUTE, lease)
+    for moment in range(0, DAY, 5 * HOUR):
+        now = moment + (days - 1) * DAY
+        holds = (came <= now) & (now < until)
+        same = holds.any(axis=1).mean()
+        new = holds.mean(axis=0).sum()
+        expected = share * same + (100 - share) * new
+        mean = float(np.interp(moment, found.moments, found.mean))
+        assert mean == pytest.approx(expected, abs=5 * 100 / math.sqrt(4_000) + 1)
+
+
+def test_an_event_takes_what_comes_that_day_and_nothing_of_others() -> None:
+    """Also beyond its midnight; with daily clients besides, of whom some come back."""
+    group = {"at": "22:00", "devices": "300", "over": "4h", "stay": "2h", "on": "2027-03-31"}
+    alone = size(demand(arrivals=[group]), 3 * DAY, 0, 0.2)
+    assert (alone.peak, alone.needed()) == (300, 300)
+    assert str(alone.peak_on) == "2027-04-01"
+    assert alone.peak_at is not None
+    assert alone.peak_at <= 2 * HOUR
+    daily = {"at": "08:00", "devices": "50", "over": "1h", "stay": "4h", "returning": "100%"}
+    both = size(demand(arrivals=[group, daily], devices="7"), 3 * DAY, 0, 0.2)
+    assert both.peak == 357
+    later = {**group, "on": "2027-04-09"}
+    apart = size(demand(arrivals=[group, later]), 3 * DAY, 0, 0.2)
+    assert apart.peak == 300, "the leases of the first are over"
+    soon = {**group, "on": "2027-04-01"}
+    assert size(demand(arrivals=[group, soon]), 3 * DAY, 0, 0.2).peak == 600
+    assert size(demand(arrivals=[daily]).once(), 3 * DAY, 0, 0.2).peak == 50
+
+
+@given(
+    over=st.integers(1, 240),
+    lease=st.sampled_from([10, 20, 60, 240]).map(lambda m: m * MINUTE),
+    stay=st.integers(5, 600),
+)
+@settings(max_examples=examples(40))
+def test_who_came_together_renews_together(over: int, lease: int, stay: int) -> None:
+    """The busiest minute, against clients that renew at half their lease, give or take a bit."""
+    group = {"at": "08:00", "devices": "600", "over": f"{over}m", "stay": f"{stay}m"}
+    found = size(demand(arrivals=[group]), lease, 700, 0.2).renewals_per_second
+    chance, half = np.random.default_rng(over), lease / 2
+    came = over * MINUTE * chance.random(60_000)
+    last = int(stay * MINUTE // half)
+    at = came[:, None] + np.cumsum(half * chance.uniform(0.95, 1.05, (len(came), last)), axis=1)
+    minutes = np.bincount((at.ravel() // MINUTE).astype(np.int64), minlength=1)
+    lived = float(minutes.max()) / 100 / MINUTE if last else 0.0
+    assert found == pytest.approx(lived, rel=0.15, abs=0.01)
+
+
+def test_six_hundred_in_twenty_minutes_renew_as_fast_as_they_came() -> None:
+    group = {"at": "08:00", "devices": "600", "over": "20m", "stay": "15m"}
+    found = size(demand(arrivals=[group]), 20 * MINUTE, 700, 0.2)
+    assert found.renewals_per_second == pytest.approx(0.5, rel=0.02)
+
+
 def test_renewals_are_those_of_the_clients_that_are_there() -> None:
     """Each client renews at each half of its lease, while it stays."""
     stays = {"walk_in": {"rate": "60/h", "stay": "2h"}}
@@ -418,7 +527,7 @@ def test_what_was_observed_says_what_the_plan_would_have_said() -> None:
     spans = [
         (1_800_057_600 + day * DAY + int(at), 1_800_057_600 + day * DAY + math.ceil(end))
         for day in range(40)
-        for at, end in _visits(said, 1.0, HOUR, chance)
+        for at, end, _ in _visits(said, 1.0, HOUR, chance)
     ]
     known = demand(history="leases.csv").with_tables({}, history(spans))
     for lease in (HOUR, 30 * MINUTE, 4 * HOUR):

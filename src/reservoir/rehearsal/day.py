@@ -193,7 +193,9 @@ class _Life:
             return 0
         daily = [stream for stream in self._streams if stream.on is None]
         ends = [s.edges[-1] + s.stays.holds(self._lease, s.released).longest for s in daily]
-        return min(math.floor(max(ends, default=0.0) / DAY), MOST_DAYS_BEFORE)
+        alone = [self._busiest - s.on for s in self._streams if s.on is not None]
+        earlier = max(math.floor(max(ends, default=0.0) / DAY), *alone, 0)
+        return min(earlier, MOST_DAYS_BEFORE)
 
     def begin(self, before: int) -> None:
         """Plan everybody's coming and going, from the first day on."""
@@ -205,7 +207,7 @@ class _Life:
         self._midnight = before * DAY
         for day in range(first, before + 1):
             for place, stream in enumerate(self._streams):
-                if stream.on is not None and day + stream.on - self._busiest != before:
+                if stream.on is not None and day - before != stream.on - self._busiest:
                     continue
                 for number, visit in enumerate(_visits(stream, self._wires.random)):
                     who = (place, number) if stream.returns else None
