@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
 
 from reservoir.api.plans import OpenedPlan, Watch, check, pools_of, require_known, sheets_of
 from reservoir.core.checks import Report
+from reservoir.core.plan.model import Plan
 from reservoir.core.pools import Pools
 from reservoir.core.subject import Subject
 from reservoir.dialects.behaviour.serving import Serving
@@ -14,6 +15,7 @@ from reservoir.dialects.running.subject import ReadSubject
 from reservoir.dialects.writing import write_device
 from reservoir.rehearsal.day import rehearse_day
 from reservoir.rehearsal.known import find_known
+from reservoir.rehearsal.outage import rehearse_outage
 from reservoir.rehearsal.proof import with_proofs
 from reservoir.rehearsal.rehearse import rehearse as rehearsal_of
 from reservoir.rehearsal.result import Rehearsal
@@ -51,6 +53,7 @@ def rehearse(
     seed: int = 0,
     disturbance: Disturbance = UNDISTURBED,
     day: bool = False,
+    without: Sequence[str] = (),
     capture: Callable[[float, bytes], None] | None = None,
     watch: Watch | None = None,
 ) -> Rehearsal:
@@ -67,13 +70,15 @@ def rehearse(
         seed: What chance begins with: the same seed gives the same messages.
         disturbance: What goes wrong under way.
         day: Whether a virtual day passes too, with the comings and goings of the demand.
+        without: Devices, or ``DEVICE.INTERFACE``, that are to fail once all have their leases.
         capture: Called with the time in seconds and the bytes of each frame that is sent.
         watch: Called with the share of the clients that have come, 0 to 1.
 
     Raises:
-        UnknownNameError: the plan has no such network.
+        UnknownNameError: the plan has no such network, device or interface.
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
+    require_known("device or interface", without, devices_and_interfaces(subject.plan))
     require_known("network", (*networks, *listen), subject.plan.networks)
     pools, started = pools_of(subject), served_by(subject)
     rehearsed = rehearsal_of(
@@ -95,7 +100,17 @@ def rehearse(
         rehearsed.days = rehearse_day(
             pools, started, complete=is_complete, only=networks, seed=seed, watch=watch
         )
+    if without:
+        rehearsed.outage = rehearse_outage(
+            pools, started, without, complete=subject.is_complete, only=networks, seed=seed
+        )
     return rehearsed
+
+
+def devices_and_interfaces(plan: Plan) -> list[str]:
+    """What can fail: each device, and each interface as ``DEVICE.INTERFACE``."""
+    interfaces = (f"{name}.{port}" for name, d in plan.devices.items() for port in d.interfaces)
+    return [*plan.devices, *interfaces]
 
 
 def prove(subject: Subject, report: Report) -> Report:

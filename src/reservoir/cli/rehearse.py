@@ -62,6 +62,12 @@ SHARE = Share(0, 100)
 )
 @click.option("--capture", metavar="FILE", help="Save every frame as a packet capture.")
 @click.option("--day", is_flag=True, help="Let a day pass too, with all who come and go.")
+@click.option(
+    "--without",
+    multiple=True,
+    metavar="DEVICE",
+    help="Let this device fail, or this link (DEVICE.INTERFACE), once all have their leases.",
+)
 @click.option("--leases-out", metavar="FILE", help="Save who got which address, as a lease list.")
 @click.option("--seed", type=int, default=0, show_default=True, help="Seed for anything random.")
 @click.option("--loss", type=SHARE, default="0%", help="Frames that are lost.")
@@ -78,6 +84,7 @@ def command(
     clients: int | None,
     capture: str | None,
     day: bool,
+    without: tuple[str, ...],
     leases_out: str | None,
     seed: int,
     loss: float,
@@ -99,6 +106,7 @@ def command(
       reservoir rehearse ferry-line.yaml --trace crew
       reservoir rehearse ferry-line.yaml --loss 20% --capture ferry-line.pcap
       reservoir rehearse ferry-line.yaml --day
+      reservoir rehearse ferry-line.yaml --without pier-router
       reservoir rehearse running/*
 
     Exit status: 0 every client got what it should, 1 a client failed, 2 unusable input.
@@ -118,6 +126,7 @@ def command(
             listen=trace,
             seed=seed,
             day=day,
+            without=without,
             disturbance=Disturbance(loss, duplicates, late),
             capture=(lambda at, frame: frames.append((at, frame))) if capture else None,
             watch=watch,
@@ -145,6 +154,7 @@ def _why_none(rehearsal: Rehearsal) -> str:
 def _show(
     rehearsal: Rehearsal, subject: Subject, trace: tuple[str, ...], form: str, out: str | None
 ) -> None:
+    from reservoir.reports.outage import outage_table
     from reservoir.reports.rehearsal import as_json, conversation, day_table, table
 
     if form == "json":
@@ -159,6 +169,8 @@ def _show(
     lines += table(rehearsal, width())
     if rehearsal.days:
         lines += ["", *day_table(rehearsal, width())]
+    if rehearsal.outage is not None:
+        lines += ["", *outage_table(rehearsal.outage, width())]
     save_or_show((f"{line}\n" for line in lines), out)
 
 

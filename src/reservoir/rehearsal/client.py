@@ -113,6 +113,8 @@ class Client:
         """Whether it renews its lease; else it is looked at once it is bound."""
         self.on_bound: Callable[[Client], None] | None = None
         """Called each time it is bound."""
+        self.on_lost: Callable[[Client], None] | None = None
+        """Called when its lease has ended, or was refused to it, while it was online."""
         self._surroundings = surroundings
         self._clock = surroundings.clock
         self._transaction = 0
@@ -235,6 +237,8 @@ class Client:
     def _start_over(self, wait: float = 0.0) -> None:
         """Begin anew, unless that was tried too often."""
         self._timer += 1
+        if self.is_online and self.on_lost is not None:
+            self.on_lost(self)
         self.state, self.address = State.INIT, 0
         if len(self.refusals) + len(self.declined) >= self._patience:
             self.state = State.GIVEN_UP

@@ -3,43 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from functools import partial
-from itertools import islice
 
 from reservoir.core.plan.model import Network
 from reservoir.core.pools import Pools
-from reservoir.core.sizing.size import clients_expected
 from reservoir.core.values.addresses import format_address
-from reservoir.core.values.clients import Client as Name
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.files.lease_list import LeaseRow
+from reservoir.rehearsal.casting import MOST_EXPECTED, MOST_FILLED, Cast, cast_of, expected_in
 from reservoir.rehearsal.client import MOST_TRIES, Client
 from reservoir.rehearsal.judging import judge, not_renewed
-from reservoir.rehearsal.kinds import Kind, kinds_of
+from reservoir.rehearsal.kinds import kinds_of
 from reservoir.rehearsal.result import NetworkRehearsed, Rehearsal
-from reservoir.rehearsal.setting import connect_devices, lease_in
+from reservoir.rehearsal.setting import connect_devices
 from reservoir.rehearsal.wires import UNDISTURBED, Disturbance, Event, Wires
-
-FIRST_CLIENT_MAC = 0x020100000000
-"""The hardware address of the first client without a binding. Locally administered."""
-
-IDENTIFIED_CLIENT_MAC = 0x020200000000
-"""The hardware address of the first client that is bound by its identifier."""
-
-WITHOUT_DEMAND = 4
-"""Clients of a network for which the plan states no demand."""
-
-SHORT_LEASE = 3_600
-"""Seconds: clients with shorter leases renew them while the others come."""
-
-MOST_EXPECTED = 100_000
-"""Clients of a network that are let come without being asked for: half a minute's work."""
-
-MOST_FILLED = 4_096
-"""Addresses of the largest network that is filled to see what happens to one client more."""
 
 APART = 0.02
 """Seconds between two clients that are switched on."""
@@ -52,40 +32,6 @@ TRIES_IF_DISTURBED = 20
 
 PATIENCE_IF_DISTURBED = 1_800.0
 """Seconds after which even those have an address or have given up."""
-
-
-@dataclass
-class _Cast:
-    """The clients of one network."""
-
-    network: str
-    bound: list[tuple[Client, int]] = field(default_factory=list)
-    """With the address to which each is bound."""
-    expected: list[Client] = field(default_factory=list)
-    """As many as the plan expects, the bound ones aside."""
-    filling: list[Client] = field(default_factory=list)
-    """Those that come until the pool is full, and one more."""
-
-    def owners(self) -> list[Client]:
-        """The bound clients."""
-        return [client for client, _ in self.bound]
-
-    def expected_ones(self) -> list[Client]:
-        """Those that the plan expects."""
-        return self.expected
-
-    def filling_ones(self) -> list[Client]:
-        """Those that fill the pool; nobody where none before them got an address."""
-        if self.expected and not any(client.is_online for client in self.expected):
-            self.filling.clear()
-        return self.filling
-
-    @property
-    def everybody(self) -> Iterator[Client]:
-        """All of them, in the order in which they come."""
-        yield from self.owners()
-        yield from self.expected
-        yield from self.filling
 
 
 def rehearse(
@@ -139,7 +85,7 @@ def rehearse(
         or (why := _too_many(pools, name, started) if clients is None else "")
     }
     casts = [
-        _cast(pools, name, started, wires, asked.get(name, clients), tries)
+        cast_of(pools, name, started, wires, asked.get(name, clients), tries)
         for name in names
         if name not in left_out
     ]
@@ -214,7 +160,7 @@ def _why_not(pools: Pools, name: str, started: Mapping[str, Serving], complete: 
 def _too_many(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
     """That so many clients are expected that they would come for minutes; empty if not."""
     kinds = kinds_of(pools, pools.place_of(name))
-    expected = sum(_expected(pools, name, started, kind.name) or 0 for kind in kinds)
+    expected = sum(expected_in(pools, name, started, kind.name) or 0 for kind in kinds)
     if expected <= MOST_EXPECTED:
         return ""
     return (
@@ -223,81 +169,7 @@ def _too_many(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
     )
 
 
-def _expected(
-    pools: Pools, name: str, started: Mapping[str, Serving], kind: str = ""
-) -> int | None:
-    """Clients of a class that the plan expects in a network; None if it doesn't say.
-
-    For those of no class, bound ones too.
-    """
-    network = pools.plan.networks[name]
-    given = network.by_class.get(kind) if kind else network
-    if given is None or given.demand is None:
-        return None
-    return clients_expected(given.demand, lease_in(pools, name, started, kind))
-
-
-def _cast(
-    pools: Pools,
-    name: str,
-    started: Mapping[str, Serving],
-    wires: Wires,
-    clients: int | None,
-    tries: int,
-) -> _Cast:
-    """The clients of a network, connected to it."""
-    cast, index, table = _Cast(name), pools.place_of(name), pools.bindings
-    is_short = lease_in(pools, name, started) < SHORT_LEASE
-    for row in pools.bound_rows(index).tolist():
-        client = _bound_client(table.client_at(row), row, wires, tries)
-        wires.connect(client, name)
-        client.keeps, client.label = is_short, table.label(row)
-        cast.bound.append((client, int(table.address[row])))
-    first = Mac(FIRST_CLIENT_MAC + (index << 20))
-    for kind, wanted, more in _numbers(cast, pools, started, clients):
-        for number, said in enumerate(islice(kind.members(first), wanted + more)):
-            client = Client(said.mac, wires, patience=tries, said=said if kind.name else None)
-            client.kind, client.keeps = kind.name, is_short
-            wires.connect(client, name)
-            (cast.expected if number < wanted else cast.filling).append(client)
-            first = Mac(max(first, said.mac) + 1) if kind.words.mac is None else first
-    for sample in islice(cast.everybody, 1):
-        if not sample.keeps:
-            sample.keeps, sample.on_bound = True, _renew_once
-    return cast
-
-
-def _numbers(
-    cast: _Cast, pools: Pools, started: Mapping[str, Serving], clients: int | None
-) -> Iterator[tuple[Kind, int, int]]:
-    """How many clients of each kind are expected, and how many more fill what they get."""
-    name = cast.network
-    kinds = kinds_of(pools, pools.place_of(name))
-    wanted = []
-    for kind in kinds:
-        room = len(kind.assignable)
-        expected = _expected(pools, name, started, kind.name)
-        if expected is not None and not kind.name:
-            expected = max(expected - len(cast.bound), 0)
-        usual = min(WITHOUT_DEMAND, room) if expected is None else expected
-        wanted.append(usual if clients is None else clients)
-    sharing = [at for at, kind in enumerate(kinds) if not kind.has_own]
-    for at, kind in enumerate(kinds):
-        room, there = len(kind.assignable), wanted[at]
-        if sharing and at == sharing[-1]:  # the last fills what they share
-            there = sum(wanted[other] for other in sharing)
-        is_filled = clients is None and 0 < room <= MOST_FILLED
-        is_filled &= kind.has_own or at == sharing[-1]
-        yield kind, wanted[at], max(room + 1 - there, 0) if is_filled else 0
-
-
-def _bound_client(name: Name, row: int, wires: Wires, tries: int) -> Client:
-    if isinstance(name, Mac):
-        return Client(name, wires, patience=tries)
-    return Client(Mac(IDENTIFIED_CLIENT_MAC + row), wires, name, patience=tries)
-
-
-def _leases_of(cast: _Cast, pools: Pools) -> Iterator[LeaseRow]:
+def _leases_of(cast: Cast, pools: Pools) -> Iterator[LeaseRow]:
     """What the clients of a network have."""
     for client in cast.everybody:
         if client.is_online:
@@ -308,11 +180,11 @@ def _leases_of(cast: _Cast, pools: Pools) -> Iterator[LeaseRow]:
 
 
 def _let_come(
-    wires: Wires, casts: list[_Cast], patience: float, watch: Callable[[float], None] | None
+    wires: Wires, casts: list[Cast], patience: float, watch: Callable[[float], None] | None
 ) -> None:
     """Switch every client on: first those that are expected, then those that fill the pools."""
     count, come = sum(1 for cast in casts for _ in cast.everybody), 0
-    for turn in (_Cast.owners, _Cast.expected_ones, _Cast.filling_ones):
+    for turn in (Cast.owners, Cast.expected_ones, Cast.filling_ones):
         for client in [client for cast in casts for client in turn(cast)]:
             client.switch_on()
             come += 1
@@ -322,7 +194,7 @@ def _let_come(
         wires.clock.run(wires.clock.now + patience)
 
 
-def _let_renew(wires: Wires, casts: list[_Cast], networks: Sequence[NetworkRehearsed]) -> None:
+def _let_renew(wires: Wires, casts: list[Cast], networks: Sequence[NetworkRehearsed]) -> None:
     """Wait until the first client of each network has renewed its lease, or could not."""
     samples: list[tuple[Client, NetworkRehearsed]] = []
     for cast, result in zip(casts, networks, strict=True):
@@ -346,11 +218,7 @@ def _let_renew(wires: Wires, casts: list[_Cast], networks: Sequence[NetworkRehea
             result.failures.append(not_renewed(client, wires))
 
 
-def _renew_once(client: Client) -> None:
-    client.keeps = not client.renewals
-
-
-def _listen(wires: Wires, casts: list[_Cast], listen: Collection[str]) -> dict[str, list[Event]]:
+def _listen(wires: Wires, casts: list[Cast], listen: Collection[str]) -> dict[str, list[Event]]:
     """Keep what is said of the clients of some networks."""
     conversations: dict[str, list[Event]] = {name: [] for name in listen}
     whose = {

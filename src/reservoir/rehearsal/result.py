@@ -13,6 +13,7 @@ from reservoir.dialects.behaviour.lifted import Ignored
 from reservoir.files.lease_list import LeaseRow
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.day import NetworkDay
+from reservoir.rehearsal.outage import Outage
 from reservoir.rehearsal.wires import Event
 
 
@@ -140,8 +141,11 @@ class Rehearsal:
     """Who had which address once everybody had come; virtual time says nothing of its end."""
     days: Sequence[NetworkDay] = ()
     """A day of each network that has a demand, if that was asked for."""
+    outage: Outage | None = None
+    """What came of something failing, if that was asked for."""
 
     @property
     def failed(self) -> bool:
         """Whether a client failed."""
-        return any(each.failures for each in self.networks)
+        has_failed = self.outage is not None and self.outage.failed
+        return has_failed or any(each.failures for each in self.networks)

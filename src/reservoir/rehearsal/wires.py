@@ -6,7 +6,7 @@ device to another takes the way of the devices' routes, hop by hop.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from random import Random
 from typing import NamedTuple
@@ -20,6 +20,7 @@ from reservoir.rehearsal.claims import Arrival
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.clock import Clock
 from reservoir.rehearsal.frame import EVERY_MAC, EVERYBODY, Datagram
+from reservoir.rehearsal.laying import laid, on_one_lan
 from reservoir.rehearsal.message import (
     BROADCAST_FLAG,
     CLIENT_PORT,
@@ -28,6 +29,7 @@ from reservoir.rehearsal.message import (
     Message,
     Option,
 )
+from reservoir.rehearsal.off import NOTHING_OFF, Off
 from reservoir.rehearsal.segment import Port, Segment
 from reservoir.rehearsal.stand_in import StandIn
 
@@ -103,7 +105,9 @@ class Wires:
         self.capture: Callable[[float, bytes], None] | None = None
         self._pools = pools
         self._topology = pools.topology
+        self._complete = complete
         self._routing = Routing(pools, is_complete=complete)
+        self._off: Off = NOTHING_OFF
         self._disturbance = disturbance or UNDISTURBED
         self._segments: dict[str, Segment] = {}
         self._at_port: dict[tuple[str, str], Segment] = {}
@@ -115,7 +119,7 @@ class Wires:
         }
         for name in pools.names:
             if name not in self._segments:
-                segment = self._laid(self._on_one_lan(name))
+                segment = laid(pools, on_one_lan(pools, name))
                 self._segments |= dict.fromkeys(segment.networks, segment)
                 for port in segment.ports:
                     self._at_port.setdefault((port.device, port.interface), segment)
@@ -136,6 +140,12 @@ class Wires:
     def way(self, device: str, address: int) -> Way:
         """The way of a packet from a device to an address."""
         return self._routing.way(device, address)
+
+    def switch_off(self, off: Off) -> None:
+        """Let devices and interfaces be off from now on; all others are on."""
+        self._off = off
+        plan = off.taken_from(self._pools.plan)
+        self._routing = Routing(Pools(plan), is_complete=self._complete)
 
     # What clients do.
 
@@ -160,12 +170,13 @@ class Wires:
         ends = client.address, CLIENT_PORT, target, SERVER_PORT
         data = self._framed(message, ends, client.mac, EVERY_MAC)
         self._tell(message, "client", format_address(target))
-        here = next((p for p in segment.ports if self._holds(p.device, target)), None)
+        ports = [port for port in segment.ports if self._is_on(port.device, port.interface)]
+        here = next((p for p in ports if self._holds(p.device, target)), None)
         if here is not None and target in segment.held:
             self._carry(data, self._arrive, here._replace(address=target), True)
             return
         gateway = client.acknowledged.address(Option.ROUTER) if client.acknowledged else None
-        first = next((p for p in segment.ports if self._answers(p, gateway)), None)
+        first = next((p for p in ports if self._answers(p, gateway)), None)
         if first is None:
             shown = format_address(gateway) if gateway else "no gateway"
             self.note(message, "", f"{format_address(target)} isn't reached by {shown}")
@@ -317,7 +328,7 @@ class Wires:
 
     def _arrive(self, data: bytes, port: Port, is_unicast: bool) -> None:
         device = self.devices.get(port.device)
-        if device is not None:
+        if device is not None and self._is_on(port.device, port.interface):
             arrived = message.decode(frame.decode(data).payload)
             segment = self._segment_of(arrived, port.interface, port.device)
             if segment is not None:
@@ -328,7 +339,7 @@ class Wires:
 
     def _back_at_relay(self, data: bytes, name: str) -> None:
         device = self.devices.get(name)
-        if device is not None:
+        if device is not None and self._is_on(name, ""):
             device.passes_on(message.decode(frame.decode(data).payload))
 
     def _to_client(self, sender: str, source: int, segment: Segment | None, reply: Message) -> None:
@@ -378,69 +389,8 @@ class Wires:
         if self.watch is not None:
             self.watch(Event(self.clock.now, sent.mac, who, sent, to))
 
-    # How they are laid.
-
-    def _on_one_lan(self, name: str) -> Sequence[str]:
-        """The networks on one LAN with a network; not those that name another VLAN."""
-        networks = self._pools.plan.networks
-        vlan = networks[name].vlan
-        return [
-            other
-            for other in self._topology.segment_of(name)
-            if None in (vlan, networks[other].vlan) or vlan == networks[other].vlan
-        ]
-
-    def _laid(self, networks: Sequence[str]) -> Segment:
-        """A segment with its ports: what is up and in the same VLAN, where both name one."""
-        topology = self._topology
-        ports: dict[tuple[str, str], Port] = {}
-        held: dict[int, str] = {}
-        device_at: dict[int, str] = {}
-        twice: list[tuple[int, str, str]] = []
-        elsewhere = ""
-        shared = {*self._pools.plan.anycast}
-        for name in networks:
-            network = self._pools.plan.networks[name]
-            for attachment in (*topology.attachments(network), *topology.sharing(network)):
-                interface = topology.interface(attachment)
-                apart = topology.has_other_tag(attachment, network)
-                home = topology.home_of(attachment)
-                at_home = home in networks  # where networks overlap
-                if not at_home:
-                    elsewhere = elsewhere or f"{attachment} is in {home}, which overlaps it"
-                if apart or not at_home or not topology.is_up(attachment):
-                    continue
-                other = held.setdefault(attachment.address, str(attachment))
-                device_at.setdefault(attachment.address, attachment.device)
-                is_own = attachment in topology.attachments(network)
-                if is_own and other != str(attachment) and attachment.address not in shared:
-                    twice.append((attachment.address, other, str(attachment)))
-                if interface.addresses:
-                    primary = interface.addresses[0].address
-                    port = Port(attachment.device, attachment.interface, primary)
-                    ports.setdefault((port.device, port.interface), port)
-            for address, host, device in self._static_hosts(name):
-                is_known = not host or (device and device == device_at.get(address))
-                if address in held and not is_known and address not in shared:
-                    twice.append((address, held[address], host))
-                held.setdefault(address, host or "a static host")
-        return Segment(networks, list(ports.values()), held, twice, elsewhere)
-
-    def _static_hosts(self, network: str) -> Iterator[tuple[int, str, str | None]]:
-        """The static hosts of a network, less other names of bound clients there.
-
-        Each with its name, empty if nobody said, and the device that it is another name of. At an
-        address that is held already, without a name or by that device, it is who holds it, listed.
-        """
-        pools, place = self._pools, self._pools.place_of(network)
-        table = pools.static
-        bound = {pools.bindings.name[row] for row in pools.bound_rows(place).tolist()}
-        owners: set[tuple[int, str]] = set()
-        for row in pools.static_rows(place).tolist():
-            address, owner = int(table.address[row]), pools.owner(row)
-            if (address, owner) not in owners and owner not in bound:
-                yield address, table.name[row], pools.device_at(row)
-            owners.add((address, owner))
+    def _is_on(self, device: str, interface: str) -> bool:
+        return device not in self._off.devices and (device, interface) not in self._off.interfaces
 
     def _holds(self, device: str, address: int) -> bool:
         return any(a.device == device for a in self._topology.holders(address))

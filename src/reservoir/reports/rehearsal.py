@@ -9,12 +9,13 @@ from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted, listed_briefly
+from reservoir.rehearsal.casting import MOST_FILLED
 from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.message import described
-from reservoir.rehearsal.rehearse import MOST_FILLED
 from reservoir.rehearsal.result import Failure, NetworkRehearsed, Rehearsal
 from reservoir.rehearsal.wires import Event
 from reservoir.reports.frame import as_text, frame
+from reservoir.reports.outage import as_object
 from reservoir.reports.theme import clock, columns, styled, wrapped
 
 if TYPE_CHECKING:
@@ -144,6 +145,7 @@ def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
         **frame("rehearse", files),
         "networks": [_network(each) for each in networks],
         "days": [_day(day) for day in rehearsal.days],
+        "outage": as_object(rehearsal.outage) if rehearsal.outage is not None else None,
         "left_out": [{"network": n, "because": why} for n, why in rehearsal.left_out.items()],
         "ignored": [
             {"device": device, "line": one.line, "what": one.what, "because": one.why}

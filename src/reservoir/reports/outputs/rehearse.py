@@ -87,6 +87,36 @@ class DayRehearsed(TypedDict):
 
 
 @described
+class NetworkOutage(TypedDict):
+    """What the clients of a network noticed while something was off."""
+
+    network: str
+    clients: int
+    """Those that had an address when it happened."""
+    kept: int
+    lost: int
+    first_lost: int | None
+    """After how many seconds the first lease ended; None if none did."""
+    without: int
+    """Those without an address when it was over."""
+    back: int
+    """Those with one again after that."""
+    newcomer_served: bool
+    newcomer: str
+    """What a client got that came meanwhile, and from whom; or why it got nothing."""
+
+
+@described
+class OutageObject(TypedDict):
+    """What came of something failing."""
+
+    without: list[str]
+    seconds: int
+    networks: list[NetworkOutage]
+    left_out: list[LeftOut]
+
+
+@described
 class IgnoredObject(TypedDict):
     """A line that a device refuses or ignores."""
 
@@ -115,6 +145,7 @@ class Output(Frame):
 
     networks: list[NetworkRehearsed]
     days: list[DayRehearsed]
+    outage: OutageObject | None
     left_out: list[LeftOut]
     ignored: list[IgnoredObject]
     summary: RehearseSummary

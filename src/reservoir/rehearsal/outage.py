@@ -1,0 +1,190 @@
+"""What clients notice while a device or a link is off: they have their leases, then it fails.
+
+Clients renew at half their lease, with whoever answers; who loses its address asks again. One new
+client comes to each network meanwhile. When a lease has passed, all is on again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import partial
+
+from reservoir.core.pools import Pools
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.clients import Mac
+from reservoir.core.values.durations import INFINITE
+from reservoir.dialects.behaviour.serving import Serving
+from reservoir.rehearsal.casting import MOST_EXPECTED, Cast, cast_of, expected_in
+from reservoir.rehearsal.client import MOST_TRIES, Client
+from reservoir.rehearsal.off import NOTHING_OFF, Off
+from reservoir.rehearsal.setting import connect_devices, lease_in
+from reservoir.rehearsal.wires import Wires
+
+FIRST_NEWCOMER = 0x020400000000
+"""The hardware address of the first client that comes meanwhile. Locally administered."""
+
+APART = 0.02
+"""Seconds between two clients that are switched on."""
+
+SETTLED = 300.0
+"""Seconds after which everybody has an address or has given up for now."""
+
+LONGEST = 31 * 86_400
+"""Seconds of the longest outage that is lived through."""
+
+ALL_NIGHT = 86_400
+"""Seconds of an outage where no lease ever ends."""
+
+
+@dataclass
+class NetworkOutage:
+    """What the clients of one network noticed."""
+
+    network: str
+    clients: int
+    """Those that had an address when it happened."""
+    lost: dict[Mac, float] = field(default_factory=dict)
+    """Those whose lease ended meanwhile, and after how many seconds."""
+    without: int = 0
+    """Those that had no address when it was over."""
+    newcomer: str = ""
+    """What a new client got: an address and from whom; or why it got none."""
+    is_newcomer_served: bool = False
+    back: int = 0
+    """Those that had an address again once all was on."""
+
+    @property
+    def kept(self) -> int:
+        """Those that had their address all the time."""
+        return self.clients - len(self.lost)
+
+    @property
+    def first_lost(self) -> float | None:
+        """After how many seconds the first lease ended; None if none did."""
+        return min(self.lost.values(), default=None)
+
+
+@dataclass(frozen=True)
+class Outage:
+    """What came of it."""
+
+    off: Sequence[str]
+    """What was off, as it was named."""
+    seconds: float
+    """For how long."""
+    networks: Sequence[NetworkOutage]
+    left_out: Mapping[str, str]
+    """The networks that were not looked at, and why."""
+
+    @property
+    def failed(self) -> bool:
+        """Whether a client was without an address, or a new one got none."""
+        return any(one.lost or not one.is_newcomer_served for one in self.networks)
+
+
+def rehearse_outage(
+    pools: Pools,
+    started: Mapping[str, Serving],
+    names: Sequence[str],
+    *,
+    complete: bool = True,
+    only: Collection[str] = (),
+    seed: int = 0,
+) -> Outage:
+    """Let something fail while all clients have their leases.
+
+    Args:
+        pools: The plan.
+        started: What each device serves that was started from its configuration.
+        names: What fails: devices, or ``DEVICE.INTERFACE``.
+        complete: Whether all devices that matter are in the plan.
+        only: The networks to look at; all if empty.
+        seed: What chance begins with.
+
+    Raises:
+        KeyError: there is no such device or interface; its argument is the name.
+    """
+    off = Off.of(names, pools.plan)
+    wires = Wires(pools, seed, complete=complete)
+    connect_devices(wires, pools, started, complete=complete)
+    wanted = [name for name in pools.names if not only or name in only]
+    left_out = {name: why for name in wanted if (why := _why_not(pools, name, started))}
+    casts = [
+        cast_of(pools, name, started, wires, None, MOST_TRIES)
+        for name in wanted
+        if name not in left_out
+    ]
+    for cast in casts:
+        cast.filling.clear()
+        for client in cast.everybody:
+            client.keeps, client.on_bound = True, None
+            client.switch_on()
+            wires.clock.run(wires.clock.now + APART)
+    wires.clock.run(wires.clock.now + SETTLED)
+    leases = [lease_in(pools, cast.network, started) for cast in casts]
+    finite = [lease for lease in leases if lease < INFINITE]
+    seconds = float(min(max(finite), LONGEST)) if finite else float(ALL_NIGHT)
+    seconds += SETTLED
+    networks = [_watched(cast, wires, wires.clock.now) for cast in casts]
+    wires.switch_off(off)
+    newcomers = [_newcomer(number, cast, wires) for number, cast in enumerate(casts)]
+    wires.clock.run(wires.clock.now + seconds)
+    for cast, one, newcomer in zip(casts, networks, newcomers, strict=True):
+        one.without = sum(not client.is_online for client in cast.everybody)
+        one.is_newcomer_served = newcomer.is_online
+        one.newcomer = _got(newcomer, wires, pools)
+    wires.switch_off(NOTHING_OFF)
+    for cast in casts:
+        for client in cast.everybody:
+            if not client.is_online:
+                client.refusals.clear()
+                client.switch_on()
+    wires.clock.run(wires.clock.now + SETTLED)
+    for cast, one in zip(casts, networks, strict=True):
+        one.back = sum(client.is_online for client in cast.everybody)
+    return Outage(names, seconds, networks, left_out)
+
+
+def _why_not(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
+    """Why a network isn't looked at; empty if it is."""
+    servers = pools.topology.serving(name)
+    if not any(server in started for server in servers):
+        return "no device that is started serves it"
+    if (expected_in(pools, name, started) or 0) > MOST_EXPECTED:
+        return f"it expects more than {MOST_EXPECTED:,} clients"
+    return ""
+
+
+def _watched(cast: Cast, wires: Wires, begin: float) -> NetworkOutage:
+    """A network whose clients note when they lose their addresses; those without are let go."""
+    had = [client for client in cast.everybody if client.is_online]
+    cast.bound = [(client, own) for client, own in cast.bound if client.is_online]
+    cast.expected = [client for client in cast.expected if client.is_online]
+    one = NetworkOutage(cast.network, len(had))
+    for client in had:
+        client.on_lost = partial(_note_lost, one, wires, begin)
+    return one
+
+
+def _note_lost(one: NetworkOutage, wires: Wires, begin: float, client: Client) -> None:
+    one.lost.setdefault(client.mac, wires.clock.now - begin)
+
+
+def _newcomer(number: int, cast: Cast, wires: Wires) -> Client:
+    """A client that comes while it is off, and keeps on asking."""
+    client = Client(Mac(FIRST_NEWCOMER + number), wires)
+    client.keeps = True
+    wires.connect(client, cast.network)
+    client.switch_on()
+    return client
+
+
+def _got(client: Client, wires: Wires, pools: Pools) -> str:
+    """What a new client got, and from whom; or why it got nothing."""
+    if client.is_online:
+        holders = pools.topology.holders(client.server)
+        server = holders[0].device if holders else format_address(client.server)
+        return f"{format_address(client.address)} from {server}"
+    reasons = list(dict.fromkeys(wires.lost.get(client.mac, ())))
+    return reasons[-1] if reasons else "no device answers"
