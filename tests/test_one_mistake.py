@@ -79,7 +79,7 @@ TOLD = [
     ("vlan: 60, vrf: guests, relay", "vlan: 60, relay", "relay-misplaced"),
     ("relay_to: [10.84.0.10, 10.84.0.11]", "relay_to: [10.84.0.2]", "relay-to-itself"),
     ("10.84.51.63", "10.84.51.73", "pools-overlap"),
-    ("devices: 150", "devices: 240", "subnet-outgrown"),
+    ("devices: 90", "devices: 240", "subnet-outgrown"),
     ("lease: 2h", "lease: 12h", "lease-too-long"),
     ("lease: 8d", "lease: infinite", "lease-infinite"),
     ("10.84.0.53, 10.84.0.54]", "10.84.50.53, 10.84.0.54]", "infrastructure-in-pool"),

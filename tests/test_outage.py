@@ -1,4 +1,4 @@
-"""What is lost while a device or a link is off: ``reservoir rehearse --without``."""
+"""What is lost while a device or a link is off: lived through, counted and checked."""
 
 from __future__ import annotations
 
@@ -9,7 +9,10 @@ from typing import Any
 
 import pytest
 
+import reservoir
 from conftest import Run
+
+DEMO = Path(reservoir.__file__).parent / "demo" / "right" / "ferry-line.yaml"
 
 Put = Callable[[str, str], Path]
 
@@ -92,6 +95,76 @@ def test_what_a_link_takes_with_it(run: Run, put: Put) -> None:
         assert code == 1
 
 
+def _left(run: Run, plan: str, *without: str) -> dict[str, Any]:
+    """What `size` counts while something is off, by network."""
+    named = [word for name in without for word in ("--without", name)]
+    sized = json.loads(run("size", plan, *named, "--format", "json").out)
+    assert sized["without"] == list(without)
+    return {each["network"]: each for each in sized["networks"]}
+
+
+def test_size_counts_what_the_rehearsal_finds(run: Run) -> None:
+    """For every device of the demo, and a link of each: who is left without any address."""
+    plan = reservoir.load(DEMO)
+    names = [
+        name
+        for device, its in plan.plan.devices.items()
+        for name in (device, *(f"{device}.{port}" for port in list(its.interfaces)[1:2]))
+    ]
+    assert len(names) >= 8
+    usual = _left(run, str(DEMO))
+    for name in names:
+        outage = reservoir.rehearse(plan, without=[name]).outage
+        assert outage is not None
+        lived = {one.network: one for one in outage.networks}
+        for network, counts in _left(run, str(DEMO), name).items():
+            is_lost = counts["kept_for"] is not None
+            assert (counts["assignable"] == 0) == is_lost == bool(lived[network].lost), name
+            assert lived[network].is_newcomer_served != is_lost, (name, network)
+            assert is_lost or counts["assignable"] == usual[network]["assignable"]
+
+
+def test_what_the_check_says_of_a_split_comes_true(run: Run, put: Put) -> None:
+    """As many find no address as `check` says and `size` counts, and its replay shows it."""
+    for last, clients in ((205, 100), (245, 150), (245, 240), (250, 40)):
+        text = SPLIT % (f"10.84.30.201-{last}", clients)
+        plan = str(put("plan.yaml", text))
+        ended = json.loads(run("check", plan, "--prove", "--format", "json").out)
+        said = [each for each in ended["findings"] if each["rule"] == "split-too-small"]
+        whole = 141 + (last - 200) + 1
+        short = {
+            server: clients - (whole - own)
+            for server, own in (("pier", 141), ("depot", last - 200))
+            if whole - own < clients <= whole
+        }
+        assert {each["witness"]["also"] for each in said} == short.keys(), clients
+        for each in said:
+            server = each["witness"]["also"]
+            assert f"then {short[server]} find none" in each["message"]
+            assert each["proof"]["shown"], each
+            sized = _left(run, plan, server)["crew"]
+            assert sized["smallest_range"] - sized["assignable"] - sized["bound"] == short[server]
+            _, outage = _lived(run, put, text, server)
+            (crew,) = outage["networks"]
+            assert crew["without"] - crew["newcomer_served"] == short[server]  # it took one
+            assert crew["first_lost"] >= sized["kept_for"][0] - 600
+
+
+def test_a_repair_that_outlasts_the_leases_is_told(run: Run, put: Put) -> None:
+    """Where one server serves alone, and only if the plan says how long a repair takes."""
+    for lease, repair, is_told in (
+        ("8h", "4h", False), ("8h", "4h1m", True), ("8h", "9h", True), ("infinite", "30d", False),
+        ("8h", "", False),
+    ):  # fmt: skip
+        text = RELAYED.replace("lease: 8h", f"lease: {lease}")
+        settings = f"checks: {{repair: {repair}}}\n" if repair else ""
+        found = run("check", str(put("plan.yaml", settings + text)), "--format", "json").out
+        rules = [each["rule"] for each in json.loads(found)["findings"]]
+        assert rules.count("repair-outlasted") == 2 * is_told, (lease, repair)
+    split = "checks: {repair: 9h}\n" + SPLIT % ("10.84.30.201-250", 40)
+    assert "repair-outlasted" not in run("check", str(put("plan.yaml", split))).out
+
+
 def test_nothing_that_is_not_there_fails(run: Run, put: Put) -> None:
     """With the nearest word; nothing is rehearsed."""
     plan = str(put("plan.yaml", RELAYED))
@@ -99,4 +172,6 @@ def test_nothing_that_is_not_there_fails(run: Run, put: Put) -> None:
     assert (ended.code, ended.out) == (2, "")
     assert "there is no device or interface 'depto' (did you mean depot?)" in ended.err
     for wrong in ("", "pier.", "pier.decks", "$", "crew"):
-        assert run("rehearse", plan, "--without", wrong).code == 2
+        for command in ("rehearse", "size"):
+            assert run(command, plan, "--without", wrong).code == 2
+    assert run("size", "--devices", "3", "--lease", "1h", "--without", "pier").code == 2

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from reservoir.api.plans import OpenedPlan, Watch, check, pools_of, require_known, sheets_of
 from reservoir.core.checks import Report
-from reservoir.core.plan.model import Plan
+from reservoir.core.off import devices_and_interfaces
 from reservoir.core.pools import Pools
 from reservoir.core.subject import Subject
 from reservoir.dialects.behaviour.serving import Serving
@@ -105,12 +105,6 @@ def rehearse(
             pools, started, without, complete=subject.is_complete, only=networks, seed=seed
         )
     return rehearsed
-
-
-def devices_and_interfaces(plan: Plan) -> list[str]:
-    """What can fail: each device, and each interface as ``DEVICE.INTERFACE``."""
-    interfaces = (f"{name}.{port}" for name, d in plan.devices.items() for port in d.interfaces)
-    return [*plan.devices, *interfaces]
 
 
 def prove(subject: Subject, report: Report) -> Report:

@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 
 from reservoir.api.plans import behaviours_of, pools_of, require_known
+from reservoir.core.off import Off, devices_and_interfaces, servers_lost
 from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.history import History
 from reservoir.core.pools import Pools
@@ -23,30 +24,42 @@ class Sizing:
     """In the plan's order."""
     left_out: Mapping[str, str]
     """Why the other networks were not."""
+    without: tuple[str, ...] = ()
+    """The devices and interfaces that are down."""
 
 
-def size(subject: Subject, only: Collection[str] = (), *, once: bool = False) -> Sizing:
+def size(
+    subject: Subject,
+    only: Collection[str] = (),
+    *,
+    once: bool = False,
+    without: Collection[str] = (),
+) -> Sizing:
     """Size the networks that state a demand.
 
     Args:
         subject: A plan, or configuration that was read, perhaps with a plan.
         only: The networks; all if empty.
         once: Whether all who come and go are to come on one day only.
+        without: Devices, or ``DEVICE.INTERFACE``, that are down: only what servers assign that
+            are still reached is counted.
 
     Raises:
-        UnknownNameError: there is no such network.
+        UnknownNameError: there is no such network, device or interface.
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     pools = pools_of(subject)
     require_known("network", only, pools.plan.networks)
+    require_known("device or interface", without, devices_and_interfaces(pools.plan))
     behaviours = behaviours_of(subject)
     if once:
         networks = {name: network.once() for name, network in pools.plan.networks.items()}
         pools = Pools(replace(pools.plan, networks=networks))
     wanted = [name for name in pools.names if not only or name in only]
+    lost = servers_lost(pools, Off.of(without, pools.plan), complete=subject.is_complete)
     found: dict[str, list[Sized]] = {}
     for one in sized_networks(pools, behaviours):
-        found.setdefault(one.name, []).append(one)
+        found.setdefault(one.name, []).append(one.without(lost.get(one.name, ())))
     left_out = {
         name: "its leases never end and its clients come and go"
         if pools.plan.networks[name].demand
@@ -54,7 +67,8 @@ def size(subject: Subject, only: Collection[str] = (), *, once: bool = False) ->
         for name in wanted
         if name not in found
     }
-    return Sizing(tuple(one for name in wanted for one in found.get(name, ())), left_out)
+    sized = tuple(one for name in wanted for one in found.get(name, ()))
+    return Sizing(sized, left_out, tuple(dict.fromkeys(without)))
 
 
 def size_demand(

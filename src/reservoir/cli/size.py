@@ -44,6 +44,12 @@ AT_HAND = "--devices, --rate, --arrival or --history"
 )
 @click.option("--returning", metavar="SHARE", help="Share that comes every day: 90%.")
 @click.option("--once", is_flag=True, help="All come on one day; nobody was there the day before.")
+@click.option(
+    "--without",
+    multiple=True,
+    metavar="DEVICE",
+    help="What is left while this device, or this link (DEVICE.INTERFACE), is down.",
+)
 @click.option("--release", metavar="SHARE", help="Share that release their address: 5%.")
 @click.option("--growth", metavar="SHARE", help="Growth: 10%/year.")
 @click.option("--horizon", metavar="TIME", help="How far to look ahead: 2 years.")
@@ -68,6 +74,7 @@ def command(
     notation: ListNotation,
     figure: str | None,
     once: bool,
+    without: tuple[str, ...],
     form: str,
     out: str | None,
     **stated: Any,
@@ -82,6 +89,7 @@ def command(
     Examples:
       reservoir size ferry-line.yaml
       reservoir size ferry-line.yaml --network passenger-wifi --figure wifi.png
+      reservoir size ferry-line.yaml --without pier-router
       reservoir size --rate 40/h --stay 25m --lease 1h --risk 1%
       reservoir size --history leases.csv --lease 1h --addresses 200
 
@@ -95,10 +103,12 @@ def command(
             raise click.UsageError(
                 "Give a plan, or a demand by options; the plan states demand and lease time itself."
             )
-        is_enough = _size_plan(inputs, networks, once, figure, form, out)
+        is_enough = _size_plan(inputs, networks, once, without, figure, form, out)
     else:
         if networks:
             raise click.UsageError("--network goes with a plan.")
+        if without:
+            raise click.UsageError("--without goes with a plan.")
         size = _demand(given, lease, addresses, history, notation, once=once)
         is_enough = _show_demand(size, addresses is not None, history, figure, form, out)
     if not is_enough:
@@ -109,6 +119,7 @@ def _size_plan(
     inputs: tuple[str, ...],
     networks: tuple[str, ...],
     once: bool,
+    without: tuple[str, ...],
     figure: str | None,
     form: str,
     out: str | None,
@@ -118,7 +129,7 @@ def _size_plan(
     from reservoir.reports import sizing as report
 
     subject = subject_of(inputs, None)
-    found = reservoir.size(subject, networks, once=once)
+    found = reservoir.size(subject, networks, once=once, without=without)
     if not found.networks:
         why = next(iter(found.left_out.items()), ("the plan", "it has no networks"))
         raise click.UsageError(f"Nothing to size: {why[0]}: {why[1]}.")
@@ -129,7 +140,15 @@ def _size_plan(
         save_or_show(report.as_json(found, subject.files, detailed=detailed), out)
     elif detailed:
         pages = [
-            report.page(n.size, n.label, n.kept, width(), has_pool=True) for n in found.networks
+            report.page(
+                n.size,
+                n.label,
+                n.kept,
+                width(),
+                has_pool=True,
+                down=report.while_down(n, found.without),
+            )
+            for n in found.networks
         ]
         save_or_show(
             (
@@ -141,6 +160,9 @@ def _size_plan(
         )
     else:
         save_or_show((f"{line}\n" for line in report.table(found, width())), out)
+        if without:
+            down = " ".join(f"--without {name}" for name in found.without)
+            talk(f"Next: reservoir rehearse {' '.join(inputs)} {down}")
         worst = max(found.networks, key=lambda n: n.needed / max(n.capacity, 1))
         talk(f"Next: reservoir size {' '.join(inputs)} --network {worst.name}")
     if figure is not None:

@@ -40,6 +40,7 @@ EVENTS: Mapping[str, str] = {
     "binding-ignored": "{who} may get another address than {address}",
     "names-equal": "{client} and {also} share the name {name}",
     "refused": "client number {count} of {network} gets no address",
+    "refused-meanwhile": "client number {count} of {network} gets no address while {also} is down",
     "unanswered": "a client of {network} asks for an address and gets no answer",
     "answered-twice": "{servers} both answer a client of {network}",
     "answered-for": "a client of {network} is answered as a client of {also}",

@@ -9,7 +9,10 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
+from itertools import islice
 
+from reservoir.core.findings import Witness
+from reservoir.core.off import NOTHING_OFF, Off
 from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Mac
@@ -17,7 +20,7 @@ from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.casting import MOST_EXPECTED, Cast, cast_of, expected_in
 from reservoir.rehearsal.client import MOST_TRIES, Client
-from reservoir.rehearsal.off import NOTHING_OFF, Off
+from reservoir.rehearsal.kinds import kinds_of
 from reservoir.rehearsal.setting import connect_devices, lease_in
 from reservoir.rehearsal.wires import Wires
 
@@ -44,10 +47,12 @@ class NetworkOutage:
     network: str
     clients: int
     """Those that had an address when it happened."""
+    seconds: float
+    """For how long they were watched: until every lease that was not renewed had ended."""
     lost: dict[Mac, float] = field(default_factory=dict)
     """Those whose lease ended meanwhile, and after how many seconds."""
     without: int = 0
-    """Those that had no address when it was over."""
+    """Those that had no address then."""
     newcomer: str = ""
     """What a new client got: an address and from whom; or why it got none."""
     is_newcomer_served: bool = False
@@ -122,18 +127,15 @@ def rehearse_outage(
             client.switch_on()
             wires.clock.run(wires.clock.now + APART)
     wires.clock.run(wires.clock.now + SETTLED)
-    leases = [lease_in(pools, cast.network, started) for cast in casts]
-    finite = [lease for lease in leases if lease < INFINITE]
-    seconds = float(min(max(finite), LONGEST)) if finite else float(ALL_NIGHT)
-    seconds += SETTLED
-    networks = [_watched(cast, wires, wires.clock.now) for cast in casts]
+    networks = [
+        _watched(cast, wires, _length(lease_in(pools, cast.network, started))) for cast in casts
+    ]
     wires.switch_off(off)
-    newcomers = [_newcomer(number, cast, wires) for number, cast in enumerate(casts)]
-    wires.clock.run(wires.clock.now + seconds)
-    for cast, one, newcomer in zip(casts, networks, newcomers, strict=True):
-        one.without = sum(not client.is_online for client in cast.everybody)
-        one.is_newcomer_served = newcomer.is_online
-        one.newcomer = _got(newcomer, wires, pools)
+    for number, (cast, one) in enumerate(zip(casts, networks, strict=True)):
+        newcomer = _newcomer(number, cast, wires)
+        wires.clock.after(one.seconds, _taken_stock, one, cast, newcomer, wires, pools)
+    seconds = max((one.seconds for one in networks), default=0.0)
+    wires.clock.run(wires.clock.now + seconds + APART)
     wires.switch_off(NOTHING_OFF)
     for cast in casts:
         for client in cast.everybody:
@@ -156,12 +158,29 @@ def _why_not(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
     return ""
 
 
-def _watched(cast: Cast, wires: Wires, begin: float) -> NetworkOutage:
+def _length(lease: int) -> float:
+    """Seconds after which every lease has ended that isn't renewed, and who can has another."""
+    return float(ALL_NIGHT if lease >= INFINITE else min(lease, LONGEST)) + SETTLED
+
+
+def _taken_stock(
+    one: NetworkOutage, cast: Cast, newcomer: Client, wires: Wires, pools: Pools
+) -> None:
+    """Note who has an address; nothing changes any more, so that nobody has to go on."""
+    one.without = sum(not client.is_online for client in cast.everybody)
+    one.is_newcomer_served = newcomer.is_online
+    one.newcomer = _got(newcomer, wires, pools)
+    for client in (*cast.everybody, newcomer):
+        client.keeps, client.on_lost = False, None
+
+
+def _watched(cast: Cast, wires: Wires, seconds: float) -> NetworkOutage:
     """A network whose clients note when they lose their addresses; those without are let go."""
+    begin = wires.clock.now
     had = [client for client in cast.everybody if client.is_online]
     cast.bound = [(client, own) for client, own in cast.bound if client.is_online]
     cast.expected = [client for client in cast.expected if client.is_online]
-    one = NetworkOutage(cast.network, len(had))
+    one = NetworkOutage(cast.network, len(had), seconds)
     for client in had:
         client.on_lost = partial(_note_lost, one, wires, begin)
     return one
@@ -188,3 +207,29 @@ def _got(client: Client, wires: Wires, pools: Pools) -> str:
         return f"{format_address(client.address)} from {server}"
     reasons = list(dict.fromkeys(wires.lost.get(client.mac, ())))
     return reasons[-1] if reasons else "no device answers"
+
+
+def why_refused(
+    pools: Pools, started: Mapping[str, Serving], witness: Witness, *, complete: bool = True
+) -> str:
+    """Why the last of some clients gets no address while a device is off; empty if it gets one.
+
+    Args:
+        pools: The plan.
+        started: What each device serves that was started from its configuration.
+        witness: In which network they come, how many, of which class, and what is off.
+        complete: Whether all devices that matter are in the plan.
+    """
+    name, wires = witness.network or "", Wires(pools, complete=complete)
+    connect_devices(wires, pools, started, complete=complete)
+    wires.switch_off(Off.of([witness.also], pools.plan))
+    kinds = {kind.name: kind for kind in kinds_of(pools, pools.place_of(name))}
+    members = kinds[witness.member_of].members(Mac(FIRST_NEWCOMER))
+    last: Client | None = None
+    for said in islice(members, witness.count or 0):
+        last = Client(said.mac, wires, patience=1, said=said if witness.member_of else None)
+        wires.connect(last, name)
+        last.switch_on()
+        wires.clock.run(wires.clock.now + APART)
+    wires.clock.run(wires.clock.now + SETTLED)
+    return "" if last is None or last.is_online else _got(last, wires, pools)

@@ -21,10 +21,12 @@ from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.kinds import class_in, member_in
 from reservoir.rehearsal.message import Kind, Message, Option, described, option_name
+from reservoir.rehearsal.outage import why_refused
 from reservoir.rehearsal.result import Failure, Rehearsal
 from reservoir.rehearsal.saying import options_of
 from reservoir.rehearsal.server import option_bytes
 from reservoir.rehearsal.setting import connect_devices
+from reservoir.rehearsal.silent import SILENT
 from reservoir.rehearsal.wires import Event, Wires
 
 FIRST_MAC = 0x020300000000
@@ -32,22 +34,6 @@ FIRST_MAC = 0x020300000000
 
 OFFERS_EXPIRED = 120.0
 """Seconds after which servers have forgotten what they offered."""
-
-SILENT: Mapping[str, str] = {
-    "has": "an address that a device or a host has is configured there; no message carries it",
-    "names-equal": "names are no part of what clients and servers send",
-    "excluded-anyway": "what is never assigned shows in no message",
-    "empty-range": "what is never assigned shows in no message",
-    "member-shared": "it happens below IP, before any message",
-    "tag-shared": "it happens below IP, before any message",
-    "depends": "a line that isn't understood does nothing here",
-    "depends-anywhere": "a line that isn't understood does nothing here",
-    "never-a-member": "who isn't there sends no message",
-    "expired": "it is about the plan, not about clients",
-    "unused": "it is about the plan, not about clients",
-    "in-subnet": "clients outside the plan would notice",
-}
-"""Why no message shows an event."""
 
 _OF_ROUTES = ("traffic-lost", "on-link")
 """Events that the devices' routes show, without a client."""
@@ -77,7 +63,7 @@ def with_proofs(
     """
     wires = Wires(pools)
     connect_devices(wires, pools, started, complete=complete)
-    prover = _Prover(pools, started, rehearsal, wires)
+    prover = _Prover(pools, started, rehearsal, wires, complete=complete)
     proven = {
         id(finding): finding._replace(proof=prover.proof(finding))
         for finding in findings
@@ -93,9 +79,15 @@ def with_proofs(
 
 class _Prover:
     def __init__(
-        self, pools: Pools, started: Mapping[str, Serving], rehearsal: Rehearsal, wires: Wires
+        self,
+        pools: Pools,
+        started: Mapping[str, Serving],
+        rehearsal: Rehearsal,
+        wires: Wires,
+        *,
+        complete: bool,
     ) -> None:
-        self._pools = pools
+        self._pools, self._complete = pools, complete
         self._started = started
         self._left_out = rehearsal.left_out
         self._failures: dict[tuple[str, Finding], Failure] = {}
@@ -134,6 +126,7 @@ class _Prover:
             "held-twice": self._held_twice,
             "held-alone": self._held_alone,
             "refused": self._refused,
+            "refused-meanwhile": self._refused_meanwhile,
             "other-class": self._other_class,
         }
 
@@ -259,6 +252,14 @@ class _Prover:
         if witness.count == 1:
             return self._unanswered(witness)
         return Proof(False, "no message shows it")
+
+    def _refused_meanwhile(self, witness: Witness) -> Proof:
+        """So many clients come while a server is down; the last gets no address."""
+        why = why_refused(self._pools, self._started, witness, complete=self._complete)
+        said = f"client number {witness.count} {{}} while {witness.also} is down"
+        return Proof(
+            bool(why), f"{said.format('gets none')}: {why}" if why else said.format("is served")
+        )
 
     def _answered_twice(self, witness: Witness) -> Proof:
         offers, reasons = self._ask(witness)

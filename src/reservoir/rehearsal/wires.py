@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from random import Random
 from typing import NamedTuple
 
+from reservoir.core.off import NOTHING_OFF, Off
 from reservoir.core.pools import Pools
 from reservoir.core.routing import End, Routing, Way
 from reservoir.core.values.addresses import format_address
@@ -29,7 +30,6 @@ from reservoir.rehearsal.message import (
     Message,
     Option,
 )
-from reservoir.rehearsal.off import NOTHING_OFF, Off
 from reservoir.rehearsal.segment import Port, Segment
 from reservoir.rehearsal.stand_in import StandIn
 

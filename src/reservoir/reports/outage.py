@@ -19,7 +19,7 @@ _LEFT = (0, 4, 7)
 
 def outage_table(outage: Outage, width: int) -> Iterator[str]:
     """A line for each network, and a closing line."""
-    yield styled(f"Without {listed(outage.off)} for {_shown(outage.seconds)}", "heading")
+    yield styled(f"Without {listed(outage.off)}, until the leases have ended", "heading")
     heading, *lines = columns([HEADINGS, *map(_row, outage.networks)], left=_LEFT)
     yield styled(heading, "heading")
     for one, line in zip(outage.networks, lines, strict=True):
@@ -58,6 +58,7 @@ def as_object(outage: Outage) -> OutageObject:
         "networks": [
             {
                 "network": one.network,
+                "seconds": round(one.seconds),
                 "clients": one.clients,
                 "kept": one.kept,
                 "lost": len(one.lost),

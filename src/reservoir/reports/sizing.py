@@ -11,7 +11,7 @@ from reservoir.core.sizing.networks import Sized
 from reservoir.core.sizing.observed import Observed
 from reservoir.core.sizing.size import USUAL, Size
 from reservoir.core.values.durations import format_duration
-from reservoir.core.wording import counted
+from reservoir.core.wording import be, counted, listed
 from reservoir.reports.frame import as_text, frame
 from reservoir.reports.theme import clock, columns, shown_moment, styled, wrapped
 
@@ -30,17 +30,42 @@ LABEL = 16
 
 def table(sizing: Sizing, width: int) -> Iterator[str]:
     """A line for each network, then those that were not sized; a closing line with counts."""
+    if sizing.without:
+        yield styled(f"While {_are_down(sizing.without)}", "heading")
     if sizing.networks:
         heading, *rows = columns([HEADINGS, *map(row, sizing.networks)])
         yield styled(heading, "heading")
         for one, line in zip(sizing.networks, rows, strict=True):
             yield styled(line, meaning(one.size)) if meaning(one.size) else line
         yield ""
+    for one in sizing.networks:
+        if one.gone:
+            yield from wrapped(f"{one.label}: {while_down(one, sizing.without)}.", width, "  ", "")
+    if sizing.without and not any(one.gone for one in sizing.networks):
+        yield "Each network is still reached by all its servers."
+    if sizing.without:
+        yield ""
     for name, why in sizing.left_out.items():
         yield f"{name} was not sized: {why}."
     if sizing.left_out:
         yield ""
     yield from wrapped(summary(sizing), width, "")
+
+
+def while_down(one: Sized, without: Sequence[str]) -> str:
+    """What is left while something is down, and for how long; empty if it loses no server."""
+    if not one.gone:
+        return ""
+    least, most = map(format_duration, one.kept_for)
+    room = counted(one.capacity, "address")
+    return (
+        f"{room} {be(one.capacity)} left while {_are_down(without)}; "
+        f"a client keeps its address for {least} to {most}"
+    )
+
+
+def _are_down(servers: Sequence[str]) -> str:
+    return f"{listed(servers)} {be(len(servers))} down"
 
 
 def meaning(size: Size) -> str:
@@ -108,7 +133,9 @@ def longest(size: Size) -> str:
     return "none" if size.longest_lease is None else format_duration(size.longest_lease)
 
 
-def page(size: Size, name: str, kept: int, width: int, *, has_pool: bool) -> Iterator[str]:
+def page(
+    size: Size, name: str, kept: int, width: int, *, has_pool: bool, down: str = ""
+) -> Iterator[str]:
     """All that is known of one network or demand.
 
     Args:
@@ -117,11 +144,13 @@ def page(size: Size, name: str, kept: int, width: int, *, has_pool: bool) -> Ite
         kept: Addresses of its subnet that are never assigned.
         width: Characters of a line.
         has_pool: Whether the size of its pool is known.
+        down: What is left while servers are down.
     """
     room = f", {counted(size.capacity, 'address')} for clients" if has_pool else ""
     yield styled(f"{name}: a lease of {format_duration(size.lease)}{room}", "heading")
     yield ""
-    for label, text in _facts(size, kept, has_pool=has_pool):
+    facts = _facts(size, kept, has_pool=has_pool)
+    for label, text in (*([("left", down)] if down else []), *facts):
         yield from wrapped(text, width, " " * LABEL, styled(label.ljust(LABEL), "name"))
     if size.observed is not None:
         yield ""
@@ -249,11 +278,13 @@ def as_json(sizing: Sizing, inputs: Sequence[str], *, detailed: bool) -> str:
                 "assignable": one.assignable,
                 "bound": one.bound,
                 "shared": one.shared,
+                "kept_for": list(one.kept_for) if one.gone else None,
                 **fields(one.size, one.kept, has_pool=True, detailed=detailed),
             }
             for one in sizing.networks
         ],
         "left_out": [{"network": name, "because": why} for name, why in sizing.left_out.items()],
+        "without": list(sizing.without),
         "summary": {
             "networks": len(sizes),
             "too_small": sum(not is_enough(size) for size in sizes),
@@ -270,6 +301,7 @@ def demand_as_json(size: Size, inputs: Sequence[str], *, has_pool: bool) -> str:
         "assignable": size.capacity if has_pool else None,
         "bound": 0,
         "shared": 0,
+        "kept_for": None,
         **fields(size, 1, has_pool=has_pool, detailed=True),
     }
     short = int(has_pool and not is_enough(size))
@@ -278,6 +310,7 @@ def demand_as_json(size: Size, inputs: Sequence[str], *, has_pool: bool) -> str:
         **frame("size", inputs),
         "networks": [own],
         "left_out": [],
+        "without": [],
         "summary": summary,
     }
     return as_text(output)

@@ -34,6 +34,7 @@ from reservoir.core.plan.scalars import (
     ClientIdText,
     DateText,
     DurationOrNoneText,
+    DurationText,
     GatewayText,
     LabelText,
     ListOf,
@@ -318,6 +319,8 @@ class CheckSettings(Part):
     """How strictly the plan is checked."""
 
     headroom: ShareText = 0.2
+    repair: DurationText | None = None
+    """How long a server may be down, in seconds; None if nobody says."""
     names: NamingConvention = NamingConvention()
     severity: Mapping[str, Literal["error", "warning", "advice"]] = {}
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property, reduce
 
@@ -43,6 +43,32 @@ class Sized:
     headroom: float
     kind: str = ""
     """The class whose members are expected; empty for all others."""
+
+    gone: frozenset[str] = frozenset()
+    """The servers that are down, or that nobody reaches."""
+
+    def without(self, servers: Collection[str]) -> Sized:
+        """What is left of it while some servers are down, or not reached."""
+        gone = frozenset(servers) & {pool.server for pool in self.pools if pool.server}
+        left = replace(self, gone=gone)
+        if not gone:
+            return left
+        if not left.pools_left:
+            return replace(left, assignable=0, shared=0, bound=0)
+        return replace(left, assignable=len(_assignable(left.pools_left, self.kind)))
+
+    @property
+    def pools_left(self) -> list[Pool]:
+        """The pools of the other servers."""
+        return [pool for pool in self.pools if pool.server not in self.gone]
+
+    @property
+    def kept_for(self) -> tuple[int, int]:
+        """For how long a client keeps its address whose server fails: seconds, least and most.
+
+        It renews at half its lease (RFC 2131 section 4.4.5).
+        """
+        return self.lease // 2, self.lease
 
     @property
     def label(self) -> str:

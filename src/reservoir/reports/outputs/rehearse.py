@@ -91,6 +91,8 @@ class NetworkOutage(TypedDict):
     """What the clients of a network noticed while something was off."""
 
     network: str
+    seconds: int
+    """For how long they were watched: until every lease that was not renewed had ended."""
     clients: int
     """Those that had an address when it happened."""
     kept: int
@@ -98,7 +100,7 @@ class NetworkOutage(TypedDict):
     first_lost: int | None
     """After how many seconds the first lease ended; None if none did."""
     without: int
-    """Those without an address when it was over."""
+    """Those without an address then."""
     back: int
     """Those with one again after that."""
     newcomer_served: bool

@@ -78,6 +78,8 @@ class NetworkSized(SizeFields):
     bound: int
     shared: int
     """Addresses of other networks on its LAN that its clients get too."""
+    kept_for: list[int] | None
+    """Seconds, least and most, for which a client keeps its address whose server is down."""
 
 
 @described
@@ -94,4 +96,6 @@ class Output(Frame):
 
     networks: list[NetworkSized]
     left_out: list[LeftOut]
+    without: list[str]
+    """The devices that are down."""
     summary: SizeSummary
