@@ -207,7 +207,7 @@ def files_with(pool: Sequence[str], tmp_path: Path) -> Path:
 def stand_in(folder: Path, own: int = parse_address(SERVER)) -> Ask:
     """Talks to the stand-in that starts from these files."""
     serving = start(reservoir.configuration_text(str(folder)), Library().sheet("linux-host"))
-    leases = {pool: PoolLeases(pool) for pool in serving.pools}
+    leases = {pool: PoolLeases(pool.assignable) for pool in serving.pools}
     server = StandInServer(serving, leases, lambda *_: False)
 
     def ask(sent: Message) -> Message | None:

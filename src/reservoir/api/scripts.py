@@ -46,9 +46,11 @@ def scripts_apart(old: Subject, new: Subject) -> tuple[list[DeviceScript], dict[
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     made: list[DeviceScript] = []
-    kept_back: dict[str, str] = {}
+    kept_back = pairs_changed(old, new)
     was_read = isinstance(old, ReadSubject)
     for name, sheet, before in device_texts(old):
+        if name in kept_back:
+            continue
         try:
             for after in _after(new, name, sheet, before if was_read else None):
                 if after != before:
@@ -58,6 +60,29 @@ def scripts_apart(old: Subject, new: Subject) -> tuple[list[DeviceScript], dict[
     if made and kept_back:
         kept_back |= _depending(old, new, [each.device for each in made], kept_back)
     return [each for each in made if each.device not in kept_back], kept_back
+
+
+def pairs_changed(old: Subject, new: Subject) -> dict[str, str]:
+    """The devices that join or leave a pair, or whose pair's addresses change, each with why.
+
+    Between the statements for one and those for the other they would not be in step.
+    """
+    sides = sides_of(old, new)
+    found: dict[str, str] = {}
+    for before, after in changed_pairs(sides.old, sides.new):
+        if before is None or after is None or not (before.pairs or after.pairs):
+            continue
+        what = f"goes from {before.servers} to {after.servers}"
+        if before.pairs == after.pairs:
+            if before.assignable == after.assignable:
+                continue
+            what = f"is served by {after.servers}, and its addresses change"
+        for device in sorted({d for both in (*before.pairs, *after.pairs) for d in both}):
+            found[device] = (
+                f"{after.name} {what}. Each would go on alone until the other has changed: load "
+                "what `reservoir write` gives on both while neither serves"
+            )
+    return found
 
 
 def _depending(

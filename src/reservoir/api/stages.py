@@ -10,6 +10,7 @@ from reservoir.api.comparisons import sides_of
 from reservoir.api.plans import sheets_of
 from reservoir.api.scripts import (
     device_texts,
+    pairs_changed,
     required_text,
     scripts_apart,
 )
@@ -71,6 +72,9 @@ def stages(old: Subject, new: Subject, leases: LeaseTable | None = None) -> list
     if not moves:
         made, kept_back = scripts_apart(old, new)
         return [Stage((), made, 0, "", kept_back)]
+    pairs = pairs_changed(old, new)
+    if pairs:
+        raise UnsafeError(next(iter(pairs.values())))
     if isinstance(new, ReadSubject):
         names = listed(move.name for move in moves)
         raise UnsafeError(f"{names} moves to another server; give the new side as a plan")

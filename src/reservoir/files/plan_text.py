@@ -70,7 +70,7 @@ def data_text(data: dict[str, Any]) -> str:
 def _shorten(written: dict[str, Any], network: Network) -> None:
     """The short forms that people write: one server by its name, an exclusion by its range."""
     services = network.served_by
-    if services and all(service.device and service.ranges is None for service in services):
+    if services and all(s.device and (s.ranges, s.partner) == (None, None) for s in services):
         names = [service.device for service in services]
         written["served_by"] = names[0] if len(names) == 1 else names
     elif len(services) == 1:

@@ -10,8 +10,9 @@ from reservoir.core.offers import Offer
 from reservoir.core.values.clients import Client
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.behaviour.serving_pool import BoundClient, ServingClass, ServingPool
-from reservoir.rehearsal.leases import Lease, PoolLeases
+from reservoir.rehearsal.leases import Free, Lease, PoolLeases
 from reservoir.rehearsal.message import Message, Option
+from reservoir.rehearsal.pairs import Partner
 from reservoir.rehearsal.saying import said_by
 
 
@@ -49,11 +50,13 @@ class Claims:
         serving: Serving,
         leases: Mapping[ServingPool, PoolLeases],
         is_used: Callable[[str, int, int], bool],
+        partners: Mapping[ServingPool, Partner],
     ) -> None:
         """Take what the device serves, as :class:`StandInServer` does."""
         self.serving = serving
         self.leases = leases
         self._is_used = is_used
+        self._partners = partners
         self._heeds_subnet_named = serving.behaviour.heeds_subnet_named  # asked for each message
 
     def claim(self, arrival: Arrival, pools: Sequence[ServingPool]) -> Claim | None:
@@ -76,7 +79,7 @@ class Claims:
             wished = None
         for pool, offer in open_pools if wished is not None else ():
             assert wished is not None
-            if wished in self.leases[pool].free and not self._in_use(arrival, pool, wished):
+            if wished in self._free(pool) and not self._in_use(arrival, pool, wished):
                 return Claim(pool, wished, offer, "the client asks for it and it is free")
         for pool, offer in open_pools:
             address = self._next(arrival, pool)
@@ -115,7 +118,7 @@ class Claims:
         if not self.serving.behaviour.remembers_clients:
             return None
         former = self.leases[pool].former.get(message.identifier)
-        return former if former is not None and former in self.leases[pool].free else None
+        return former if former is not None and former in self._free(pool) else None
 
     def _bound(self, message: Message, pools: Sequence[ServingPool]) -> Claim | None:
         """The address to which the client is bound, unless another has it."""
@@ -135,10 +138,16 @@ class Claims:
         """The next free address of a pool; those found in use are given up on the way."""
         leases, behaviour = self.leases[pool], self.serving.behaviour
         while True:
-            address = behaviour.next_address(leases.free, arrival.message.identifier)
+            address = behaviour.next_address(self._free(pool), arrival.message.identifier)
             if address is None or not self._in_use(arrival, pool, address):
                 return address
             leases.abandon(address, arrival.now + behaviour.declined_for)
+
+    def _free(self, pool: ServingPool) -> Free:
+        """The free addresses of a pool that are this server's to assign."""
+        partner = self._partners.get(pool)
+        half = partner.own_half if partner is not None else None
+        return self.leases[pool].free if half is None else self.leases[pool].halves[half]
 
     def _in_use(self, arrival: Arrival, pool: ServingPool, address: int) -> bool:
         """Whether a probe finds an address in use; False where the device doesn't probe."""
@@ -156,7 +165,7 @@ class Claims:
         for pool in pools:
             is_open = self.serving.assigns_to_any(pool, arrival.interface, self.link_of(message))
             offer = self.offer_of(pool, message)
-            if is_open and offer is not None and address in self.leases[pool].free:
+            if is_open and offer is not None and address in self._free(pool):
                 return Claim(pool, address, offer, "it is free")
         return None
 

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from itertools import accumulate
 
 from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Span
 from reservoir.core.values.clients import Mac
-from reservoir.dialects.behaviour.serving_pool import ServingPool
 
 NEVER = float("inf")
 
@@ -116,12 +116,24 @@ def _free_place(taken: list[int], number: int) -> int:
     return number + before
 
 
+def halves_of(assignable: AddressSet) -> tuple[AddressSet, AddressSet]:
+    """The lower half of some addresses, which has one more if they are odd, and the upper."""
+    if not assignable:
+        return assignable, assignable
+    middle = assignable.nth((len(assignable) + 1) // 2 - 1)
+    lower = assignable.clipped(Span(0, middle))
+    return lower, assignable - lower
+
+
 class PoolLeases:
     """The leases of one pool."""
 
-    def __init__(self, pool: ServingPool) -> None:
+    def __init__(self, assignable: AddressSet) -> None:
         """Nobody has a lease yet."""
-        self.free = Free(pool.assignable)
+        self.free = Free(assignable)
+        self.halves = tuple(map(Free, halves_of(assignable)))
+        """The same, as a pair of servers shares them that assigns half each."""
+        self._parts = (self.free, *self.halves)
         self.by_client: dict[bytes, Lease] = {}
         self.by_address: dict[int, Lease] = {}
         self.former: dict[bytes, int] = {}
@@ -145,7 +157,7 @@ class PoolLeases:
         """Keep an address for a client that was offered it."""
         lease = Lease(identifier, mac, address, until, is_offer=True)
         self.by_client[identifier] = self.by_address[address] = lease
-        self.free.take(address)
+        self._take(address)
         self._remember(lease)
         return lease
 
@@ -160,7 +172,8 @@ class PoolLeases:
         """Take an address back."""
         self.by_client.pop(lease.identifier, None)
         self.by_address.pop(lease.address, None)
-        self.free.give_back(lease.address)
+        for part in self._parts:
+            part.give_back(lease.address)
         if not lease.is_offer and lease.identifier:
             self.former[lease.identifier] = lease.address
             self._had[lease.address] = lease.identifier
@@ -177,10 +190,24 @@ class PoolLeases:
         if lease is not None:
             self.by_client.pop(lease.identifier, None)
         self._forget(self._had.get(address), address)
-        self.free.take(address)
+        self._take(address)
         if until < NEVER:
             given_up = self.by_address[address] = Lease(b"", Mac(0), address, until, is_offer=False)
             self._remember(given_up)
+
+    def learn(self, other: PoolLeases) -> None:
+        """Take over what another memory has that contradicts nothing here."""
+        for address, lease in other.by_address.items():
+            if address not in self.by_address and lease.identifier not in self.by_client:
+                self.by_address[address] = lease
+                if lease.identifier:
+                    self.by_client[lease.identifier] = lease
+                self._take(address)
+                self._remember(lease)
+
+    def _take(self, address: int) -> None:
+        for part in self._parts:
+            part.take(address)
 
     def _remember(self, lease: Lease) -> None:
         if lease.expires < NEVER:

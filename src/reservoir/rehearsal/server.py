@@ -16,6 +16,7 @@ from reservoir.rehearsal.claims import Arrival, Claim, Claims
 from reservoir.rehearsal.fitting import Fitting, fitted
 from reservoir.rehearsal.leases import NEVER, PoolLeases
 from reservoir.rehearsal.message import BROADCAST_FLAG, Kind, Message, Option
+from reservoir.rehearsal.pairs import Partner
 
 _SENT_BACK = (Option.CLIENT_IDENTIFIER, Option.RELAY_AGENT)
 _OF_SUBNET = (Option.SUBNET_SELECTION,)
@@ -42,6 +43,7 @@ class StandInServer:
         serving: Serving,
         leases: Mapping[ServingPool, PoolLeases],
         is_used: Callable[[str, int, int], bool],
+        partners: Mapping[ServingPool, Partner] | None = None,
     ) -> None:
         """Take what the device serves.
 
@@ -50,10 +52,12 @@ class StandInServer:
             leases: What is remembered of each pool.
             is_used: Whether somebody answers at an address, on the segment of an interface or of a
                 relay address; asked by devices that probe.
+            partners: The other one of the pair, of pools that have one.
         """
+        self._partners = partners or {}
         self.serving = serving
         self.leases = leases
-        self._claims = Claims(serving, leases, is_used)
+        self._claims = Claims(serving, leases, is_used, self._partners)
         self._options: dict[tuple[int, int], dict[int, bytes]] = {}
         self._heeds_subnet_named = serving.behaviour.heeds_subnet_named  # asked for each message
         self._sent_back = (*_SENT_BACK, *(_OF_SUBNET if self._heeds_subnet_named else ()))
@@ -65,6 +69,9 @@ class StandInServer:
         pools = self.serving.pools_for(arrival.interface, self._claims.link_of(message))
         for pool in pools:
             self.leases[pool].expire(arrival.now)
+        left_to = self._partner_who_answers(arrival, pools)
+        if left_to:
+            return Decision(left_to)
         if message.kind is Kind.DISCOVER:
             return self._offer(arrival, pools)
         if message.kind is Kind.REQUEST:
@@ -73,9 +80,19 @@ class StandInServer:
             return self._decline(message, pools, arrival.now)
         if message.kind is Kind.RELEASE:
             return self._release(message)
-        if message.kind is Kind.INFORM:
-            return self._inform(arrival, pools)
-        return Decision(f"ignores a {message.kind.name}")
+        is_asking = message.kind is Kind.INFORM
+        ignored = Decision(f"ignores a {message.kind.name}")
+        return self._inform(arrival, pools) if is_asking else ignored
+
+    def _partner_who_answers(self, arrival: Arrival, pools: Sequence[ServingPool]) -> str:
+        """That the partner answers a client which asks everybody; empty if it doesn't."""
+        message = arrival.message
+        asks_all = not arrival.is_unicast and message.address(Option.SERVER) is None
+        if not pools or not asks_all or any(pool not in self._partners for pool in pools):
+            return ""
+        identifier = message.identifier
+        whys = [self._partners[pool].why_left_to_it(identifier) for pool in pools]
+        return whys[0] if all(whys) else ""
 
     # A client without an address.
 
@@ -116,7 +133,7 @@ class StandInServer:
         if chosen is not None and chosen != self._known_as(arrival):
             if chosen in self.serving.own_addresses:  # two of its ports are on one LAN
                 return Decision(f"leaves it to its port with {format_address(chosen)}")
-            self._withdraw(message, pools)
+            self._withdraw(message, [p for p in pools if not self._is_partner(p, chosen)])
             return Decision(f"steps back: the client chose server {format_address(chosen)}")
         if arrival.is_unicast and message.own_address:  # a renewal, from whatever network
             pools = self.serving.pools_holding(address)
@@ -207,6 +224,10 @@ class StandInServer:
             made.reply.own_address = arrival.message.own_address
             made.reply.options.pop(Option.LEASE_TIME, None)
         return made
+
+    def _is_partner(self, pool: ServingPool, address: int) -> bool:
+        partner = self._partners.get(pool)
+        return partner is not None and partner.is_there and address in partner.addresses
 
     def _withdraw(self, message: Message, pools: Sequence[ServingPool]) -> None:
         """Free what was offered to a client that chose another server."""

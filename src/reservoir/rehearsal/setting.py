@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from functools import partial
+from math import inf
 
 from reservoir.core.pools import Pools
 from reservoir.core.sizing.networks import lease_of
+from reservoir.core.values.addresses import format_address
 from reservoir.dialects.behaviour.serving import Serving
+from reservoir.dialects.behaviour.serving_pool import ServingPool
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.model import Sheet
 from reservoir.rehearsal.leases import PoolLeases
+from reservoir.rehearsal.pairs import InStep, Memory, Partner, pairs_in
 from reservoir.rehearsal.server import StandInServer
 from reservoir.rehearsal.stand_in import StandIn
 from reservoir.rehearsal.wires import Wires
@@ -33,14 +38,23 @@ def connect_devices(
             and route as the plan says, and serve nobody.
         complete: Whether all devices that matter are in the plan; else an unknown one may relay.
     """
+    memories = {
+        name: {pool: PoolLeases(pool.assignable) for pool in serving.pools}
+        for name, serving in started.items()
+    }
+    partners = _paired(wires, started, memories)
     for name, device in pools.plan.devices.items():
         server, refusal = None, ""
         if name in started:
             started[name].adopt_names(device.interfaces)
             refusal = _refusal(name, started[name], pools, complete)
-            own = {pool: PoolLeases(pool) for pool in started[name].pools}
             if not refusal:
-                server = StandInServer(started[name], own, partial(wires.is_used, name))
+                server = StandInServer(
+                    started[name],
+                    memories[name],
+                    partial(wires.is_used, name),
+                    partners.get(name, {}),
+                )
         wires.devices[name] = StandIn(
             name,
             wires,
@@ -50,6 +64,41 @@ def connect_devices(
             refusal,
             adds_circuit=name in started and started[name].behaviour.adds_circuit,
         )
+
+
+def _paired(
+    wires: Wires, started: Mapping[str, Serving], memories: Mapping[str, Memory]
+) -> dict[str, dict[ServingPool, Partner]]:
+    """Put the pairs in step, and tell each pool that has a partner of it."""
+    found: dict[str, dict[ServingPool, Partner]] = {
+        name: {
+            pool: Partner(format_address(at), pool.fact.get("leads", True), serving.behaviour)
+            for pool in serving.pools
+            if serving.behaviour.pairs and (at := pool.fact.get("partner")) is not None
+        }
+        for name, serving in started.items()
+    }
+    for pair in pairs_in(started):
+        first, second = pair.devices
+        ends = [pool.fact.get("partner") for pool in pair.pools]
+        memories[first][pair.pools[0]] = PoolLeases(pair.assignable)
+        step = InStep(
+            (memories[first], memories[second]),
+            pair.pools,
+            partial(wires.are_apart, (first, second), (ends[1], ends[0])),
+        )
+        wires.when_switched.append(step.update)
+        for place, (device, pool) in enumerate(zip(pair.devices, pair.pools, strict=True)):
+            other = pair.devices[1 - place]
+            ways = (device, other), (ends[1 - place], ends[place])
+            found[device][pool] = replace(
+                found[device][pool],
+                name=other,
+                out_of_reach_for=partial(wires.out_of_reach_for, *ways),
+                addresses=started[other].own_addresses,
+                after=pool.fact.get("after", inf),
+            )
+    return found
 
 
 def lease_in(pools: Pools, name: str, started: Mapping[str, Serving], kind: str = "") -> int:

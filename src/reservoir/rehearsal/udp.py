@@ -72,7 +72,9 @@ class UdpStandIn:
         Raises:
             OSError: the system refuses the address, the port or the interface.
         """
-        self.leases: Mapping[ServingPool, PoolLeases] = {p: PoolLeases(p) for p in serving.pools}
+        self.leases: Mapping[ServingPool, PoolLeases] = {
+            p: PoolLeases(p.assignable) for p in serving.pools
+        }
         self.changes = 0
         """How often a lease was given, prolonged or taken back."""
         self._serving = serving

@@ -108,6 +108,9 @@ class Wires:
         self._complete = complete
         self._routing = Routing(pools, is_complete=complete)
         self._off: Off = NOTHING_OFF
+        self._switched = float("-inf")
+        self.when_switched: list[Callable[[], None]] = []
+        """Called when something has been switched off or on."""
         self._disturbance = disturbance or UNDISTURBED
         self._segments: dict[str, Segment] = {}
         self._at_port: dict[tuple[str, str], Segment] = {}
@@ -146,6 +149,27 @@ class Wires:
         self._off = off
         plan = off.taken_from(self._pools.plan)
         self._routing = Routing(Pools(plan), is_complete=self._complete)
+        self._switched = self.clock.now
+        for told in self.when_switched:
+            told()
+
+    def out_of_reach_for(self, devices: tuple[str, str], at: tuple[int, int]) -> float:
+        """Seconds for which two devices haven't reached each other; 0 if they do.
+
+        Args:
+            devices: The devices.
+            at: The address of each at which the other one asks.
+        """
+        is_off = not self._off.devices.isdisjoint(devices)
+        lost = is_off or any(
+            self.way(device, address).is_lost
+            for device, address in zip(devices, reversed(at), strict=True)
+        )
+        return max(self.clock.now - self._switched, 1e-9) if lost else 0.0
+
+    def are_apart(self, devices: tuple[str, str], at: tuple[int, int]) -> bool:
+        """Whether two devices are both on, and don't reach each other."""
+        return self._off.devices.isdisjoint(devices) and self.out_of_reach_for(devices, at) > 0
 
     # What clients do.
 

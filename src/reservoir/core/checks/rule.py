@@ -193,7 +193,7 @@ WRONG = frozenset((
     # Fields and kinds of what is configured:
     "active", "address", "admits", "binding", "dns", "domain", "exclusion", "gateway", "interface",
     "lease", "next_server", "option", "pool", "range", "relay_to", "resolvers", "route", "service",
-    "subnet", "vlan", "zone", "class",
+    "subnet", "vlan", "zone", "class", "partner", "leads", "after",
     # Networks that overlap, an interface in the wrong network, an address with two holders, no
     # server, the size of the subnet:
     "networks", "placement", "holder", "server", "size",

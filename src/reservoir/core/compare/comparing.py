@@ -256,7 +256,12 @@ def knows_leases(device: str, other: str, before: NetworkSide, after: NetworkSid
 
 
 def _servers(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:
-    gone = [device for device in before.pools if device not in after.pools]
+    gone = [
+        device
+        for device in before.pools
+        if device not in after.pools
+        and not any(knows_leases(other, device, before, after) for other in after.pools)
+    ]
     names = before.servers, after.servers
     is_same = set(before.pools) == set(after.pools)
     at_risk = unaware(before, after)

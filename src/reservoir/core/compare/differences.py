@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from reservoir.core.offers import Offer
+from reservoir.core.pairing import Pairing, pairing_of
 from reservoir.core.plan.model import option_text
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pool, Pools
@@ -41,6 +42,8 @@ class Served:
     """What bound clients are offered, where that is not the same."""
     classes: tuple[ServedClass, ...] = ()
     """In the order in which they are tried; then ``assignable`` is for clients of none."""
+    pairing: Pairing | None = None
+    """With whom the server keeps its leases in step."""
 
     @classmethod
     def of(cls, pool: Pool, pools: Pools) -> Served:
@@ -49,7 +52,8 @@ class Served:
         subnet, own = pool.network.subnet, pools.own_offers(pool)
         classes = pool.by_class.classes if pool.by_class is not None else ()
         served = tuple(ServedClass(c.name, c.words, c.assignable, c.offer) for c in classes)
-        return cls(pool.name, subnet, pool.common, bindings, pool.offer, own, served)
+        pairing = pairing_of(pool, pools.topology)
+        return cls(pool.name, subnet, pool.common, bindings, pool.offer, own, served, pairing)
 
 
 class Unserved(NamedTuple):
@@ -90,6 +94,17 @@ class ClassServed(NamedTuple):
     def __str__(self) -> str:
         what = f"{self.what} of class {self.name}" if self.what else f"class {self.name}"
         return f"{what} would be {self.new or 'left out'} instead of {self.old or 'left out'}"
+
+
+class Paired(NamedTuple):
+    """The server keeps its leases in step with another one."""
+
+    network: str
+    old: Pairing | None
+    new: Pairing | None
+
+    def __str__(self) -> str:
+        return f"it would be {self.new or 'alone'} instead of {self.old or 'alone'}"
 
 
 class Bound(NamedTuple):
@@ -156,7 +171,7 @@ class Attached(NamedTuple):
         return f"{self.interface} with {self.old} would be missing"
 
 
-Difference = Unserved | Assignable | ClassServed | Bound | Offered | Relayed | Attached
+Difference = Unserved | Assignable | ClassServed | Paired | Bound | Offered | Relayed | Attached
 """One thing that differs; its text tells what the new side would do instead of the old one."""
 
 
@@ -187,6 +202,8 @@ def _between(old: Served, new: Served) -> Iterator[Difference]:
         yield Bound(old.network, client, address, (client, address) in new.bindings)
     for of_class in classes_differently(old.classes, new.classes):
         yield ClassServed(old.network, *of_class)
+    if old.pairing != new.pairing:
+        yield Paired(old.network, old.pairing, new.pairing)
     masks = [format_address(mask_of(served.subnet.bits)) for served in (old, new)]
     if masks[0] != masks[1]:
         yield Offered(old.network, "subnet mask", masks[0], masks[1])

@@ -15,8 +15,9 @@ from reservoir.core.offers import Offer
 from reservoir.core.plan.model import Network, Plan
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.address_set import AddressSet
-from reservoir.core.values.addresses import Prefix
+from reservoir.core.values.addresses import Prefix, format_address
 from reservoir.core.values.clients import Client
+from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import listed
 
 Key = tuple[str, Prefix, int]
@@ -64,15 +65,34 @@ class NetworkSide:
         )
 
     @property
+    def pairs(self) -> Mapping[tuple[str, str], int | None]:
+        """Those that keep their leases in step, the first foremost.
+
+        With the time in seconds after which one takes over.
+        """
+        servings = (pool.serving for pool in self.pools.values())
+        return {
+            (s.device, s.partner) if s.leads else (s.partner, s.device): s.after
+            for s in servings
+            if s is not None and s.partner is not None
+        }
+
+    @property
     def servers(self) -> str:
         """Who serves it, in words; those that keep their leases in step as a pair."""
-        pairs = {
-            name: pool.serving.partner if pool.serving else None
-            for name, pool in self.pools.items()
+        both = {device for pair in self.pairs for device in pair}
+        alone = [self._in_words(name) for name in self.pools if name not in both]
+        times = {
+            pair: f", after {format_duration(s)}" if s else "" for pair, s in self.pairs.items()
         }
-        named = [name for name, partner in pairs.items() if partner is None]
-        both = sorted({tuple(sorted((n, p))) for n, p in pairs.items() if p is not None})
-        return listed([*named, *(f"the pair of {listed(pair)}" for pair in both)])
+        return listed([*alone, *(f"the pair of {listed(p)}{time}" for p, time in times.items())])
+
+    def _in_words(self, device: str) -> str:
+        """A server, and where its partner is whose device nobody knows."""
+        serving = self.pools[device].serving
+        if serving is None or serving.partner_at is None:
+            return device
+        return f"{device} in a pair with {format_address(serving.partner_at)}"
 
     @cached_property
     def gateways(self) -> set[int]:

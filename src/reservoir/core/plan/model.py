@@ -125,11 +125,17 @@ RangesText = Annotated[
 class Service(Part):
     """One server of a network, or a pair of servers that keep their leases in step.
 
-    It has its own ranges where several share the network.
+    It has its own ranges where several share the network. Of a pair with a device that the plan
+    doesn't have, it names the address.
     """
 
     device: WordText | None = None
     pair: tuple[WordText, ...] = ()
+    partner: AddressText | None = None
+    leads: bool | None = None
+    """Whether it is the first of the pair with its partner, which it is if left out."""
+    after: DurationText | None = None
+    """Seconds without the other one after which one of a pair takes over what is that one's."""
     ranges: RangesText | None = None
 
     @model_validator(mode="after")
@@ -138,6 +144,12 @@ class Service(Part):
             raise MalformedValueError("a server is given by either device or pair")
         if self.pair and len(set(self.pair)) != 2:
             raise MalformedValueError("a pair is two devices, like [pier-router, depot-router]")
+        if self.partner is not None and self.pair:
+            raise MalformedValueError("a pair names both of its devices, without partner")
+        if self.leads is not None and self.partner is None:
+            raise MalformedValueError("leads goes with partner; of a pair, the first leads")
+        if self.after is not None and not self.pair and self.partner is None:
+            raise MalformedValueError("after goes with pair")
         return self
 
     @property
@@ -156,6 +168,12 @@ class Server(NamedTuple):
     """Its own ranges of the network, if it has some."""
     partner: str | None = None
     """The other device of its pair."""
+    partner_at: int | None = None
+    """Its address, if the plan doesn't have the device."""
+    leads: bool = True
+    """Whether it is the first of its pair."""
+    after: int | None = None
+    """Seconds without the other one after which it takes over what is that one's."""
 
 
 class Exclusion(Part):
@@ -256,7 +274,9 @@ class Network(Part):
                 place = ("pair", number) if service.pair else ("device",)
                 partner = service.pair[1 - number] if service.pair else None
                 path = ("served_by", position, *place)
-                found.append(Server(device, path, service.ranges, partner))
+                leads = number == 0 and service.leads is not False
+                pair = partner, service.partner, leads, service.after
+                found.append(Server(device, path, service.ranges, *pair))
         return tuple(found)
 
     def why_excluded(self, address: int) -> str | None:

@@ -175,6 +175,28 @@ class Behaviour:
         """Whether a bound address must be outside every range."""
         return self.sheet.trait("bound-address") == "outside-ranges"
 
+    # Pairs.
+
+    @property
+    def pairs(self) -> bool:
+        """Whether it can keep its leases in step with another device of its family."""
+        return self.sheet.trait("pair") != "none"
+
+    @property
+    def only_one_answers(self) -> bool:
+        """Whether of a pair the first alone answers, while it is there."""
+        return self.sheet.trait("pair") == "one-active"
+
+    @property
+    def shares_clients(self) -> bool:
+        """Whether of a pair each answers some clients, while the other is there."""
+        return self.sheet.trait("pair") == "shared"
+
+    @property
+    def assigns_halves(self) -> bool:
+        """Whether of a pair each assigns half of the addresses."""
+        return self.sheet.trait("pair") == "halves"
+
     # Which pool serves a client.
 
     @property

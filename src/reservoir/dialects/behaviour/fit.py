@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from reservoir.core.findings import Obstacle, Witness
+from reservoir.core.pairing import Pairing
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.topology import Attachment
@@ -23,6 +24,7 @@ from reservoir.dialects.behaviour.kept import faults_in_kept
 from reservoir.dialects.behaviour.names import NameFitter
 from reservoir.dialects.behaviour.offer import FittedOffer, fit_offer
 from reservoir.dialects.behaviour.own_offer import Owner, fit_own
+from reservoir.dialects.behaviour.pairs import fitted_pairing
 from reservoir.dialects.sheet.model import Sheet
 
 NOT_EXPRESSIBLE = "not-expressible"
@@ -54,6 +56,8 @@ class FittedPool:
     """What the clients of some bindings are offered otherwise, by their rows."""
     classes: tuple[FittedClass, ...] = ()
     """What members of classes get; the rest is for clients of none."""
+    pairing: Pairing | None = None
+    """With whom its leases are kept in step."""
 
     def with_bindings(self, rows: NDArray[np.int64]) -> FittedPool:
         """The same with some of its bindings."""
@@ -111,7 +115,7 @@ class _Fitter:
             message = f"what is kept for {self.device} can't be restored: {fault}"
             self._at(("devices", self.device, "kept"), message, f"what is kept for {self.device}")
         for each in inexpressible(self.all_pools, self.device, self.behaviour):
-            why = f"{self.sheet.name} has no line for it; {each.nearest}"
+            why = f"{each.because or f'{self.sheet.name} has no line for it'}; {each.nearest}"
             message = f"{self.device} can't be given the {each.what}: {why}"
             self._at(each.at, message, f"the {each.what}", each.witness)
 
@@ -270,7 +274,16 @@ class _Fitter:
             excluded = hosts - assignable - self._left_alone(pool)
         own = dict(self._own_offers(pool, attachment, offered))
         return FittedPool(
-            pool, attachment, assignable, ranges, excluded, pool.bindings, offered, own, classes
+            pool,
+            attachment,
+            assignable,
+            ranges,
+            excluded,
+            pool.bindings,
+            offered,
+            own,
+            classes,
+            fitted_pairing(pool, self.all_pools, self.behaviour),
         )
 
     def _own_offers(

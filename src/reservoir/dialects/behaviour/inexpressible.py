@@ -11,8 +11,10 @@ from reservoir.core.plan.model import PlanPath
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.values import options as dhcp_options
+from reservoir.core.values.addresses import format_address
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.offer import short_fields
+from reservoir.dialects.behaviour.pairs import why_not_paired
 from reservoir.dialects.facts.kinds import KINDS
 
 _INTERFACE = KINDS["interface"]
@@ -34,6 +36,8 @@ class Inexpressible(NamedTuple):
     """The nearest alternative."""
     witness: Witness | None = None
     """The client that notices, if it shows in what it is offered."""
+    because: str = ""
+    """Why it has none; empty if its dialect simply hasn't."""
 
 
 def inexpressible(pools: Pools, device: str, behaviour: Behaviour) -> Iterator[Inexpressible]:
@@ -63,16 +67,30 @@ def inexpressible(pools: Pools, device: str, behaviour: Behaviour) -> Iterator[I
         yield from _of_pool(pool, pools, behaviour)
 
 
-def _of_pool(pool: Pool, pools: Pools, behaviour: Behaviour) -> Iterator[Inexpressible]:
-    offer, sheet = pool.offer, behaviour.sheet
-    partner = pool.serving.partner if pool.serving else None
-    if partner is not None:  # no fact says it: each file would know nothing of the other
+def _of_pair(pool: Pool, pools: Pools, behaviour: Behaviour) -> Iterator[Inexpressible]:
+    """What the device can't be told of its pair: each would know nothing of the other."""
+    serving, why_not = pool.serving, why_not_paired(pool, pools, behaviour)
+    if serving is None:
+        return
+    partner = serving.partner or format_address(serving.partner_at or 0)
+    if why_not:
         spans, servers = list(pool.assignable.spans()), (str(pool.server), partner)
         address = spans[0].first if spans else None
         both = Witness("answered-twice", pool.name, address, servers=servers)
         nearest = "give each its own ranges, or let one serve"
         what = f"pair with {partner} in {pool.name}"
-        yield Inexpressible(pool.server_path, what, nearest, both)
+        yield Inexpressible(pool.server_path, what, nearest, both, why_not)
+    elif serving.after is not None and not behaviour.sheet.mentions("pool", "after"):
+        path = (*pool.path, *serving.path[:2], "after") if serving.path else pool.server_path
+        what = f"time after which {pool.server} takes over in {pool.name}"
+        yield Inexpressible(
+            path, what, "leave it out", Witness("not-served", pool.name, value=what)
+        )
+
+
+def _of_pool(pool: Pool, pools: Pools, behaviour: Behaviour) -> Iterator[Inexpressible]:
+    offer, sheet = pool.offer, behaviour.sheet
+    yield from _of_pair(pool, pools, behaviour)
     options = dict(offer.options)
     short_fields("pool", options, sheet)
     if options and not sheet.stands_in("option", "pool"):

@@ -106,7 +106,7 @@ class _Lifting:
             off = self._switched_off(facts[0])
             if off is not None:
                 self._note(facts[0], f"not served: {off.why}")
-            network = self._network(pools, () if off else (Service(device=self.name),))
+            network = self._network(pools, () if off else (self._service(pools[0].fact),))
             own_pools = [
                 OwnPool(called(p.fact.fields, p.subnet), p.words, p.fact) for p in own if p.words
             ]
@@ -226,6 +226,14 @@ class _Lifting:
         for name, fact in self.interfaces.items():
             members.setdefault(fact.get("member_of"), []).append(name)
         return members
+
+    def _service(self, pool: Fact) -> Service:
+        """The device as the server of a pool, and what is said of its pair there."""
+        partner = pool.get("partner") if self.behaviour.pairs else None
+        if partner is None:
+            return Service(device=self.name)
+        leads = None if pool.get("leads", True) else False
+        return Service(device=self.name, partner=partner, leads=leads, after=pool.get("after"))
 
     def _network(self, pools: Sequence[_Pool], served_by: tuple[Service, ...]) -> Network:
         subnet = pools[0].subnet

@@ -55,6 +55,7 @@ class Lowered:
                 bindings=frozenset(_clients(pool, self.bindings)),
                 offer=pool.offered.offer,
                 classes=tuple(its.served for its in pool.classes),
+                pairing=pool.pairing,
                 own={
                     self.bindings.client_at(row): fitted.offer for row, fitted in pool.own.items()
                 },
@@ -235,7 +236,7 @@ class _Lowering:
 
     def _pool(self, pool: FittedPool) -> list[Fact]:
         """The facts of a pool, put where they belong; several where one can't hold all ranges."""
-        fields = self._place(pool) | dict(pool.offered.fields)
+        fields = self._place(pool) | _paired(pool) | dict(pool.offered.fields)
         if self.behaviour.has_pool_switches:
             fields["active"] = True
         if self.behaviour.offers_own_timezone:
@@ -293,7 +294,8 @@ class _Lowering:
         for its in pool.classes:
             if not its.pool.is_admitted:
                 continue
-            fields = self._place(pool) | _words(its.pool.words) | dict(its.offered.fields)
+            fields = self._place(pool) | _paired(pool) | _words(its.pool.words)
+            fields |= its.offered.fields
             fields["name"] = self.names.fit(its.pool.name)
             if self.behaviour.has_pool_switches:
                 fields["active"] = True
@@ -365,6 +367,15 @@ class _Lowering:
                 fields["data"] = data
             facts.append(Fact("option", fields, origin=path))
         return facts
+
+
+def _paired(pool: FittedPool) -> dict[str, Any]:
+    """The fields that say with whom its leases are kept in step."""
+    if pool.pairing is None:
+        return {}
+    partner, leads, after = pool.pairing
+    fields: dict[str, Any] = {"partner": partner, "leads": leads}
+    return fields if after is None else fields | {"after": after}
 
 
 def _words(words: ClassWords) -> dict[str, Any]:

@@ -128,6 +128,9 @@ KINDS: Mapping[str, Kind] = {
         | _WORDS
         | {
             "admits": Field("texts", is_optional=True),
+            "partner": Field("ip", is_optional=True),
+            "leads": Field("bool", is_optional=True),
+            "after": Field("duration", is_optional=True),
             "longest": Field("duration", is_derived=True, is_kept=True, restates="lease"),
             "active": Field("bool"),
             "own_timezone": Field("bool", is_optional=True),

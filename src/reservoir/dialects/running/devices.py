@@ -1,6 +1,7 @@
 """Merges what was read of several devices into one plan.
 
-Two devices that serve one subnet become one network with two servers, each with its own ranges.
+Two devices that serve one subnet become one network with two servers, each with its own ranges,
+unless each names the other as its partner: then they are a pair.
 A network's VLAN may be known to another device than its server: to the relay on the trunk.
 """
 
@@ -11,7 +12,7 @@ from dataclasses import replace
 from typing import Any
 
 from reservoir.core.plan.classes import ClientClass
-from reservoir.core.plan.model import Binding, Network, Plan, Service, Zone
+from reservoir.core.plan.model import Binding, Device, Network, Plan, Service, Zone
 from reservoir.core.plan.offered import DEFAULTS, OFFERED
 from reservoir.core.plan.offering import Defaults
 from reservoir.core.plan.own_values import OwnValues
@@ -27,6 +28,7 @@ def merged_plan(devices: Sequence[Lifted]) -> Plan:
     Networks of one subnet are merged if their clients are offered the same; otherwise they stay
     apart, for the checks to report. Networks that only share a name get their device's name too.
     """
+    described = {lifted.name: lifted.device for lifted in devices}
     networks: dict[str, Network] = {}
     by_subnet: dict[tuple[str, Prefix], str] = {}
     classes: dict[str, ClientClass] = {}
@@ -37,12 +39,12 @@ def merged_plan(devices: Sequence[Lifted]) -> Plan:
             key = (network.vrf, network.subnet)
             same = by_subnet.get(key)
             if same is not None and _offer_alike(networks[same], network):
-                networks[same] = _merged(networks[same], network)
+                pair = _pair(networks[same], network, described)
+                networks[same] = _merged(networks[same], network, pair)
                 continue
             free = name if name not in networks else f"{name}-{lifted.name}"
             networks[free] = network
             by_subnet.setdefault(key, free)
-    described = {lifted.name: lifted.device for lifted in devices}
     plan = Plan(devices=described, networks=networks, classes=classes)
     defaults, topology = _common(list(networks.values())), Topology(plan)
     finished = {
@@ -93,11 +95,34 @@ def _by_class(network: Network) -> list[tuple[str, OwnValues | None]]:
     return [(name, given.own_values) for name, given in network.by_class.items()]
 
 
-def _merged(one: Network, other: Network) -> Network:
-    """Both servers with their own ranges, less what each of them excludes."""
+def _pair(one: Network, other: Network, devices: Mapping[str, Device]) -> Service | None:
+    """The pair that the servers of both are, each of which names the other; None if they aren't."""
+    services = one.served_by + other.served_by
+    if len(services) != 2 or not all(service.device for service in services):
+        return None
+    held = [
+        {p.address for i in devices[service.devices[0]].interfaces.values() for p in i.addresses}
+        for service in services
+    ]
+    leading = [service.leads is not False for service in services]
+    is_mutual = services[0].partner in held[1] and services[1].partner in held[0]
+    if not is_mutual or leading[0] == leading[1] or services[0].after != services[1].after:
+        return None
+    ranges, others = (AddressSet(own_ranges(network)) for network in (one, other))
+    if ((ranges - others) | (others - ranges)) - AddressSet.of_addresses([*held[0], *held[1]]):
+        return None
+    names = [service.devices[0] for service in services]
+    return Service(pair=tuple(names if leading[0] else names[::-1]), after=services[0].after)
+
+
+def _merged(one: Network, other: Network, pair: Service | None) -> Network:
+    """Both servers with their own ranges, less what each of them excludes; or as a pair."""
     bindings: dict[tuple[object, int], Binding] = {}
     for binding in (*one.bindings, *other.bindings):
         bindings.setdefault((binding.client, binding.address), binding)
+    if pair is not None:
+        update = {"served_by": (pair,), "bindings": tuple(bindings.values())}
+        return one.model_copy(update=update)
     return one.model_copy(
         update={
             "served_by": (*_with_ranges(one), *_with_ranges(other)),

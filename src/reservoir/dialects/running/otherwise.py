@@ -12,6 +12,7 @@ from reservoir.core.compare.differences import (
     Bound,
     Difference,
     Offered,
+    Paired,
     Relayed,
     Served,
     Unserved,
@@ -72,7 +73,7 @@ def otherwise(pools: Pools, read: ConfigurationRead) -> Iterator[Otherwise]:
         found.setdefault(_network(difference), []).append(difference)
     for name, differing in found.items():
         message = f"{device} runs {name} otherwise than planned: {_listed(differing)}"
-        yield Otherwise(name, lines.get(name, 0), message, _witness(differing[0], name))
+        yield Otherwise(name, lines.get(name, 0), message, _witness(differing[0], name, device))
 
 
 _ATTACHING = ("vlan", "zone", "enabled")
@@ -123,20 +124,24 @@ def _now(difference: Difference) -> str:
     return text.replace("would be", "is").replace("would relay", "relays")
 
 
-def _witness(difference: Difference, network: str) -> Witness:
+def _witness(difference: Difference, network: str, device: str) -> Witness:
     """A client that notices."""
     match difference:
         case Assignable(addresses=addresses, is_new=True):
             return Witness("assigned", network, addresses.first, because="meant-excluded")
         case Assignable(addresses=addresses):
             return Witness("never-assigned", network, value=format_address(addresses.first))
+        case Paired(old=old, new=new):
+            pairing = old or new
+            partner = format_address(pairing.partner) if pairing else ""
+            return Witness("answered-twice", network, servers=(device, partner))
         case Bound(client=client, address=address, is_new=is_new):
             kind = "bound" if is_new else "binding-ignored"
             return Witness(kind, network, address, client=client)
         case Offered(what=what, old=old, new=new):
             option = OFFERED[what].title if what in OFFERED else what
-            if new is None:
-                return Witness("offered-none", network, option=option)
-            return Witness("offered", network, option=option, value=new, expected=old or "")
+            kind = "offered-none" if new is None else "offered"
+            expected = old or "" if new is not None else ""
+            return Witness(kind, network, option=option, value=new or "", expected=expected)
         case _:
             return Witness("unanswered", network)

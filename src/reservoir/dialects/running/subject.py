@@ -232,8 +232,9 @@ def network_device(network: Network) -> str | None:
 def _with_servers(planned: Network, read: Network, known: set[str]) -> Network:
     """The plan's network, also served by devices whose configuration does, besides the known."""
     known = known | {server.device for server in planned.servers}
-    more = [Service(device=s.device, ranges=own_ranges(read)) for s in read.servers]
-    added = tuple(service for service in more if service.device not in known)
+    ranges = own_ranges(read)
+    more = [service.model_copy(update={"ranges": ranges}) for service in read.served_by]
+    added = tuple(service for service in more if known.isdisjoint(service.devices))
     if not added:
         return planned
     stated = planned.served_by or tuple(Service(device=device) for device in sorted(known))

@@ -62,7 +62,10 @@ class HeaderReader:
         self.traits_in: dict[str, int] = {}
         """The line of each trait that the header names."""
         self.limits: dict[str, int] = {}
-        self.assumed: dict[tuple[str, str], Any] = {("interface", "enabled"): True}
+        self.assumed: dict[tuple[str, str], Any] = {
+            ("interface", "enabled"): True,
+            ("pool", "leads"): True,
+        }
         self.undo: Undo | None = None
         self.named: dict[str, tuple[str, Form]] = {}
         self.of_fields: dict[tuple[str, str], Form] = {}

@@ -131,6 +131,20 @@ TRAITS: Mapping[str, Trait] = {
             **dict.fromkeys((f"pool.{word}" for word in WORDS), ("own-pool",)),
         },
     ),
+    "pair": Trait(
+        "How two devices serve one network with their leases in step.",
+        {
+            "none": "They can't.",
+            "one-active": "The first answers; the second does once it doesn't reach the first.",
+            "shared": "Each new client is answered by one of both; by either if the other is gone.",
+            "halves": "Each assigns its half of the addresses, and renews any lease.",
+        },
+        "none",
+        dict.fromkeys(("one-active", "shared", "halves"), ("pool.partner", "pool.leads")),
+        dict.fromkeys(
+            ("pool.partner", "pool.leads", "pool.after"), ("one-active", "shared", "halves")
+        ),
+    ),
     "offer": Trait(
         "What an offer says.",
         {

@@ -100,7 +100,15 @@ class RepairOutlasted(Rule):
         repair = site.plan.checks.repair
         for pools in site.pools.by_network if repair else ():
             lease = min(_leases(pools, site))
-            if len(pools) == 1 and pools[0].server and repair and lease < min(2 * repair, INFINITE):
+            serving = pools[0].serving
+            has_partner = serving is not None and serving.partner_at is not None
+            if (
+                len(pools) == 1
+                and pools[0].server
+                and not has_partner
+                and repair
+                and lease < min(2 * repair, INFINITE)
+            ):
                 takes = format_duration(repair)
                 yield self.finding(
                     f"only {pools[0].server} serves {pools[0].name}: while it is down a client "

@@ -202,6 +202,7 @@ class TwoServers(Rule):
     """
 
     severity = Severity.ERROR
+    follows = ("pair-not-mutual",)
     example = """
           devices: {pier: {}, depot: {}}
           networks:

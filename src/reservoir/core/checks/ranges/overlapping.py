@@ -115,7 +115,7 @@ class PoolsOverlap(Rule):
 
     severity = Severity.ERROR
     rests_on = ("networks", "subnet")
-    follows = ("two-servers", "range-outside-subnet")
+    follows = ("two-servers", "range-outside-subnet", "pair-not-mutual")
     example = """
           devices: {pier: {}, depot: {}}
           networks:

@@ -1,0 +1,170 @@
+"""Pairs of servers: both know of each other, mean the same, and reach each other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from reservoir.core.checks.rule import Rule, Site
+from reservoir.core.findings import Finding, Severity, Witness
+from reservoir.core.pairing import pairing_of
+from reservoir.core.pools import Pool
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import format_address
+
+
+class PairNotMutual(Rule):
+    """A server names another one as its partner, and the other doesn't mean the same.
+
+    Why: Servers keep their leases in step only if each names the other, one is the first, and both
+    assign the same addresses. Otherwise each goes on alone, and sooner or later two clients get the
+    same address.
+
+    Remedy: Name both in one pair: `served_by: {pair: [pier, depot]}`. On devices, let each name an
+    address of the other, with the same ranges.
+    """
+
+    severity = Severity.ERROR
+    rests_on = ("partner", "leads", "after", "range", "exclusion", "subnet")
+    example = """
+          devices:
+            pier: {interfaces: {deck: {address: 10.84.30.2/24}}}
+            depot: {interfaces: {deck: {address: 10.84.30.3/24}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     served_by: [{device: pier, partner: 10.84.30.3}]
+        +     served_by: {pair: [pier, depot]}
+              ranges: [10.84.30.20-10.84.30.99]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for pool in site.pools:
+            other = _partner_named(site, pool)
+            if other is None or pool.serving is None:
+                continue
+            why = self._why_not(site, pool, other)
+            if not why:
+                continue
+            yield self.finding(
+                f"{pool.server} names {other} as its partner in {pool.name}, but {why}",
+                pool.server_path,
+                Witness(
+                    "answered-twice",
+                    pool.name,
+                    pool.assignable.first if pool.assignable else None,
+                    servers=(str(pool.server), other),
+                ),
+            )
+
+    def _why_not(self, site: Site, pool: Pool, other: str) -> str:
+        """Why they are not in step, though one names the other; empty if the other tells."""
+        its = next((p for p in site.pools.of(pool.name) if p.server == other), None)
+        if its is None or its.serving is None or pool.serving is None:
+            return f"{other} doesn't serve it"
+        one, two = pool.serving, its.serving
+        own, theirs = (site.topology.addresses_of(s.device) for s in (one, two))
+        if two.partner_at not in own:
+            named = two.partner or (two.partner_at and format_address(two.partner_at))
+            return f"the partner of {other} is {named}" if named else f"{other} names none"
+        if two.path < one.path:
+            return ""  # it has been said of the other one
+        differing = (pool.assignable ^ its.assignable) - AddressSet.of_addresses([*own, *theirs])
+        whys = (
+            (one.leads == two.leads, "both are the first" if one.leads else "neither is the first"),
+            (one.after != two.after, "they don't agree when one takes over"),
+            (bool(differing), f"only one of them assigns {differing}"),
+        )
+        return next((why for applies, why in whys if applies), "they are not written as a pair")
+
+
+class PartnerUnknown(Rule):
+    """A server's partner is at an address that no known device holds.
+
+    Why: Whether the partner serves the network alike, names this server back and reaches it can't
+    be known. Where only devices' configuration is read, give the partner's too; then it is advice.
+
+    Remedy: Name both devices in a pair, or correct the address.
+    """
+
+    severity = Severity.WARNING
+    rests_on = ("partner", "address", "interface")
+    example = """
+          devices:
+            pier: {interfaces: {deck: {address: 10.84.30.2/24}}}
+            depot: {interfaces: {deck: {address: 10.84.30.3/24}}}
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     served_by: [{device: pier, partner: 10.84.30.13}]
+        +     served_by: {pair: [pier, depot]}
+              ranges: [10.84.30.20-10.84.30.99]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for pool in site.pools:
+            partner = pool.serving.partner_at if pool.serving else None
+            if partner is None or site.topology.holders(partner):
+                continue
+            where = "the plan" if site.complete else "what was read"
+            yield self.finding(
+                f"the partner of {pool.server} in {pool.name} is {format_address(partner)}, which "
+                f"no device in {where} holds: whether both serve it alike is not known",
+                pool.server_path,
+                severity=None if site.complete else Severity.ADVICE,
+            )
+
+
+class PartnerNotReached(Rule):
+    """A server doesn't reach its partner.
+
+    Why: They can't tell each other of their leases. Each goes on as if the other were down, and
+    sooner or later two clients get the same address.
+
+    Remedy: Give both a route to each other, and enable the interfaces between them.
+    """
+
+    severity = Severity.ERROR
+    rests_on = ("partner", "route", "address", "interface")
+    example = """
+          devices:
+            pier: {interfaces: {deck: {address: 10.84.30.2/24}}, routes: []}
+            depot:
+              interfaces: {deck: {address: 10.84.30.3/24}}
+              routes: []
+            office:
+              interfaces: {lan: {address: 10.84.0.10/24}}
+              routes: []
+          networks:
+            crew:
+              subnet: 10.84.30.0/24
+        -     served_by: {pair: [pier, office]}
+        +     served_by: {pair: [pier, depot]}
+              ranges: [10.84.30.20-10.84.30.99]
+    """
+
+    def check(self, site: Site) -> Iterator[Finding]:
+        for pool in site.pools:
+            pairing = pairing_of(pool, site.topology)
+            if pairing is None or not site.topology.holders(pairing.partner):
+                continue
+            way = site.routing.way(str(pool.server), pairing.partner)
+            if way.is_lost:
+                partner = site.topology.holders(pairing.partner)[0].device
+                yield self.finding(
+                    f"{pool.server} doesn't reach {partner}, its partner in {pool.name}, at "
+                    f"{format_address(pairing.partner)}: {way.why(pairing.partner)}",
+                    pool.server_path,
+                    Witness(
+                        "answered-twice",
+                        pool.name,
+                        pool.assignable.first if pool.assignable else None,
+                        servers=(str(pool.server), partner),
+                    ),
+                )
+
+
+def _partner_named(site: Site, pool: Pool) -> str | None:
+    """The known device that a pool's server names as its partner by an address."""
+    partner = pool.serving.partner_at if pool.serving else None
+    holders = site.topology.holders(partner) if partner is not None else ()
+    return next((holder.device for holder in holders), None)

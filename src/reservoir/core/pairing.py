@@ -1,0 +1,48 @@
+"""Pairs of servers that keep their leases in step, as one of the two has to be told of it."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from reservoir.core.pools import Pool
+from reservoir.core.topology import Topology
+from reservoir.core.values.addresses import format_address
+from reservoir.core.values.durations import format_duration
+
+
+class Pairing(NamedTuple):
+    """What a server knows of its pair in a network."""
+
+    partner: int
+    """The address at which it reaches the other one."""
+    leads: bool
+    """Whether it is the first of the two."""
+    after: int | None
+    """Seconds without the other one after which it takes over what is that one's; None: unsaid."""
+
+    def __str__(self) -> str:
+        place = "first" if self.leads else "second"
+        after = f", after {format_duration(self.after)}" if self.after is not None else ""
+        return f"{place} of the pair with {format_address(self.partner)}{after}"
+
+
+def pairing_of(pool: Pool, topology: Topology) -> Pairing | None:
+    """The pair of a pool's server; None if it has none, or its partner has no address."""
+    serving = pool.serving
+    if serving is None:
+        return None
+    partner = serving.partner_at
+    if partner is None and serving.partner is not None:
+        partner = address_between(topology, serving.device, serving.partner)
+    return None if partner is None else Pairing(partner, serving.leads, serving.after)
+
+
+def address_between(topology: Topology, device: str, partner: str) -> int | None:
+    """The address at which a device reaches its partner: on a subnet of both, else its first.
+
+    None if the partner has no address.
+    """
+    own = {attachment.prefix.subnet for attachment in topology.attachments_of(device)}
+    theirs = topology.attachments_of(partner)
+    shared = (a.address for a in theirs if a.prefix.subnet in own and topology.is_up(a))
+    return next(shared, theirs[0].address if theirs else None)
