@@ -225,6 +225,9 @@ def test_a_pair_without_a_way_between_is_told(run: Run, put: Put) -> None:
     found = [f for f in ended["findings"] if f["rule"] == "partner-not-reached"]
     assert found
     put("fine.yaml", text)
+    cut = run("rehearse", "fine.yaml", "--without", "one.between", "--format", "json")
+    assert json.loads(cut.out)["outage"]["apart"] == [["one", "two"]]
+    assert cut.code == 1
     assert run("check", "fine.yaml").out.startswith("No findings")
 
 

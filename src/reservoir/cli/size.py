@@ -160,11 +160,12 @@ def _size_plan(
         )
     else:
         save_or_show((f"{line}\n" for line in report.table(found, width())), out)
+        down = ""
         if without:
             down = " ".join(f"--without {name}" for name in found.without)
             talk(f"Next: reservoir rehearse {' '.join(inputs)} {down}")
         worst = max(found.networks, key=lambda n: n.needed / max(n.capacity, 1))
-        talk(f"Next: reservoir size {' '.join(inputs)} --network {worst.name}")
+        talk(f"Next: reservoir size {' '.join(inputs)} --network {worst.name} {down}".rstrip())
     if figure is not None:
         _draw(found.networks[0].size, found.networks[0].label, figure)
     return all(report.is_enough(network.size) for network in found.networks)

@@ -36,6 +36,9 @@ SETTLED = 300.0
 LONGEST = 31 * 86_400
 """Seconds of the longest outage that is lived through."""
 
+NOBODY_ANSWERS = "no device answers"
+"""Why a client gets nothing that no device hears."""
+
 ALL_NIGHT = 86_400
 """Seconds of an outage where no lease ever ends."""
 
@@ -81,11 +84,15 @@ class Outage:
     networks: Sequence[NetworkOutage]
     left_out: Mapping[str, str]
     """The networks that were not looked at, and why."""
+    apart: Sequence[tuple[str, str]] = ()
+    """The pairs of servers that went on alone, both on, since they didn't reach each other."""
 
     @property
     def failed(self) -> bool:
-        """Whether a client was without an address, or a new one got none."""
-        return any(one.lost or not one.is_newcomer_served for one in self.networks)
+        """Whether a client lost its address, a new one got none, or a pair was out of step."""
+        return bool(self.apart) or any(
+            one.lost or not one.is_newcomer_served for one in self.networks
+        )
 
 
 def rehearse_outage(
@@ -131,6 +138,7 @@ def rehearse_outage(
         _watched(cast, wires, _length(lease_in(pools, cast.network, started))) for cast in casts
     ]
     wires.switch_off(off)
+    apart = list(dict.fromkeys(pair.devices for pair in wires.in_step if pair.is_apart))
     for number, (cast, one) in enumerate(zip(casts, networks, strict=True)):
         newcomer = _newcomer(number, cast, wires)
         wires.clock.after(one.seconds, _taken_stock, one, cast, newcomer, wires, pools)
@@ -145,7 +153,7 @@ def rehearse_outage(
     wires.clock.run(wires.clock.now + SETTLED)
     for cast, one in zip(casts, networks, strict=True):
         one.back = sum(client.is_online for client in cast.everybody)
-    return Outage(names, seconds, networks, left_out)
+    return Outage(names, seconds, networks, left_out, apart)
 
 
 def _why_not(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
@@ -206,7 +214,7 @@ def _got(client: Client, wires: Wires, pools: Pools) -> str:
         server = holders[0].device if holders else format_address(client.server)
         return f"{format_address(client.address)} from {server}"
     reasons = list(dict.fromkeys(wires.lost.get(client.mac, ())))
-    return reasons[-1] if reasons else "no device answers"
+    return reasons[-1] if reasons else NOBODY_ANSWERS
 
 
 def why_refused(

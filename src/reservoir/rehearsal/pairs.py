@@ -118,6 +118,7 @@ class InStep:
 
     def __init__(
         self,
+        devices: tuple[str, str],
         leases: tuple[Memory, Memory],
         pools: tuple[ServingPool, ServingPool],
         are_apart: Callable[[], bool],
@@ -125,23 +126,26 @@ class InStep:
         """Put them in step.
 
         Args:
+            devices: Which they are, the first of the pair foremost.
             leases: What each device remembers, by its pools.
             pools: The pool of each; the first device's leads.
             are_apart: Whether both are on, and don't reach each other.
         """
         self._leases, self._pools, self._are_apart = leases, pools, are_apart
-        self._is_apart = False
+        self.devices = devices
+        self.is_apart = False
+        """Whether each goes on alone, with a memory of its own."""
         leases[1][pools[1]] = leases[0][pools[0]]
 
     def update(self) -> None:
         """Let each go on with a memory of its own if they are apart now, or tell each other."""
-        if self._are_apart() == self._is_apart:
+        if self._are_apart() == self.is_apart:
             return
-        self._is_apart = not self._is_apart
+        self.is_apart = not self.is_apart
         first, second = (
             memory[pool] for memory, pool in zip(self._leases, self._pools, strict=True)
         )
-        if self._is_apart:
+        if self.is_apart:
             self._leases[1][self._pools[1]] = deepcopy(first)
         else:
             first.learn(second)

@@ -83,11 +83,12 @@ def _paired(
         ends = [pool.fact.get("partner") for pool in pair.pools]
         memories[first][pair.pools[0]] = PoolLeases(pair.assignable)
         step = InStep(
+            pair.devices,
             (memories[first], memories[second]),
             pair.pools,
             partial(wires.are_apart, (first, second), (ends[1], ends[0])),
         )
-        wires.when_switched.append(step.update)
+        wires.in_step.append(step)
         for place, (device, pool) in enumerate(zip(pair.devices, pair.pools, strict=True)):
             other = pair.devices[1 - place]
             ways = (device, other), (ends[1 - place], ends[place])

@@ -30,6 +30,7 @@ from reservoir.rehearsal.message import (
     Message,
     Option,
 )
+from reservoir.rehearsal.pairs import InStep
 from reservoir.rehearsal.segment import Port, Segment
 from reservoir.rehearsal.stand_in import StandIn
 
@@ -109,8 +110,8 @@ class Wires:
         self._routing = Routing(pools, is_complete=complete)
         self._off: Off = NOTHING_OFF
         self._switched = float("-inf")
-        self.when_switched: list[Callable[[], None]] = []
-        """Called when something has been switched off or on."""
+        self.in_step: list[InStep] = []
+        """The pairs of servers, which are told when something has been switched off or on."""
         self._disturbance = disturbance or UNDISTURBED
         self._segments: dict[str, Segment] = {}
         self._at_port: dict[tuple[str, str], Segment] = {}
@@ -150,8 +151,8 @@ class Wires:
         plan = off.taken_from(self._pools.plan)
         self._routing = Routing(Pools(plan), is_complete=self._complete)
         self._switched = self.clock.now
-        for told in self.when_switched:
-            told()
+        for pair in self.in_step:
+            pair.update()
 
     def out_of_reach_for(self, devices: tuple[str, str], at: tuple[int, int]) -> float:
         """Seconds for which two devices haven't reached each other; 0 if they do.

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted, listed
-from reservoir.rehearsal.outage import NetworkOutage, Outage
+from reservoir.rehearsal.outage import NOBODY_ANSWERS, NetworkOutage, Outage
 from reservoir.reports.theme import columns, styled, wrapped
 
 if TYPE_CHECKING:
@@ -24,11 +24,18 @@ def outage_table(outage: Outage, width: int) -> Iterator[str]:
     yield styled(heading, "heading")
     for one, line in zip(outage.networks, lines, strict=True):
         yield styled(line, "error") if one.lost or not one.is_newcomer_served else line
-        if not one.is_newcomer_served:
+        if not one.is_newcomer_served and one.newcomer != NOBODY_ANSWERS:
             yield from wrapped(f"a new client gets no answer: {one.newcomer}", width, "    ")
     yield ""
     for name, why in outage.left_out.items():
         yield f"{name} was not looked at: {why}."
+    for pair in outage.apart:
+        alone = (
+            f"{listed(pair)} don't reach each other: each goes on as if the other were down, and "
+        )
+        yield from wrapped(
+            f"{alone}may assign an address that a client of the other has.", width, ""
+        )
     lost = sum(len(one.lost) for one in outage.networks)
     clients = sum(one.clients for one in outage.networks)
     bad = sum(not one.is_newcomer_served for one in outage.networks)
@@ -70,5 +77,6 @@ def as_object(outage: Outage) -> OutageObject:
             }
             for one in outage.networks
         ],
+        "apart": [list(pair) for pair in outage.apart],
         "left_out": [{"network": name, "because": why} for name, why in outage.left_out.items()],
     }

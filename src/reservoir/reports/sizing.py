@@ -57,9 +57,9 @@ def while_down(one: Sized, without: Sequence[str]) -> str:
     if not one.gone:
         return ""
     least, most = map(format_duration, one.kept_for)
-    room = counted(one.capacity, "address")
+    room = counted(one.capacity, "address") if one.capacity else "no address"
     return (
-        f"{room} {be(one.capacity)} left while {_are_down(without)}; "
+        f"{room} {be(one.capacity or 1)} left while {_are_down(without)}; "
         f"a client keeps its address for {least} to {most}"
     )
 

@@ -115,6 +115,8 @@ class OutageObject(TypedDict):
     without: list[str]
     seconds: int
     networks: list[NetworkOutage]
+    apart: list[list[str]]
+    """The pairs of servers that went on alone, both on, since they didn't reach each other."""
     left_out: list[LeftOut]
 
 
