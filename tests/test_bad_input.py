@@ -377,7 +377,7 @@ def test_whatever_is_read_of_a_damaged_text_is_a_plan(
 ) -> None:
     """It loads again, whatever names and references the damage has made."""
     sheet = Library().sheet(dialect)
-    lines = write_device(Pools(sample_plan(dialect)), "sample-box", sheet).text.split("\n")
+    lines = write_device(Pools(sample_plan(sheet)), "sample-box", sheet).text.split("\n")
     for _ in range(data.draw(st.integers(1, 3))):
         at = data.draw(st.integers(0, len(lines) - 1))
         how = data.draw(st.sampled_from(["lose", "double", "join", "long", "type"]))

@@ -132,7 +132,7 @@ POWERS: dict[str, dict[str, Any]] = {
     "quillon": {"words": ["vendor"], "ranges": False, "keys": False},
     "merganser": {"words": ["mac"], "ranges": True, "keys": True},
 }
-WORDS = {
+WORDS: dict[str, list[dict[str, Any]]] = {
     "vendor": [{"vendor_class": v} for v in ("harbour-*", "harbour-phone*", "*-kiosk", "crane")],
     "user": [{"user_class": "bridge"}, {"user_class": "b*"}],
     "machine": [{"architecture": [7, 9]}, {"architecture": 0}],
@@ -156,7 +156,7 @@ def class_plans(draw: st.DrawFn, dialect: str) -> dict[str, Any]:
     words = [w for kind in powers["words"] for w in WORDS[kind]]
     chosen = draw(st.lists(st.sampled_from(words), min_size=1, max_size=3, unique_by=str))
     classes = {f"kind-{n}": said for n, said in enumerate(chosen)}
-    by_class = {}
+    by_class: dict[str, Any] = {}
     for name in draw(st.permutations(sorted(classes))):
         own: dict[str, Any] = {}
         if powers["ranges"] and (dialect == "merganser" or draw(st.booleans())):

@@ -35,9 +35,10 @@ from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.notations.files import in_files
 from reservoir.dialects.sheet.library import Library
 from reservoir.rehearsal import message
+from reservoir.rehearsal.claims import Arrival
 from reservoir.rehearsal.leases import PoolLeases
 from reservoir.rehearsal.message import Message
-from reservoir.rehearsal.server import Arrival, StandInServer
+from reservoir.rehearsal.server import StandInServer
 from reservoir.rehearsal.setting import start
 from test_round_trip import benign_plan, plain_names
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -105,7 +106,7 @@ networks:
       - {mac: 00:00:5e:00:53:61, address: 10.84.30.99, hostname: bell, boot_file: boot/bell.img}
 """
 
-OF_KINDS = {
+OF_KINDS: dict[tuple[str, str], dict[str, Any]] = {
     ("udhcpc", "02:00:00:00:53:11"): {"vendor_class": ("harbour-phone-2",)},
     ("udhcpc", "02:00:00:00:53:12"): {"architecture": (7,)},
     ("udhcpc", "02:00:00:00:53:13"): {"user_class": ("kiosk",)},

@@ -25,10 +25,10 @@ from reservoir.core.values.clients import Mac
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.writing import write_device
 from reservoir.rehearsal import frame, message
+from reservoir.rehearsal.claims import Arrival
 from reservoir.rehearsal.client import Client, State
 from reservoir.rehearsal.leases import Free
 from reservoir.rehearsal.message import Kind, Message, Option
-from reservoir.rehearsal.server import Arrival
 from reservoir.rehearsal.setting import connect_devices, start
 from reservoir.rehearsal.wires import Disturbance, Event, Wires
 

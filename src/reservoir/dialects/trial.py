@@ -26,6 +26,7 @@ from reservoir.core.values.addresses import Prefix, Span, parse_address, parse_p
 from reservoir.core.values.clients import parse_mac
 from reservoir.core.values.options import REGISTRY
 from reservoir.core.wording import counted
+from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
@@ -40,11 +41,14 @@ from reservoir.dialects.writing import DeviceConfiguration, write_device
 SAMPLE_DEVICE = "sample-box"
 
 
-def sample_plan(dialect: str) -> Plan:
-    """A plan with one of everything; no two values are the same."""
+def sample_plan(sheet: Sheet) -> Plan:
+    """A plan with one of everything; no two values are the same.
+
+    Its relayed network is that of a pair, for a dialect that has pairs.
+    """
     lan, far = parse_prefix("10.84.61.0/24"), parse_prefix("10.84.62.0/25")
     device = Device(
-        dialect=dialect,
+        dialect=sheet.name,
         interfaces={
             "port1": Interface(addresses=(parse_prefix("10.84.61.1/24"),), zone="inside"),
             "port2": Interface(enabled=False),
@@ -87,13 +91,21 @@ def sample_plan(dialect: str) -> Plan:
     )
     relayed = Network(
         subnet=far,
-        served_by=(Service(device=SAMPLE_DEVICE),),
+        served_by=(_in_a_pair(sheet) if Behaviour(sheet).pairs else Service(device=SAMPLE_DEVICE),),
         ranges=(Span(parse_address("10.84.62.10"), parse_address("10.84.62.99")),),
         **_offered(far, 1),
     )
     return Plan(
         devices={SAMPLE_DEVICE: device, "relay-box": relay},
         networks={"near": near, "far": relayed},
+    )
+
+
+def _in_a_pair(sheet: Sheet) -> Service:
+    """The device as the second of a pair."""
+    after = 1_200 if sheet.mentions("pool", "after") else None
+    return Service(
+        device=SAMPLE_DEVICE, partner=parse_address("10.84.61.2"), leads=False, after=after
     )
 
 
@@ -121,7 +133,7 @@ def _option() -> dict[int, bytes]:
 
 def write_sample(sheet: Sheet) -> DeviceConfiguration:
     """The sample plan's device, written with the sheet and read back."""
-    return write_device(Pools(sample_plan(sheet.name)), SAMPLE_DEVICE, sheet)
+    return write_device(Pools(sample_plan(sheet)), SAMPLE_DEVICE, sheet)
 
 
 def without_what_is_refused(sheet: Sheet) -> DeviceConfiguration:
@@ -129,7 +141,7 @@ def without_what_is_refused(sheet: Sheet) -> DeviceConfiguration:
 
     Every family lacks something; what it lacks is listed, and the rest still has to be right.
     """
-    plan = sample_plan(sheet.name)
+    plan = sample_plan(sheet)
     device = plan.devices[SAMPLE_DEVICE]
     interfaces, networks = dict(device.interfaces), dict(plan.networks)
     changes: dict[str, object] = {}
