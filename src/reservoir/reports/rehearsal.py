@@ -42,8 +42,9 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
         for its in each.classes:
             got = f", {its.span}" if its.span else ""
             yield f"    class {its.name}: {its.served:,} of {its.clients:,} served{got}"
-        for failure in each.failures:
-            yield from wrapped(f"{failure.reason} ({_known(failure)})", width, "    ")
+        reasons = (f"{failure.reason} ({_known(failure)})" for failure in each.failures)
+        for reason in dict.fromkeys(reasons):  # clients of two classes may notice the same
+            yield from wrapped(reason, width, "    ")
         for failure in each.accepted:
             agreed = f"accepted: {failure.reason} ({failure.rule}: {failure.accepted})"
             yield from wrapped(agreed, width, "    ")
