@@ -130,7 +130,7 @@ def test_the_page_needs_nothing_else_and_reads_without_sight(report_page: Path) 
     assert links <= set(ids)
     assert {section["id"] for section in page.of("section")} == links
     assert all(image["alt"] for image in page.of("img"))
-    assert len(page.of("img")) == 2
+    assert len(page.of("img")) == 3
     assert all(cell.get("scope") in ("row", "col") for cell in page.of("th"))
     assert tags["table"] == tags["caption"]
     for region in (*page.of("pre"), *(d for d in page.of("div") if "tabindex" in d)):

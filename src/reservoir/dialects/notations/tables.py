@@ -225,7 +225,8 @@ class Tables:
         behind = re.compile(f"{mark}([0-9]+):(-?[0-9]+):([^\0]*){mark}")
         lines = []
         for line in text.split("\n"):
-            found = sorted((int(m[1]), int(m[2]), m[3]) for m in behind.finditer(line))
+            # Rows put in at two places may each add the same column to the names.
+            found = sorted({(int(m[1]), int(m[2]), m[3]) for m in behind.finditer(line)})
             lines.append(self._lengthened(behind.sub("", line), found) if found else line)
         return "\n".join(lines)
 

@@ -87,6 +87,7 @@ class RepairOutlasted(Rule):
     rests_on = ("lease",)
     example = """
           checks: {repair: 8h}
+          devices: {pier: {}}
           networks:
             crew:
               subnet: 10.84.30.0/24

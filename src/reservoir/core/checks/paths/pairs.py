@@ -81,12 +81,12 @@ class PartnerUnknown(Rule):
     """A server's partner is at an address that no known device holds.
 
     Why: Whether the partner serves the network alike, names this server back and reaches it can't
-    be known. Where only devices' configuration is read, give the partner's too; then it is advice.
+    be known. Where devices' configuration is read, give the partner's too.
 
     Remedy: Name both devices in a pair, or correct the address.
     """
 
-    severity = Severity.WARNING
+    severity = Severity.ADVICE
     rests_on = ("partner", "address", "interface")
     example = """
           devices:
@@ -110,7 +110,6 @@ class PartnerUnknown(Rule):
                 f"the partner of {pool.server} in {pool.name} is {format_address(partner)}, which "
                 f"no device in {where} holds: whether both serve it alike is not known",
                 pool.server_path,
-                severity=None if site.complete else Severity.ADVICE,
             )
 
 
