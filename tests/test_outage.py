@@ -118,7 +118,7 @@ def test_size_counts_what_the_rehearsal_finds(run: Run) -> None:
         assert outage is not None
         lived = {one.network: one for one in outage.networks}
         for network, counts in _left(run, str(DEMO), name).items():
-            is_lost = counts["kept_for"] is not None
+            is_lost = bool(counts["lost"])
             assert (counts["assignable"] == 0) == is_lost == bool(lived[network].lost), name
             assert lived[network].is_newcomer_served != is_lost, (name, network)
             assert is_lost or counts["assignable"] == usual[network]["assignable"]

@@ -102,7 +102,13 @@ def rehearse(
         )
     if without:
         rehearsed.outage = rehearse_outage(
-            pools, started, without, complete=subject.is_complete, only=networks, seed=seed
+            pools,
+            started,
+            without,
+            complete=subject.is_complete,
+            only=networks,
+            clients=clients,
+            seed=seed,
         )
     return rehearsed
 

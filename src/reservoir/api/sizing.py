@@ -59,7 +59,7 @@ def size(
     lost = servers_lost(pools, Off.of(without, pools.plan), complete=subject.is_complete)
     found: dict[str, list[Sized]] = {}
     for one in sized_networks(pools, behaviours):
-        found.setdefault(one.name, []).append(one.without(lost.get(one.name, ())))
+        found.setdefault(one.name, []).append(one.without(lost.get(one.name, ()), behaviours))
     left_out = {
         name: "its leases never end and its clients come and go"
         if pools.plan.networks[name].demand

@@ -26,6 +26,10 @@ class DeviceBehaviour(Protocol):
         """Bytes of headers that it takes off what a client takes that says nothing of it."""
 
     @property
+    def assigns_halves(self) -> bool:
+        """Whether of a pair each assigns half of the addresses."""
+
+    @property
     def skips_own_address(self) -> bool:
         """Whether it never assigns an address that it holds itself."""
 

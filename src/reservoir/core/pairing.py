@@ -6,7 +6,8 @@ from typing import NamedTuple
 
 from reservoir.core.pools import Pool
 from reservoir.core.topology import Topology
-from reservoir.core.values.addresses import format_address
+from reservoir.core.values.address_set import AddressSet
+from reservoir.core.values.addresses import Span, format_address
 from reservoir.core.values.durations import format_duration
 
 
@@ -46,3 +47,12 @@ def address_between(topology: Topology, device: str, partner: str) -> int | None
     theirs = topology.attachments_of(partner)
     shared = (a.address for a in theirs if a.prefix.subnet in own and topology.is_up(a))
     return next(shared, theirs[0].address if theirs else None)
+
+
+def halves_of(assignable: AddressSet) -> tuple[AddressSet, AddressSet]:
+    """The lower half of some addresses, which has one more if they are odd, and the upper."""
+    if not assignable:
+        return assignable, assignable
+    middle = assignable.nth((len(assignable) + 1) // 2 - 1)
+    lower = assignable.clipped(Span(0, middle))
+    return lower, assignable - lower

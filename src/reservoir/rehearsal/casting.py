@@ -101,6 +101,7 @@ def cast_of(
         cast.bound.append((client, int(table.address[row])))
     first = Mac(FIRST_CLIENT_MAC + (index << 20))
     for kind, wanted, more in _numbers(cast, pools, started, clients):
+        is_short = lease_in(pools, name, started, kind.name) < SHORT_LEASE
         for number, said in enumerate(islice(kind.members(first), wanted + more)):
             client = Client(said.mac, wires, patience=tries, said=said if kind.name else None)
             client.kind, client.keeps = kind.name, is_short

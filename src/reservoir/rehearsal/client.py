@@ -137,6 +137,12 @@ class Client:
             return
         self._discover()
 
+    @property
+    def lease(self) -> int:
+        """The lease time in seconds that it was last given; 0 if none was."""
+        given = self.acknowledged.number(Option.LEASE_TIME) if self.acknowledged else None
+        return given or 0
+
     def leave(self, *, releases: bool) -> None:
         """Disconnect; with or without giving the address back."""
         if releases and self.address:

@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import accumulate
 
+from reservoir.core.pairing import halves_of
 from reservoir.core.values.address_set import AddressSet
-from reservoir.core.values.addresses import Span
 from reservoir.core.values.clients import Mac
 
 NEVER = float("inf")
@@ -116,23 +116,19 @@ def _free_place(taken: list[int], number: int) -> int:
     return number + before
 
 
-def halves_of(assignable: AddressSet) -> tuple[AddressSet, AddressSet]:
-    """The lower half of some addresses, which has one more if they are odd, and the upper."""
-    if not assignable:
-        return assignable, assignable
-    middle = assignable.nth((len(assignable) + 1) // 2 - 1)
-    lower = assignable.clipped(Span(0, middle))
-    return lower, assignable - lower
-
-
 class PoolLeases:
     """The leases of one pool."""
 
-    def __init__(self, assignable: AddressSet) -> None:
-        """Nobody has a lease yet."""
+    def __init__(self, assignable: AddressSet, *, by_halves: bool = False) -> None:
+        """Nobody has a lease yet.
+
+        Args:
+            assignable: The addresses.
+            by_halves: Whether a pair of servers shares them, each of which assigns half.
+        """
         self.free = Free(assignable)
-        self.halves = tuple(map(Free, halves_of(assignable)))
-        """The same, as a pair of servers shares them that assigns half each."""
+        self.halves = tuple(map(Free, halves_of(assignable))) if by_halves else ()
+        """The same, lower and upper half; empty if nobody assigns halves."""
         self._parts = (self.free, *self.halves)
         self.by_client: dict[bytes, Lease] = {}
         self.by_address: dict[int, Lease] = {}

@@ -21,7 +21,7 @@ from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.casting import MOST_EXPECTED, Cast, cast_of, expected_in
 from reservoir.rehearsal.client import MOST_TRIES, Client
 from reservoir.rehearsal.kinds import kinds_of
-from reservoir.rehearsal.setting import connect_devices, lease_in
+from reservoir.rehearsal.setting import connect_devices
 from reservoir.rehearsal.wires import Wires
 
 FIRST_NEWCOMER = 0x020400000000
@@ -32,9 +32,6 @@ APART = 0.02
 
 SETTLED = 300.0
 """Seconds after which everybody has an address or has given up for now."""
-
-LONGEST = 31 * 86_400
-"""Seconds of the longest outage that is lived through."""
 
 NOBODY_ANSWERS = "no device answers"
 """Why a client gets nothing that no device hears."""
@@ -102,6 +99,7 @@ def rehearse_outage(
     *,
     complete: bool = True,
     only: Collection[str] = (),
+    clients: int | None = None,
     seed: int = 0,
 ) -> Outage:
     """Let something fail while all clients have their leases.
@@ -112,6 +110,7 @@ def rehearse_outage(
         names: What fails: devices, or ``DEVICE.INTERFACE``.
         complete: Whether all devices that matter are in the plan.
         only: The networks to look at; all if empty.
+        clients: Those without a binding in each network; as many as the plan expects if None.
         seed: What chance begins with.
 
     Raises:
@@ -123,7 +122,7 @@ def rehearse_outage(
     wanted = [name for name in pools.names if not only or name in only]
     left_out = {name: why for name in wanted if (why := _why_not(pools, name, started))}
     casts = [
-        cast_of(pools, name, started, wires, None, MOST_TRIES)
+        cast_of(pools, name, started, wires, clients, MOST_TRIES)
         for name in wanted
         if name not in left_out
     ]
@@ -134,13 +133,11 @@ def rehearse_outage(
             client.switch_on()
             wires.clock.run(wires.clock.now + APART)
     wires.clock.run(wires.clock.now + SETTLED)
-    networks = [
-        _watched(cast, wires, _length(lease_in(pools, cast.network, started))) for cast in casts
-    ]
+    networks = [_watched(cast, wires) for cast in casts]
     wires.switch_off(off)
     apart = list(dict.fromkeys(pair.devices for pair in wires.in_step if pair.is_apart))
     for number, (cast, one) in enumerate(zip(casts, networks, strict=True)):
-        newcomer = _newcomer(number, cast, wires)
+        newcomer = _newcomer(number, cast, wires, pools)
         wires.clock.after(one.seconds, _taken_stock, one, cast, newcomer, wires, pools)
     seconds = max((one.seconds for one in networks), default=0.0)
     wires.clock.run(wires.clock.now + seconds + APART)
@@ -166,9 +163,10 @@ def _why_not(pools: Pools, name: str, started: Mapping[str, Serving]) -> str:
     return ""
 
 
-def _length(lease: int) -> float:
+def _length(clients: Collection[Client]) -> float:
     """Seconds after which every lease has ended that isn't renewed, and who can has another."""
-    return float(ALL_NIGHT if lease >= INFINITE else min(lease, LONGEST)) + SETTLED
+    ending = [client.lease for client in clients if client.lease < INFINITE]
+    return float(max(ending, default=ALL_NIGHT)) + SETTLED
 
 
 def _taken_stock(
@@ -182,13 +180,13 @@ def _taken_stock(
         client.keeps, client.on_lost = False, None
 
 
-def _watched(cast: Cast, wires: Wires, seconds: float) -> NetworkOutage:
+def _watched(cast: Cast, wires: Wires) -> NetworkOutage:
     """A network whose clients note when they lose their addresses; those without are let go."""
     begin = wires.clock.now
     had = [client for client in cast.everybody if client.is_online]
     cast.bound = [(client, own) for client, own in cast.bound if client.is_online]
     cast.expected = [client for client in cast.expected if client.is_online]
-    one = NetworkOutage(cast.network, len(had), seconds)
+    one = NetworkOutage(cast.network, len(had), _length(had))
     for client in had:
         client.on_lost = partial(_note_lost, one, wires, begin)
     return one
@@ -198,9 +196,13 @@ def _note_lost(one: NetworkOutage, wires: Wires, begin: float, client: Client) -
     one.lost.setdefault(client.mac, wires.clock.now - begin)
 
 
-def _newcomer(number: int, cast: Cast, wires: Wires) -> Client:
-    """A client that comes while it is off, and keeps on asking."""
-    client = Client(Mac(FIRST_NEWCOMER + number), wires)
+def _newcomer(number: int, cast: Cast, wires: Wires, pools: Pools) -> Client:
+    """A client that comes while it is off, and keeps on asking: one that the network serves."""
+    kind = kinds_of(pools, pools.place_of(cast.network))[-1]  # of no class, if those are served
+    present = {client.mac for client in cast.everybody}
+    first = Mac(FIRST_NEWCOMER + number)
+    said = next((one for one in kind.members(first) if one.mac not in present), None)
+    client = Client(said.mac if said else first, wires, said=said if kind.name else None)
     client.keeps = True
     wires.connect(client, cast.network)
     client.switch_on()
@@ -232,6 +234,8 @@ def why_refused(
     connect_devices(wires, pools, started, complete=complete)
     wires.switch_off(Off.of([witness.also], pools.plan))
     kinds = {kind.name: kind for kind in kinds_of(pools, pools.place_of(name))}
+    if witness.member_of not in kinds:
+        return ""
     members = kinds[witness.member_of].members(Mac(FIRST_NEWCOMER))
     last: Client | None = None
     for said in islice(members, witness.count or 0):

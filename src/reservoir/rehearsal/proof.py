@@ -18,6 +18,7 @@ from reservoir.core.routing import End
 from reservoir.core.values.addresses import MalformedValueError, format_address, parse_span
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.serving import Serving
+from reservoir.rehearsal.casting import MOST_FILLED
 from reservoir.rehearsal.client import Client
 from reservoir.rehearsal.kinds import class_in, member_in
 from reservoir.rehearsal.message import Kind, Message, Option, described, option_name
@@ -255,6 +256,8 @@ class _Prover:
 
     def _refused_meanwhile(self, witness: Witness) -> Proof:
         """So many clients come while a server is down; the last gets no address."""
+        if (witness.count or 0) > MOST_FILLED:
+            return Proof(False, f"more than {MOST_FILLED:,} clients would have to come first")
         why = why_refused(self._pools, self._started, witness, complete=self._complete)
         said = f"client number {witness.count} {{}} while {witness.also} is down"
         return Proof(

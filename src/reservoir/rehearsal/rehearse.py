@@ -202,14 +202,9 @@ def _let_renew(wires: Wires, casts: list[Cast], networks: Sequence[NetworkRehear
         for client in everybody[1:]:
             client.keeps = False
         first = everybody[0] if everybody else None
-        if (
-            first is not None
-            and first.is_online
-            and result.lease is not None
-            and result.lease < INFINITE
-        ):
+        if first is not None and first.is_online and first.lease < INFINITE:
             samples.append((first, result))
-    lease = max((result.lease or 0 for _, result in samples), default=0)
+    lease = max((first.lease for first, _ in samples), default=0)
     if lease:
         wires.clock.run(wires.clock.now + lease)
     for client, result in samples:

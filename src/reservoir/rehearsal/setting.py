@@ -39,7 +39,7 @@ def connect_devices(
         complete: Whether all devices that matter are in the plan; else an unknown one may relay.
     """
     memories = {
-        name: {pool: PoolLeases(pool.assignable) for pool in serving.pools}
+        name: {pool: _memory(pool, serving) for pool in serving.pools}
         for name, serving in started.items()
     }
     partners = _paired(wires, started, memories)
@@ -66,6 +66,13 @@ def connect_devices(
         )
 
 
+def _memory(pool: ServingPool, serving: Serving) -> PoolLeases:
+    """What a server remembers of a pool that is its own alone, at first."""
+    has_partner = pool.fact.get("partner") is not None
+    by_halves = has_partner and serving.behaviour.assigns_halves
+    return PoolLeases(pool.assignable, by_halves=by_halves)
+
+
 def _paired(
     wires: Wires, started: Mapping[str, Serving], memories: Mapping[str, Memory]
 ) -> dict[str, dict[ServingPool, Partner]]:
@@ -81,7 +88,9 @@ def _paired(
     for pair in pairs_in(started):
         first, second = pair.devices
         ends = [pool.fact.get("partner") for pool in pair.pools]
-        memories[first][pair.pools[0]] = PoolLeases(pair.assignable)
+        memories[first][pair.pools[0]] = PoolLeases(
+            pair.assignable, by_halves=started[first].behaviour.assigns_halves
+        )
         step = InStep(
             pair.devices,
             (memories[first], memories[second]),

@@ -56,12 +56,13 @@ def while_down(one: Sized, without: Sequence[str]) -> str:
     """What is left while something is down, and for how long; empty if it loses no server."""
     if not one.gone:
         return ""
-    least, most = map(format_duration, one.kept_for)
     room = counted(one.capacity, "address") if one.capacity else "no address"
-    return (
-        f"{room} {be(one.capacity or 1)} left while {_are_down(without)}; "
-        f"a client keeps its address for {least} to {most}"
-    )
+    half = f", the half of {listed(one.half_at)}" if one.half_at else ""
+    renewed = "leases are renewed by the partner"
+    if one.kept_for is not None:
+        least, most = map(format_duration, one.kept_for)
+        renewed = f"a client keeps its address for {least} to {most}"
+    return f"{room} {be(one.capacity or 1)} left while {_are_down(without)}{half}; {renewed}"
 
 
 def _are_down(servers: Sequence[str]) -> str:
@@ -278,7 +279,8 @@ def as_json(sizing: Sizing, inputs: Sequence[str], *, detailed: bool) -> str:
                 "assignable": one.assignable,
                 "bound": one.bound,
                 "shared": one.shared,
-                "kept_for": list(one.kept_for) if one.gone else None,
+                "kept_for": list(one.kept_for) if one.gone and one.kept_for else None,
+                "lost": sorted(one.gone),
                 **fields(one.size, one.kept, has_pool=True, detailed=detailed),
             }
             for one in sizing.networks
@@ -302,6 +304,7 @@ def demand_as_json(size: Size, inputs: Sequence[str], *, has_pool: bool) -> str:
         "bound": 0,
         "shared": 0,
         "kept_for": None,
+        "lost": [],
         **fields(size, 1, has_pool=has_pool, detailed=True),
     }
     short = int(has_pool and not is_enough(size))

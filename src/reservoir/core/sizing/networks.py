@@ -8,6 +8,7 @@ from functools import cached_property, reduce
 
 from reservoir.core.behaviour import DeviceBehaviour
 from reservoir.core.findings import Witness
+from reservoir.core.pairing import halves_of
 from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.model import PlanPath
 from reservoir.core.pools import Pool, Pools
@@ -46,8 +47,10 @@ class Sized:
 
     gone: frozenset[str] = frozenset()
     """The servers that are down, or that nobody reaches."""
+    half_at: tuple[str, ...] = ()
+    """Those left that go on with their half of a pair's addresses."""
 
-    def without(self, servers: Collection[str]) -> Sized:
+    def without(self, servers: Collection[str], behaviours: Behaviours) -> Sized:
         """What is left of it while some servers are down, or not reached."""
         gone = frozenset(servers) & {pool.server for pool in self.pools if pool.server}
         left = replace(self, gone=gone)
@@ -55,7 +58,9 @@ class Sized:
             return left
         if not left.pools_left:
             return replace(left, assignable=0, shared=0, bound=0)
-        return replace(left, assignable=len(_assignable(left.pools_left, self.kind)))
+        half = tuple(str(p.server) for p in left.pools_left if _has_half(p, gone, behaviours))
+        left = replace(left, half_at=half)
+        return replace(left, assignable=len(_assignable(left.pools_left, self.kind, half)))
 
     @property
     def pools_left(self) -> list[Pool]:
@@ -63,11 +68,15 @@ class Sized:
         return [pool for pool in self.pools if pool.server not in self.gone]
 
     @property
-    def kept_for(self) -> tuple[int, int]:
+    def kept_for(self) -> tuple[int, int] | None:
         """For how long a client keeps its address whose server fails: seconds, least and most.
 
-        It renews at half its lease (RFC 2131 section 4.4.5).
+        It renews at half its lease (RFC 2131 section 4.4.5). None where a partner renews it.
         """
+        left = {pool.server for pool in self.pools_left}
+        lost = (pool.serving for pool in self.pools if pool.server in self.gone)
+        if all(serving is not None and serving.partner in left for serving in lost):
+            return None
         return self.lease // 2, self.lease
 
     @property
@@ -142,16 +151,32 @@ def sized_networks(pools: Pools, behaviours: Behaviours) -> list[Sized]:
     return _with_shared(pools, behaviours, found)
 
 
-def _assignable(group: Sequence[Pool], kind: str) -> AddressSet:
-    """What clients of a class, or of none, may get from any server of a network."""
+def _has_half(pool: Pool, gone: Collection[str], behaviours: Behaviours) -> bool:
+    """Whether a pool's server never takes over the half of its partner, which is gone."""
+    serving, behaviour = pool.serving, behaviours.get(pool.server or "")
+    is_alone = serving is not None and serving.partner in gone and serving.after is None
+    return is_alone and behaviour is not None and behaviour.assigns_halves
+
+
+def _assignable(group: Sequence[Pool], kind: str, half_at: Collection[str] = ()) -> AddressSet:
+    """What clients of a class, or of none, may get from any server of a network.
+
+    Of those in ``half_at`` their half of a pair's addresses.
+    """
     parts = [
-        its.assignable
+        _part(pool, its.assignable, half_at)
         for pool in group
         for its in (pool.by_class.classes if pool.by_class is not None else ())
         if its.name == kind
     ]
-    parts += [] if kind else [pool.common for pool in group]
+    parts += [] if kind else [_part(pool, pool.common, half_at) for pool in group]
     return reduce(AddressSet.__or__, parts)
+
+
+def _part(pool: Pool, addresses: AddressSet, half_at: Collection[str]) -> AddressSet:
+    if pool.server not in half_at or pool.serving is None:
+        return addresses
+    return halves_of(addresses)[0 if pool.serving.leads else 1]
 
 
 def _with_shared(pools: Pools, behaviours: Behaviours, found: list[Sized]) -> list[Sized]:

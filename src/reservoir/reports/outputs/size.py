@@ -80,6 +80,8 @@ class NetworkSized(SizeFields):
     """Addresses of other networks on its LAN that its clients get too."""
     kept_for: list[int] | None
     """Seconds, least and most, for which a client keeps its address whose server is down."""
+    lost: list[str]
+    """The servers that are down, or not reached."""
 
 
 @described

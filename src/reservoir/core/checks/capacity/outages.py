@@ -45,8 +45,8 @@ class SplitTooSmall(Rule):
             if len(own) < len(one.pools) or one.needed > one.capacity:
                 continue
             for pool in own:
-                left = one.without([str(pool.server)])
-                if pool.common and left.pools_left and left.needed > left.capacity:
+                left = one.without([str(pool.server)], site.behaviours)
+                if left.pools_left and left.needed > left.capacity:
                     yield self._short(pool, left)
 
     def _short(self, pool: Pool, left: Sized) -> Finding:
