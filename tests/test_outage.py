@@ -175,3 +175,21 @@ def test_nothing_that_is_not_there_fails(run: Run, put: Put) -> None:
         for command in ("rehearse", "size"):
             assert run(command, plan, "--without", wrong).code == 2
     assert run("size", "--devices", "3", "--lease", "1h", "--without", "pier").code == 2
+
+
+def test_each_lease_is_watched_to_its_end(run: Run, put: Put) -> None:
+    """That of a class is longer, that of a bound client too: both end, and neither is a failure."""
+    plan = RELAYED.replace("devices:", 'classes: {phones: {vendor_class: "sable*"}}\ndevices:', 1)
+    plan = plan.replace(
+        "    demand: {devices: 12}",
+        "    by_class: {phones: {lease: 2d}}\n    demand: {devices: 12}\n    bindings:\n"
+        '      - {name: purser, mac: "00:00:5e:00:53:01", address: 10.84.30.10, lease: 3d}',
+    )
+    path = str(put("plan.yaml", plan))
+    ended = run("rehearse", path, "--clients", "3", "--without", "depot", "--format", "json")
+    found = json.loads(ended.out)
+    crew = next(each for each in found["networks"] if each["network"] == "crew")
+    assert (crew["failure"], crew["renewed"]) == (None, True)
+    lived = next(each for each in found["outage"]["networks"] if each["network"] == "crew")
+    assert (lived["clients"], lived["lost"], lived["kept"]) == (7, 7, 0)
+    assert lived["seconds"] >= 3 * 86_400
