@@ -375,8 +375,10 @@ def test_size_and_checks_know_the_demand_of_a_class(run: Run, put: Put) -> None:
     plan = str(put("plan.yaml", text + "    demand: {devices: 20}\n"))
     findings = json.loads(run("check", plan, "--format", "json").out)["findings"]
     found = {f["message"] for f in findings if f["rule"] == "pool-undersized"}
-    assert found == {"30 devices are expected, but only 20 addresses are assignable and 0 bound: "
-                     "10 too few"}  # fmt: skip
+    assert found == {
+        "30 devices of class phones are expected, but only 20 addresses are assignable and 0 "
+        "bound: 10 too few"
+    }
     sized = json.loads(run("size", plan, "--format", "json").out)["networks"]
     assert [(n["of_class"], n["smallest_range"]) for n in sized] == [(None, 20), ("phones", 30)]
     refused = run("rehearse", plan)

@@ -209,7 +209,10 @@ def test_a_half_is_taken_over_only_after_its_time() -> None:
 def test_what_is_not_mutual_is_told(run: Run, put: Put, two: str, said: str) -> None:
     """With why; two servers that follow from it are folded."""
     served = ", ".join(filter(None, ("{device: one, partner: 10.84.2.10}", two)))
-    put("plan.yaml", plan_of("tamarack", served=f"[{served}]"))
+    text = plan_of("tamarack", served=f"[{served}]")
+    put("plan.yaml", text)
+    assert not wired(text)[0].in_step
+    assert wired(plan_of("tamarack"))[0].in_step
     found = json.loads(run("check", "plan.yaml", "--format", "json").out)["findings"]
     (mutual,) = [f for f in found if f["rule"] == "pair-not-mutual" and said in f["message"]]
     assert mutual["cause"] is None

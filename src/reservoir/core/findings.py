@@ -190,6 +190,8 @@ class Witness:
         event = EVENTS[self.kind]
         if self.member_of:
             event = event.replace("a client of {network}", "one of {member_of} in {network}", 1)
+            counted = "client number {count} of {network}"
+            event = event.replace(counted, "number {count} of {member_of} in {network}", 1)
         if self.client is not None:
             event = event.replace("a client of {network}", "{who}", 1)
         return event.format_map({**known, "because": because})

@@ -49,6 +49,35 @@ def address_between(topology: Topology, device: str, partner: str) -> int | None
     return next(shared, theirs[0].address if theirs else None)
 
 
+class PairEnd(NamedTuple):
+    """One server in a network, as far as its pair is concerned."""
+
+    name: str
+    pairing: Pairing | None
+    addresses: AddressSet
+    """Those that it holds."""
+    assignable: AddressSet
+
+
+def why_out_of_step(one: PairEnd, other: PairEnd) -> str:
+    """Why two servers are not in step, of which the first names the other; empty if they are."""
+    mine, its = one.pairing, other.pairing
+    if its is None:
+        return f"{other.name} names none"
+    if its.partner not in one.addresses:
+        return f"the partner of {other.name} is {format_address(its.partner)}"
+    if mine is None or mine.partner not in other.addresses:
+        return f"{one.name} doesn't name it"
+    # What a server holds itself it may never assign, whatever its ranges are.
+    differing = (one.assignable ^ other.assignable) - (one.addresses | other.addresses)
+    whys = (
+        (mine.leads == its.leads, "both are the first" if mine.leads else "neither is the first"),
+        (mine.after != its.after, "they don't agree when one takes over"),
+        (bool(differing), f"only one of them assigns {differing}"),
+    )
+    return next((why for applies, why in whys if applies), "")
+
+
 def halves_of(assignable: AddressSet) -> tuple[AddressSet, AddressSet]:
     """The lower half of some addresses, which has one more if they are odd, and the upper."""
     if not assignable:

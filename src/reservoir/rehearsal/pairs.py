@@ -11,8 +11,8 @@ import hashlib
 from collections.abc import Callable, Iterator, Mapping
 from copy import deepcopy
 from dataclasses import dataclass
-from itertools import combinations
 
+from reservoir.core.pairing import PairEnd, Pairing, why_out_of_step
 from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.serving import Serving
@@ -84,33 +84,35 @@ class Pair:
 
 def pairs_in(started: Mapping[str, Serving]) -> Iterator[Pair]:
     """The pools that are in step as long as their devices reach each other."""
-    asking: dict[object, list[tuple[str, ServingPool]]] = {}
+    asking: dict[tuple[int, object, str], tuple[str, ServingPool]] = {}
     for name, serving in started.items():
         for pool in serving.pools if serving.behaviour.pairs else ():
             if pool.fact.get("partner") is not None:
-                own = pool.own_class.name if pool.own_class is not None else ""
-                asking.setdefault((pool.subnet.subnet, own), []).append((name, pool))
-    for some in asking.values():
-        for (one, pool), (other, its) in combinations(some, 2):
-            if one != other and _are_mutual(started[one], pool, started[other], its):
-                found = [(one, pool), (other, its)]
-                found.sort(key=lambda each: not each[1].fact.get("leads", True))
-                (first, its_pool), (second, other_pool) = found
-                yield Pair((first, second), (its_pool, other_pool))
+                for address in serving.own_addresses.addresses().tolist():
+                    asking.setdefault((address, *_place(pool)), (name, pool))
+    for name, serving in started.items():
+        for pool in serving.pools if serving.behaviour.pairs else ():
+            partner = pool.fact.get("partner")
+            other = asking.get((partner, *_place(pool))) if partner is not None else None
+            if other is None or not pool.fact.get("leads", True):
+                continue  # the first of the two tells of both
+            ends = _end(name, pool, serving), _end(*other, started[other[0]])
+            families = {s.behaviour.sheet.name for s in (serving, started[other[0]])}
+            if other[0] != name and len(families) == 1 and not why_out_of_step(*ends):
+                yield Pair((name, other[0]), (pool, other[1]))
 
 
-def _are_mutual(one: Serving, pool: ServingPool, other: Serving, its: ServingPool) -> bool:
-    names = pool.fact.get("partner") in other.own_addresses
-    names &= its.fact.get("partner") in one.own_addresses
-    leading = [each.fact.get("leads", True) for each in (pool, its)]
-    own = one.own_addresses | other.own_addresses
-    same_family = one.behaviour.sheet.trait("pair") == other.behaviour.sheet.trait("pair")
-    return (
-        names
-        and same_family
-        and leading[0] != leading[1]
-        and not (pool.assignable ^ its.assignable) - own
-    )
+def _place(pool: ServingPool) -> tuple[object, str]:
+    """What two pools of a pair have in common: the subnet, and the class that they are for."""
+    return pool.subnet.subnet, pool.own_class.name if pool.own_class is not None else ""
+
+
+def _end(name: str, pool: ServingPool, serving: Serving) -> PairEnd:
+    fact, partner = pool.fact, pool.fact.get("partner")
+    pairing = None
+    if partner is not None:
+        pairing = Pairing(partner, fact.get("leads", True), fact.get("after"))
+    return PairEnd(name, pairing, serving.own_addresses, pool.assignable)
 
 
 class InStep:

@@ -11,6 +11,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
+from reservoir.core.pairing import PairEnd, Pairing, why_out_of_step
 from reservoir.core.plan.classes import ClientClass
 from reservoir.core.plan.model import Binding, Device, Network, Plan, Service, Zone
 from reservoir.core.plan.offered import DEFAULTS, OFFERED
@@ -100,19 +101,24 @@ def _pair(one: Network, other: Network, devices: Mapping[str, Device]) -> Servic
     services = one.served_by + other.served_by
     if len(services) != 2 or not all(service.device for service in services):
         return None
-    held = [
-        {p.address for i in devices[service.devices[0]].interfaces.values() for p in i.addresses}
-        for service in services
-    ]
-    leading = [service.leads is not False for service in services]
-    is_mutual = services[0].partner in held[1] and services[1].partner in held[0]
-    if not is_mutual or leading[0] == leading[1] or services[0].after != services[1].after:
+    first, second = (
+        _end(service, network, devices)
+        for service, network in zip(services, (one, other), strict=True)
+    )
+    if first.pairing is None or why_out_of_step(first, second):
         return None
-    ranges, others = (AddressSet(own_ranges(network)) for network in (one, other))
-    if ((ranges - others) | (others - ranges)) - AddressSet.of_addresses([*held[0], *held[1]]):
-        return None
-    names = [service.devices[0] for service in services]
-    return Service(pair=tuple(names if leading[0] else names[::-1]), after=services[0].after)
+    names = (first.name, second.name)
+    return Service(pair=names if first.pairing.leads else names[::-1], after=first.pairing.after)
+
+
+def _end(service: Service, network: Network, devices: Mapping[str, Device]) -> PairEnd:
+    """What is known of a server and its pair from its own configuration."""
+    name, partner = service.devices[0], service.partner
+    leads = service.leads is not False
+    pairing = Pairing(partner, leads, service.after) if partner is not None else None
+    interfaces = devices[name].interfaces.values()
+    held = AddressSet.of_addresses([p.address for i in interfaces for p in i.addresses])
+    return PairEnd(name, pairing, held, AddressSet(own_ranges(network)))
 
 
 def _merged(one: Network, other: Network, pair: Service | None) -> Network:

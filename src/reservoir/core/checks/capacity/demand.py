@@ -65,17 +65,16 @@ class PoolUndersized(Rule):
 def expected(network: Sized) -> str:
     """How many clients there will be, in words."""
     needed, demand = network.needed, network.demand
+    whose = f" of class {network.kind}" if network.kind else ""
+    addresses, devices = (counted(needed, what) + whose for what in ("address", "device"))
     if not network.size.crowd.is_known:
         risk = f"{demand.risk * 100:.4g}%"
-        return (
-            f"for at most a {risk} chance of a refusal a day, "
-            f"{counted(needed, 'address')} {be(needed)} needed"
-        )
+        return f"for at most a {risk} chance of a refusal a day, {addresses} {be(needed)} needed"
     if demand.comes_and_goes:
-        return f"up to {counted(needed, 'address')} {be(needed)} in use at once"
+        return f"up to {addresses} {be(needed)} in use at once"
     if needed > demand.devices:
-        return f"{counted(demand.devices, 'device')} will grow to {needed:,}"
-    return f"{counted(needed, 'device')} {be(needed)} expected"
+        return f"{counted(demand.devices, 'device')}{whose} will grow to {needed:,}"
+    return f"{devices} {be(needed)} expected"
 
 
 def _wider(every: Pools, sized: Sized, short: int) -> tuple[Edit, ...]:

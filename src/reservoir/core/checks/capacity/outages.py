@@ -54,7 +54,7 @@ class SplitTooSmall(Rule):
         path, count = pool.server_path, left.assignable + 1
         meanwhile = f"a client keeps its address for {loses_after(left.lease)}"
         return self.finding(
-            f"{expected(left)} in {left.label}, but {counted(left.capacity, 'address')} "
+            f"{expected(left)} in {left.name}, but {counted(left.capacity, 'address')} "
             f"{be(left.capacity)} left {while_down}; leases last {format_duration(left.lease)}: "
             f"{meanwhile}, then {left.needed - left.capacity:,} find none",
             path,

@@ -84,10 +84,9 @@ class BootServerMissing(Rule):
             if is_whole or named or each.offer.values["next_server"]:
                 continue
             yield self.finding(
-                f"{each.label} are offered the boot file {each.file}, and no server that has it"
+                f"{each.label} are offered the boot file {each.file} but no boot server"
                 if each.client is None
-                else f"{each.label} is offered the boot file {each.file}, and no server that has "
-                "it",
+                else f"{each.label} is offered the boot file {each.file} but no boot server",
                 (*each.path, "boot_file"),
                 Witness(
                     "offered-none",

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from reservoir.core.checks.rule import Rule, Site
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.core.pairing import pairing_of
+from reservoir.core.pairing import PairEnd, pairing_of, why_out_of_step
 from reservoir.core.pools import Pool
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import format_address
@@ -61,20 +61,20 @@ class PairNotMutual(Rule):
         its = next((p for p in site.pools.of(pool.name) if p.server == other), None)
         if its is None or its.serving is None or pool.serving is None:
             return f"{other} doesn't serve it"
-        one, two = pool.serving, its.serving
-        own, theirs = (site.topology.addresses_of(s.device) for s in (one, two))
-        if two.partner_at not in own:
-            named = two.partner or (two.partner_at and format_address(two.partner_at))
-            return f"the partner of {other} is {named}" if named else f"{other} names none"
-        if two.path < one.path:
+        ends = [
+            PairEnd(
+                str(end.server),
+                pairing_of(end, site.topology),
+                AddressSet.of_addresses([*site.topology.addresses_of(str(end.server))]),
+                end.assignable,
+            )
+            for end in (pool, its)
+        ]
+        back = its.serving.partner_at
+        is_told = back is not None and back in ends[0].addresses
+        if is_told and its.serving.path < pool.serving.path:
             return ""  # it has been said of the other one
-        differing = (pool.assignable ^ its.assignable) - AddressSet.of_addresses([*own, *theirs])
-        whys = (
-            (one.leads == two.leads, "both are the first" if one.leads else "neither is the first"),
-            (one.after != two.after, "they don't agree when one takes over"),
-            (bool(differing), f"only one of them assigns {differing}"),
-        )
-        return next((why for applies, why in whys if applies), "they are not written as a pair")
+        return why_out_of_step(*ends) or "they are not written as a pair"
 
 
 class PartnerUnknown(Rule):
