@@ -137,7 +137,10 @@ TRAITS: Mapping[str, Trait] = {
             "none": "They can't.",
             "one-active": "The first answers; the second does once it doesn't reach the first.",
             "shared": "Each new client is answered by one of both; by either if the other is gone.",
-            "halves": "Each assigns its half of the addresses, and renews any lease.",
+            "halves": (
+                "Each assigns half of the addresses and renews any lease; after a time, if one is "
+                "stated, one that is left assigns both halves."
+            ),
         },
         "none",
         dict.fromkeys(("one-active", "shared", "halves"), ("pool.partner", "pool.leads")),
