@@ -75,6 +75,12 @@ class ByClass:
         return cls(classes, common if admits_others else EMPTY, admits_others)
 
     @property
+    def shared(self) -> AddressSet:
+        """What is no class's own, if some client may get it."""
+        common = (its.assignable for its in self.classes if its.ranges is None)
+        return reduce(AddressSet.__or__, common, self.others)
+
+    @property
     def assignable(self) -> AddressSet:
         """What any client may get."""
         return reduce(AddressSet.__or__, (its.assignable for its in self.classes), self.others)

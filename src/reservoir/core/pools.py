@@ -79,6 +79,11 @@ class Pool:
         """What clients of no class may get."""
         return self.assignable if self.by_class is None else self.by_class.others
 
+    @property
+    def shared(self) -> AddressSet:
+        """What is no class's own, if some client may get it."""
+        return self.assignable if self.by_class is None else self.by_class.shared
+
     def keeps_in_step_with(self, other: Pool) -> bool:
         """Whether both are the pools of a pair, each of which knows the other's leases."""
         partner = self.serving.partner if self.serving else None

@@ -44,7 +44,8 @@ class FittedPool:
     attachment: Attachment | None
     """The device's own interface in the network, if it has one."""
     assignable: AddressSet
-    """What the device will assign: the plan's assignable set, less what it never assigns."""
+    """What the device will assign to clients of no class: what the plan has for them, less what the
+    device never assigns."""
     ranges: AddressSet
     """Its ranges, if its pools have any."""
     excluded: AddressSet
@@ -264,19 +265,19 @@ class _Fitter:
         fitter = ClassFitter(pool, self.device, attachment, self.sheet, offered, self._own(pool))
         classes = fitter.fit()
         self.obstacles += fitter.obstacles
-        assignable = pool.common - self._own(pool)
+        assigned = pool.shared - self._own(pool)
         if self.behaviour.assigns_ranges:
             ranges = self._ranges(pool)
-            excluded = ranges - assignable - self._left_alone(pool)
+            excluded = ranges - assigned - self._left_alone(pool)
         else:
             ranges = EMPTY
             hosts = AddressSet([pool.network.subnet.hosts])
-            excluded = hosts - assignable - self._left_alone(pool)
+            excluded = hosts - assigned - self._left_alone(pool)
         own = dict(self._own_offers(pool, attachment, offered))
         return FittedPool(
             pool,
             attachment,
-            assignable,
+            pool.common - self._own(pool),
             ranges,
             excluded,
             pool.bindings,
@@ -318,9 +319,9 @@ class _Fitter:
         """The ranges of a pool, on a device that has them."""
         named = pool.ranges.clipped(pool.network.subnet.hosts)
         if pool.by_class is not None:
-            named = named - pool.by_class.ranges if pool.common else EMPTY
+            named = named - pool.by_class.ranges if pool.shared else EMPTY
         if self.splits:
-            named = _bridged(pool.common - self._own(pool), self._left_alone(pool))
+            named = _bridged(pool.shared - self._own(pool), self._left_alone(pool))
         if self.behaviour.binds_outside_only:
             named = named - self._bound(pool)
         if self.behaviour.binds_inside_only:
@@ -336,7 +337,7 @@ class _Fitter:
 
     def _too_many_exclusions(self) -> bool:
         needed = [
-            (self._ranges(pool) - pool.common - self._left_alone(pool)).span_count
+            (self._ranges(pool) - pool.shared - self._left_alone(pool)).span_count
             for pool in self.pools
         ]
         in_pool = self.behaviour.limit("pool.exclusion")
@@ -369,7 +370,7 @@ class _Fitter:
             room = f"{room} in {counted(-(-most // in_a_pool), 'pool')}"
         largest = sorted(fitted.ranges.spans(), key=lambda span: -span.size)[:most]
         ranges = AddressSet(largest)
-        left_out = fitted.assignable - ranges
+        left_out = pool.shared - self._own(pool) - ranges
         nearest = f"the nearest it can hold is {ranges}" if most == 1 else "leave fewer gaps"
         self._obstacle(
             "too-many",

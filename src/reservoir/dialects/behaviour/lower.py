@@ -110,6 +110,9 @@ class _Lowering:
         self.fitted = fitted
         self.names = NameFitter(sheet.naming, taken)
         self.top = Fact("device", {"name": device}, origin=("devices", device))
+        self.class_names = NameFitter(sheet.naming)
+        self.classes: dict[str, str] = {}
+        """What the device calls the classes that its pools name."""
         self.defined: set[str] = set()
         """The classes that the device has been told of."""
         self.called = {"device": [self.top]}
@@ -131,7 +134,7 @@ class _Lowering:
         return Lowered(
             device=self.top,
             obstacles=self.fitted.obstacles,
-            renamed=self.names.changed,
+            renamed=self.class_names.changed | self.names.changed,
             bindings=self.all_pools.bindings,
             pools=pools,
         )
@@ -250,7 +253,7 @@ class _Lowering:
         for part in parts:
             named = {"name": self.names.fit(pool.pool.name)} | fields
             if pool.pool.network.admits is not None and self.sheet.mentions("pool", "admits"):
-                named["admits"] = tuple(map(self.names.fit, pool.pool.network.admits))
+                named["admits"] = tuple(map(self._class, pool.pool.network.admits))
             if not self.sheet.mentions("pool", "name"):
                 del named["name"]
             if self.sheet.stands_in("pool", "interface"):
@@ -274,8 +277,7 @@ class _Lowering:
         """What the pool says of the classes that get something otherwise."""
         defines = self.sheet.stands_in("class", "device")
         for its in pool.classes if self.behaviour.answers_by_class else ():
-            name = self.names.fit(its.pool.name)
-            words = _words(its.pool.words)
+            name, words = self._class(its.pool.name), _words(its.pool.words)
             if defines and its.pool.name not in self.defined:
                 self.defined.add(its.pool.name)
                 path = ("classes", its.pool.name)
@@ -288,6 +290,12 @@ class _Lowering:
             if its.pool.ranges is not None:
                 fact.children += [self._range(span, pool) for span in its.assignable.spans()]
             yield fact
+
+    def _class(self, name: str) -> str:
+        """What the device calls a class; one name, wherever it is served."""
+        if name not in self.classes:
+            self.classes[name] = self.class_names.fit(name)
+        return self.classes[name]
 
     def _class_pools(self, pool: FittedPool) -> Iterator[Fact]:
         """The pools of the classes that are served by one of their own."""
