@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.kinds import WORDS
 from reservoir.dialects.learning.entered import Known
 
 _UNSAID = frozenset({"service", "active", "count", "offset", "enabled", "interface"})
@@ -76,9 +77,14 @@ def _missing(facts: Sequence[Known], read: Mapping[Known, set[str]]) -> Iterator
     # Where other spans say which addresses are assigned, those of the plan need not be said.
     spans = ("range", "exclusion")
     otherwise = {known.pool for known in read if known.kind in spans and not known.is_planned}
+    members = [known for known in read if known.pool and read[known] & {*WORDS}]
+    told = {known.fields["name"] for known in members}
+    by_pools = {known.fields["name"] for known in members if known.kind == "pool"}
     for known in facts:
         if not known.is_planned or (known.kind in spans and known.pool in otherwise):
             continue
+        if known.kind == "class" and known.fields["name"] in (by_pools if known.pool else told):
+            continue  # a pool says who is in it, or is its own
         for name in known.fields.keys() - known.added - _UNSAID - read.get(known, set()):
             if (known.kind, name) in ever:
                 single.setdefault(known, []).append(name)

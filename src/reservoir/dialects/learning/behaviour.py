@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.kinds import WORDS
 from reservoir.dialects.learning.rows import DraftRow
+from reservoir.dialects.sheet.traits import TRAITS
 
-NOT_SHOWN = (
+_NOT_SHOWN = (
     "bound-address",
     "own-address",
     "blank-gateway",
@@ -19,6 +21,8 @@ NOT_SHOWN = (
     "service",
 )
 """Traits that somebody has to be asked for, or look up; the likeliest to differ first."""
+
+_LIKELIEST_PAIR = "one-active"
 
 
 class _Stated:
@@ -65,6 +69,10 @@ def shown(rows: Sequence[DraftRow]) -> Mapping[str, str]:
         found["bindings"] = (
             "one-address-pool" if own else "table" if "device" in bound else "in-pool"
         )
+    if "pool" in stated.inside.get("class", ()):
+        found["classes"] = "in-pool"
+    elif pool & {*WORDS}:
+        found["classes"] = "own-pool"
     if "interface" in pool or stated.inside.get("pool") == {"interface"}:
         found["pool-found-by"] = "joined-interface" if "subnet" in pool else "interface"
     switches = [kind for kind in ("device", "interface") if "service" in stated.of(kind)]
@@ -75,6 +83,19 @@ def shown(rows: Sequence[DraftRow]) -> Mapping[str, str]:
     elif "active" in pool:
         found["service"] = "pool"
     return found
+
+
+def not_shown(rows: Sequence[DraftRow], told: Collection[str]) -> Mapping[str, str]:
+    """The traits that have to be looked up, with what is taken until somebody has.
+
+    Args:
+        rows: All of a draft.
+        told: The traits that are known.
+    """
+    found = {name: TRAITS[name].default for name in _NOT_SHOWN}
+    if {"partner", "leads"} <= _Stated(rows).of("pool"):
+        found["pair"] = _LIKELIEST_PAIR
+    return {name: value for name, value in found.items() if name not in told}
 
 
 def shown_by(device: Fact) -> Mapping[str, str]:

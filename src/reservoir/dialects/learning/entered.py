@@ -22,7 +22,7 @@ from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span, parse_address
 from reservoir.dialects.behaviour.lower import lower
 from reservoir.dialects.facts.fact import Fact
-from reservoir.dialects.facts.kinds import KINDS
+from reservoir.dialects.facts.kinds import KINDS, WORDS
 from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.dialects.sheet.model import Sheet
 
@@ -48,31 +48,71 @@ pool * | pool {name}
 ?      |   domain {domain}
 ?      |   lease {lease}
 ?      |   boot {next_server}
+?      |   partner {partner}
+?      |   leads {leads}
+?      |   after {after}
 option * |   option {code} {type} {value:rest}
 range *  |   range {first} {last} {count} {offset}
 exclusion * |   keep {first} {last} [? {note}]
 binding * |   bind {address} {mac} [? {name}]
+OWN
 binding * |   bind {address} id {client_id} [? {name}]
+OWN"""
+
+_OWN = """
+?        |     hostname {hostname}
+?        |     gateway {gateway}
+?        |     dns {dns}
+?        |     domain {domain}
+?        |     lease {lease}
+?        |     boot {next_server}
+option * |     option {code} {type} {value:rest}
 """
 
-_WAYS = ({"bindings": "in-pool"}, {"bindings": "one-address-pool"})
-"""How devices differ in what has to be entered; the first says it as the plan does."""
+_CLASSES_IN_POOL = """
+*        |   only {admits}
+class *  |   class {name}
+range *  |     range {first} {last} {count} {offset}
+?        |     gateway {gateway}
+?        |     dns {dns}
+?        |     domain {domain}
+?        |     lease {lease}
+?        |     boot {next_server}
+option * |     option {code} {type} {value:rest}
+class *  | class {name}
+WORDS"""
+
+_POOL_OF_CLASS = """
+WORDS"""
+
+_WORDS = "".join(f"?        |   {word} {{{word}}}\n" for word in WORDS)
+
+_WAYS = (
+    ("in-pool", _CLASSES_IN_POOL, {"bindings": "in-pool"}),
+    ("own-pool", _POOL_OF_CLASS, {"bindings": "one-address-pool"}),
+)
+"""How devices differ in what has to be entered: with classes, and with what else; the first says it
+as the plan does."""
 
 _HEADER = """sheet entered
 block indent 2
 quote "\\"" doubled
 list " "
+duration "{s}"
 trait exclusions in-pool
 trait bindings in-pool
 trait pool-found-by joined-interface
 trait shared-segment alike
----"""
+trait pair halves
+"""
 
 
 def _sheets() -> Iterator[Sheet]:
-    """A sheet that has a row for everything, with the traits of each way."""
-    general = load_sheet(_HEADER + _ROWS, "entered", proven=True)
-    for traits in _WAYS:
+    """A sheet of each way that has a row for everything."""
+    for classes, rows, traits in _WAYS:
+        body = f"{_ROWS}{rows}".replace("OWN", _OWN).replace("WORDS", _WORDS)
+        text = f"{_HEADER}trait classes {classes}\n---{body}"
+        general = load_sheet(text, "entered", proven=True)
         yield replace(general, traits={**general.traits, **traits})
 
 
@@ -109,7 +149,9 @@ class Known:
 
 def entered(plan: Plan, device: str) -> list[Known]:
     """The facts that may have been entered for a device of a plan; the device is the first."""
-    pools = Pools(plan)
+    # What it and its partner are is what nobody knows yet.
+    devices = {name: each.model_copy(update={"dialect": None}) for name, each in plan.devices.items()}
+    pools = Pools(replace(plan, devices=devices))
     found: dict[tuple[Any, ...], Known] = {}
     for number, sheet in enumerate(_sheets()):
         top = lower(pools, device, sheet).device
@@ -129,7 +171,9 @@ def entered(plan: Plan, device: str) -> list[Known]:
 
 
 def _add_what_follows(facts: Sequence[Known]) -> None:
-    """Add what some devices state besides: which interfaces serve, the longest lease."""
+    """Add what some devices state besides: which interfaces serve, the longest lease, who is in a
+    class of which a pool says more."""
+    classes = {f.fields["name"]: f.fields for f in facts if f.kind == "class" and f.pool is None}
     legs = {fact.fields.get("interface") for fact in facts if fact.kind == "pool"}
     for fact in facts:
         more: dict[str, Any] = {}
@@ -143,10 +187,15 @@ def _add_what_follows(facts: Sequence[Known]) -> None:
             more["active"] = True
             if "lease" in fact.fields:
                 more["longest"] = fact.fields["lease"]
+        elif fact.kind == "class" and fact.pool is not None:
+            its = classes.get(fact.fields["name"], {})
+            more = {word: its[word] for word in WORDS if word in its}
         elif fact.kind == "binding" and fact.pool is not None:
             more["pool"] = fact.pool.fields["name"]
         fact.fields |= more
         fact.added |= more.keys()
+        if fact.fields.get("leads"):
+            fact.added |= {"leads"}  # one of a pair does unless it is told otherwise
 
 
 def _as_options(facts: Sequence[Known]) -> Iterator[Known]:

@@ -21,6 +21,7 @@ _TIE = 0.05
 _NEEDED: Mapping[str, tuple[frozenset[str], ...]] = {
     "interface": (frozenset({"name"}),),
     "zone": (frozenset({"name"}),),
+    "class": (frozenset({"name"}),),
     "route": (frozenset({"to", "via"}),),
     "range": tuple(map(frozenset, ({"first", "last"}, {"first", "count"}, {"offset", "count"}))),
     "exclusion": (frozenset({"first", "last"}),),
@@ -155,12 +156,14 @@ class Explainer:
 
         line = [*own, *chain.from_iterable(map(self.words, self.on_line(node)))]
 
-        def fit(fact: Known) -> tuple[bool, int, int]:
+        def fit(fact: Known) -> tuple[bool, int, bool, int]:
             is_named = _is_said(fact, line) if fact is owner else _is_named(fact, line)
-            return is_named, _covered(fact, every), fact.depth
+            # A class is sooner named as such than by a pool of its own.
+            is_likely = fact.is_planned or fact.kind != "pool"
+            return is_named, _covered(fact, every), is_likely, fact.depth
 
-        named, covered, deepest = max(map(fit, fitting))
-        chosen = [fact for fact in fitting if fit(fact) == (named, covered, deepest)]
+        *likest, deepest = max(map(fit, fitting))
+        chosen = [fact for fact in fitting if fit(fact) == (*likest, deepest)]
         chosen.sort(key=lambda fact: (not fact.is_planned, *_rank(fact, every)))
         others = frozenset(fact.kind for fact in chosen) - {chosen[0].kind}
         near = [f for f, score in scores.items() if score >= best - 1 and f.depth > deepest]

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 from reservoir.core.plan.model import Plan
 from reservoir.core.problems import InputError, Problem
 from reservoir.dialects.learning.agreement import Agreement, agreement
-from reservoir.dialects.learning.behaviour import NOT_SHOWN, shown, shown_by
+from reservoir.dialects.learning.behaviour import not_shown, shown, shown_by
 from reservoir.dialects.learning.entered import Known, entered, spans_in
 from reservoir.dialects.learning.explaining import Explainer
 from reservoir.dialects.learning.forms import form_words, is_typed, with_blanks
@@ -27,7 +27,6 @@ from reservoir.dialects.learning.sample import Sample
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.loader import load_sheet
 from reservoir.dialects.sheet.model import Sheet
-from reservoir.dialects.sheet.traits import TRAITS
 from reservoir.dialects.trial import try_on
 
 
@@ -107,16 +106,17 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
     body = [*Printer(sample, _has_typed_macs(maker), blanks).lines(rows)]
     header = [*_header(wishes, sample, maker)]
     told = {**shown(rows), **wishes.traits}
-    sheet, drafted, unusable = _loadable(header, told, body, wishes)
+    unknown = not_shown(rows, told)
+    sheet, drafted, unusable = _loadable(header, [*_traits(told, unknown)], body, wishes)
     if sheet is not None:
-        device = read_configuration(text, sheet).device
-        told = {**shown_by(device), **told}
-        sheet, drafted, unusable = _loadable(header, told, body, wishes)
+        told = {**shown_by(read_configuration(text, sheet).device), **told}
+        unknown = not_shown(rows, told)
+        sheet, drafted, unusable = _loadable(header, [*_traits(told, unknown)], body, wishes)
     draft = Draft(
         text=drafted,
         layout=layout,
         questions=questions,
-        not_shown=_not_shown(told),
+        not_shown=tuple(unknown),
         guessed=_remarks(body, GUESS),
         without_row=_remarks(body, NO_ROW),
         problems=tuple(unusable),
@@ -134,14 +134,14 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
 
 
 def _loadable(
-    header: Sequence[str], told: Mapping[str, str], body: Sequence[str], wishes: Wishes
+    header: Sequence[str], traits: Sequence[str], body: Sequence[str], wishes: Wishes
 ) -> tuple[Sheet | None, str, list[Problem]]:
     """The sheet, its text, and what is wrong with rows that had to be made remarks.
 
     What rows were guessed is for somebody to look at, even if one of them can't be a row. So it is
     a remark, with what is wrong, and the others are tried.
     """
-    lines, problems = [*header, *_traits(told), "---", *body, ""], list[Problem]()
+    lines, problems = [*header, *traits, "---", *body, ""], list[Problem]()
     for _ in lines[:]:
         text = "\n".join(lines)
         try:
@@ -204,17 +204,12 @@ def _always_quoted(maker: RowMaker, quote: str) -> bool:
     )
 
 
-def _traits(told: Mapping[str, str]) -> Iterator[str]:
+def _traits(told: Mapping[str, str], unknown: Mapping[str, str]) -> Iterator[str]:
     """The lines of the traits: those that are known, and those to be looked up."""
     yield from (f"trait     {name:<14} {value}" for name, value in told.items())
-    unknown = _not_shown(told)
     if unknown:
         yield "# No text shows these: ask how the device behaves, or try it."
-        yield from (f"trait     {name:<14} {TRAITS[name].default}" for name in unknown)
-
-
-def _not_shown(told: Mapping[str, str]) -> tuple[str, ...]:
-    return tuple(name for name in NOT_SHOWN if name not in told)
+        yield from (f"trait     {name:<14} {value}" for name, value in unknown.items())
 
 
 def _has_typed_macs(maker: RowMaker) -> bool:

@@ -15,7 +15,7 @@ from reservoir.dialects.facts.kinds import ITEMS, KINDS
 from reservoir.dialects.learning.entered import Known
 
 _UNSURE_PARTS = frozenset({"mask", "inverted", "bits", "host"})
-_UNSURE_FIELDS = frozenset({"vlan", "code", "count", "offset", "type", "admits"})
+_UNSURE_FIELDS = frozenset({"vlan", "code", "count", "offset", "type", "admits", "architecture"})
 """Fields whose values are small numbers, or words that stand elsewhere too."""
 
 
@@ -204,12 +204,13 @@ def _keys(its_type: str, value: Any) -> Iterator[tuple[tuple[str, Any], str]]:
             yield ("text", text), ""
     elif its_type == "mac":
         yield ("hex", f"{int(Mac(value)):012x}"), ""
-    elif its_type in ("identifier", "bytes"):
+    elif its_type in ("identifier", "bytes", "mac_beginning"):
         yield ("hex", value.hex()), ""
     elif its_type == "duration":
         yield ("time", value), ""
-    elif its_type in ("vlan", "number", "code"):
-        yield ("number", value), ""
+    elif its_type in ("vlan", "number", "numbers", "code"):
+        for number in value if isinstance(value, tuple) else (value,):
+            yield ("number", number), ""
 
 
 _UNITS = f"{UNIT_WORDS}|ms"

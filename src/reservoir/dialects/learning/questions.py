@@ -28,6 +28,7 @@ _THINGS = {
     "enabled": "the interface",
     "probe": "probing",
     "own_timezone": "the time zone",
+    "leads": "the lead in its pair",
 }
 
 _ON = re.compile(r"(?i)(?:^|[ =:\"])(?:yes|on|true|enabled?|start|open|active|live|ready|up|1)\W*$")

@@ -6,6 +6,7 @@ what repeats can be told from what doesn't; each switch is off somewhere.
 
 from __future__ import annotations
 
+from reservoir.core.plan.classes import Agent, ClassAnswers, ClientClass
 from reservoir.core.plan.model import (
     Binding,
     Device,
@@ -51,10 +52,9 @@ def plan_for_sample() -> Plan:
             Route(to=parse_prefix("10.84.72.0/22"), via=parse_address("10.84.63.6")),
         ),
     )
-    served_by = (Service(device=SAMPLE_DEVICE),)
     mess = Network(
         subnet=parse_prefix("10.84.61.0/24"),
-        served_by=served_by,
+        served_by=(_of_pair("10.84.61.3", after=25 * 60),),
         gateway=parse_address("10.84.61.2"),
         ranges=(parse_span("10.84.61.20-10.84.61.119"), parse_span("10.84.61.140-10.84.61.199")),
         exclusions=(
@@ -71,17 +71,30 @@ def plan_for_sample() -> Plan:
                 name="galley-till",
                 mac=parse_mac("00:00:5e:00:53:a1"),
                 address=parse_address("10.84.61.30"),
+                hostname="till-one",
+                options={100: b"UTC-1"},
             ),
             Binding(
                 name="bridge-clock",
                 mac=parse_mac("00:00:5e:00:53:b2"),
                 address=parse_address("10.84.61.31"),
+                hostname="clock-two",
             ),
         ),
+        by_class={
+            "phones": ClassAnswers(
+                ranges=(parse_span("10.84.61.210-10.84.61.219"),),
+                lease=11 * 3_600,
+                options={66: b"phones.mess.example"},
+            ),
+            "starters": ClassAnswers(
+                next_server=parse_address("10.84.9.68"), options={67: b"quay.start"}
+            ),
+        },
     )
     lounge = Network(
         subnet=parse_prefix("10.84.62.0/25"),
-        served_by=served_by,
+        served_by=(_of_pair("10.84.62.4", leads=False, after=40 * 60),),
         gateway=parse_address("10.84.62.3"),
         ranges=(parse_span("10.84.62.40-10.84.62.90"),),
         exclusions=(
@@ -98,23 +111,54 @@ def plan_for_sample() -> Plan:
                 name="purser",
                 client_id=parse_identifier("hex:01a2b3c4d5e6"),
                 address=parse_address("10.84.62.45"),
+                lease=17 * 3_600,
             ),
             Binding(mac=parse_mac("00:00:5e:00:53:c3"), address=parse_address("10.84.62.48")),
         ),
+        by_class={
+            "kiosks": ClassAnswers(
+                ranges=(parse_span("10.84.62.100-10.84.62.109"),),
+                gateway=parse_address("10.84.62.5"),
+                dns=(parse_address("10.84.8.54"),),
+            ),
+            "phones": ClassAnswers(domain="calls.example", options={66: b"phones.lounge.example"}),
+        },
     )
     locker = Network(
         subnet=parse_prefix("10.84.63.0/26"),
-        served_by=served_by,
+        served_by=(Service(device=SAMPLE_DEVICE),),
         gateway=parse_address("10.84.63.2"),
         ranges=(parse_span("10.84.63.10-10.84.63.33"),),
         dns=(parse_address("10.84.7.53"),),
         lease=5_400,
+        by_class={"scales": ClassAnswers(ranges=(parse_span("10.84.63.40-10.84.63.49"),))},
+        admits=("scales", "gates", "lamps"),
     )
     return Plan(
         name="Sample",
         devices={SAMPLE_DEVICE: device},
+        classes=_classes(),
         networks={"mess": mess, "lounge": lounge, "locker": locker},
     )
+
+
+def _of_pair(partner: str, *, after: int, leads: bool = True) -> Service:
+    """The device as one of a pair with what has an address."""
+    return Service(
+        device=SAMPLE_DEVICE, partner=parse_address(partner), leads=leads, after=after
+    )
+
+
+def _classes() -> dict[str, ClientClass]:
+    """Classes, of which each word is said by some."""
+    return {
+        "phones": ClientClass(vendor_class="quay-phone*"),
+        "starters": ClientClass(vendor_class="quay-start*", architecture=(7, 9)),
+        "kiosks": ClientClass(user_class="deck-kiosk", architecture=(16,)),
+        "scales": ClientClass(mac=bytes.fromhex("00005e11")),
+        "gates": ClientClass(mac=bytes.fromhex("00005e22"), agent=Agent(circuit="berth-7*")),
+        "lamps": ClientClass(user_class="deck-lamp*", agent=Agent(remote="quay-switch*")),
+    }
 
 
 def _interface(address: str, **others: object) -> Interface:
