@@ -184,7 +184,7 @@ def class_plans(draw: st.DrawFn, dialect: str) -> dict[str, Any]:
         some = st.lists(st.sampled_from(sorted(classes)), min_size=1, unique=True)
         network["admits"] = draw(some)
     # One of them is known in a second network, too.
-    other = {"options": {"log_servers": ["10.84.0.79"]}}
+    other: dict[str, Any] = {"options": {"log_servers": ["10.84.0.79"]}}
     other |= {"ranges": ["10.84.31.20-10.84.31.25"]} if dialect == "merganser" else {}
     hold = {
         **{key: network[key] for key in ("served_by", "dns", "lease")},

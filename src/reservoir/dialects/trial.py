@@ -5,10 +5,11 @@ Most mistakes of a sheet's author show in the sample's text at once.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
+from reservoir.core.plan.classes import ClassAnswers
 from reservoir.core.plan.model import (
     Binding,
     Device,
@@ -23,11 +24,14 @@ from reservoir.core.plan.model import (
 from reservoir.core.plan.offered import NOT_OPTIONS, OFFERED
 from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import Prefix, Span, parse_address, parse_prefix
+from reservoir.core.values.client_classes import ClassWords
 from reservoir.core.values.clients import parse_mac
 from reservoir.core.values.options import REGISTRY
 from reservoir.core.wording import counted
 from reservoir.dialects.behaviour.device import Behaviour
+from reservoir.dialects.behaviour.fit_classes import FIELD_OF
 from reservoir.dialects.behaviour.lift import lift
+from reservoir.dialects.behaviour.lift_classes import planned
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.facts.kinds import KINDS
 from reservoir.dialects.forms.plain import MacForm
@@ -44,8 +48,10 @@ SAMPLE_DEVICE = "sample-box"
 def sample_plan(sheet: Sheet) -> Plan:
     """A plan with one of everything; no two values are the same.
 
-    Its relayed network is that of a pair, for a dialect that has pairs.
+    For a dialect that has them, its relayed network is that of a pair, a class gets something else
+    in the other, and a bound client has values of its own.
     """
+    words = _class_words(sheet)
     lan, far = parse_prefix("10.84.61.0/24"), parse_prefix("10.84.62.0/25")
     device = Device(
         dialect=sheet.name,
@@ -86,8 +92,10 @@ def sample_plan(sheet: Sheet) -> Plan:
                 name="kiosk",
                 mac=parse_mac("00:00:5e:00:53:61"),
                 address=parse_address("10.84.61.30"),
+                **_own_values(sheet),
             ),
         ),
+        by_class={"tills": _for_class(sheet)} if words else {},
     )
     relayed = Network(
         subnet=far,
@@ -98,7 +106,47 @@ def sample_plan(sheet: Sheet) -> Plan:
     return Plan(
         devices={SAMPLE_DEVICE: device, "relay-box": relay},
         networks={"near": near, "far": relayed},
+        classes={"tills": planned(ClassWords(**words))} if words else {},
     )
+
+
+def _class_words(sheet: Sheet) -> dict[str, Any]:
+    """Words of a class for all that the dialect tells clients apart by."""
+    behaviour = Behaviour(sheet)
+    if not (behaviour.answers_by_class or behaviour.serves_classes_by_pools):
+        return {}
+    fields = {FIELD_OF.get(word, word): word for word in _WORDS}
+    return {w: _WORDS[w] for field, w in fields.items() if behaviour.tells_apart_by(field)}
+
+
+_WORDS: Mapping[str, Any] = {
+    "vendor_class": "harbour-till*",
+    "user_class": "till",
+    "architecture": frozenset({11}),
+    "mac": bytes.fromhex("00005e"),
+    "circuit": "shop*",
+    "remote": "pier*",
+}
+
+
+def _for_class(sheet: Sheet) -> ClassAnswers:
+    """What the members of the class get, as far as the dialect says it."""
+    its = "pool" if Behaviour(sheet).serves_classes_by_pools else "class"
+    ranges = (Span(parse_address("10.84.61.100"), parse_address("10.84.61.109")),)
+    return ClassAnswers(
+        ranges=ranges if sheet.stands_in("range", its) else (),
+        options={66: b"tills.example"} if sheet.stands_in("option", its) else {},
+    )
+
+
+def _own_values(sheet: Sheet) -> dict[str, Any]:
+    """The values of a bound client that the dialect has a line for."""
+    values: dict[str, Any] = {}
+    if sheet.mentions("binding", "hostname"):
+        values["hostname"] = "kiosk-one"
+    if sheet.stands_in("option", "binding"):
+        values["options"] = {100: b"UTC-1"}
+    return values
 
 
 def _in_a_pair(sheet: Sheet) -> Service:

@@ -150,7 +150,9 @@ class Known:
 def entered(plan: Plan, device: str) -> list[Known]:
     """The facts that may have been entered for a device of a plan; the device is the first."""
     # What it and its partner are is what nobody knows yet.
-    devices = {name: each.model_copy(update={"dialect": None}) for name, each in plan.devices.items()}
+    devices = {
+        name: each.model_copy(update={"dialect": None}) for name, each in plan.devices.items()
+    }
     pools = Pools(replace(plan, devices=devices))
     found: dict[tuple[Any, ...], Known] = {}
     for number, sheet in enumerate(_sheets()):
@@ -171,8 +173,10 @@ def entered(plan: Plan, device: str) -> list[Known]:
 
 
 def _add_what_follows(facts: Sequence[Known]) -> None:
-    """Add what some devices state besides: which interfaces serve, the longest lease, who is in a
-    class of which a pool says more."""
+    """Add what some devices state besides.
+
+    Which interfaces serve, the longest lease, who is in a class of which a pool says more.
+    """
     classes = {f.fields["name"]: f.fields for f in facts if f.kind == "class" and f.pool is None}
     legs = {fact.fields.get("interface") for fact in facts if fact.kind == "pool"}
     for fact in facts:

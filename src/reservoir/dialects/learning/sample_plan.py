@@ -144,9 +144,7 @@ def plan_for_sample() -> Plan:
 
 def _of_pair(partner: str, *, after: int, leads: bool = True) -> Service:
     """The device as one of a pair with what has an address."""
-    return Service(
-        device=SAMPLE_DEVICE, partner=parse_address(partner), leads=leads, after=after
-    )
+    return Service(device=SAMPLE_DEVICE, partner=parse_address(partner), leads=leads, after=after)
 
 
 def _classes() -> dict[str, ClientClass]:
