@@ -401,7 +401,7 @@ def test_the_demos_plan_takes_one_network_more(run: Run, tmp_path: Path) -> None
                    device, "--clients", "50", "--yes", "--in-place")  # fmt: skip
         assert done.code == 0, done.err
     added = only_added(text, (tmp_path / "ferry-line.yaml").read_text())
-    assert sum(line.startswith("  more-") for line in added) == 4
+    assert sum(line.startswith("  more-") for line in added) == 5
     checked = run("check", "ferry-line.yaml", "--fail-on", "warning")
     assert checked.code == 0, checked.out
 

@@ -50,8 +50,8 @@ def test_mistakes_are_felt_and_the_corrected_plan_passes(run: Run) -> None:
     assert report["summary"] | {"exchanges": 0} == {
         "networks": 12,
         "failed": 0,
-        "clients": 1438,
-        "served": 1438,
+        "clients": 1442,
+        "served": 1442,
         "assumed": 0,
         "exchanges": 0,
     }

@@ -144,7 +144,7 @@ def test_the_document_has_it_all(report_page: Path) -> None:
     """What was checked, sizes, rehearsal, what changes and who notices, each configuration."""
     page = Page(report_page.read_text())
     for said in (
-        "No findings in 12 networks on 4 devices",
+        "No findings in 12 networks on 5 devices",
         "gateway-in-pool",  # of the rules that were checked
         "no address that two would have",
         "11 networks sized, each is large enough.",
@@ -157,7 +157,7 @@ def test_the_document_has_it_all(report_page: Path) -> None:
     ):
         assert said in page.text, said
     written = program(report_page.parent, "write", "right/ferry-line.yaml", "--out", "-").out
-    assert len(page.pre) == 4
+    assert len(page.pre) == 5
     assert "\n".join(page.pre) == written
 
 
@@ -235,7 +235,7 @@ def test_markdown_has_the_same_sections(run: Run, demo: Path, report_page: Path)
         if above.startswith("| ") and below.startswith("| "):
             cells = [len(re.findall(r"(?<!\\)\|", line)) for line in (above, below)]
             assert cells[0] == cells[1], (above, below)
-    assert shown.out.count("```") == 8
+    assert shown.out.count("```") == 10
     larkspur = run("write", "right/ferry-line.yaml", "--out", "-", "--device", "pier-router").out
     assert larkspur.strip() in shown.out
 

@@ -175,6 +175,11 @@ class Server(NamedTuple):
     after: int | None = None
     """Seconds without the other one after which it takes over what is that one's."""
 
+    @property
+    def is_paired(self) -> bool:
+        """Whether it is one of a pair."""
+        return self.partner is not None or self.partner_at is not None
+
 
 class Exclusion(Part):
     """Addresses that must never be assigned dynamically, and what they are reserved for."""

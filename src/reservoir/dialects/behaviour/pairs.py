@@ -26,7 +26,7 @@ def fitted_pairing(pool: Pool, pools: Pools, behaviour: Behaviour) -> Pairing | 
 def why_not_paired(pool: Pool, pools: Pools, behaviour: Behaviour) -> str:
     """Why the server of a pool can't be in the pair that the plan wants; empty if it can."""
     serving = pool.serving
-    if serving is None or (serving.partner is None and serving.partner_at is None):
+    if serving is None or not serving.is_paired:
         return ""
     family = behaviour.sheet.name
     if not behaviour.pairs:

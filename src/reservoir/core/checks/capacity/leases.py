@@ -106,10 +106,13 @@ class LeaseTooShort(Rule):
                 continue
             demand = pools[0].network.demand
             busy = min(demand.devices, clients) if demand and demand.devices else clients
+            serving = pools[0].serving
+            is_paired = serving is not None and serving.is_paired
+            down = "both servers are" if is_paired else "the server is"
             yield self.finding(
                 f"with a lease of {format_duration(lease)}, {counted(busy, 'client')} renew "
-                f"{busy / (lease / 2):.3g} times a second, and an outage of "
-                f"{format_duration(lease // 2)} costs some of them their addresses",
+                f"{busy / (lease / 2):.3g} times a second, and some of them lose their addresses "
+                f"once {down} down for {format_duration(lease // 2)}",
                 _lease_path(pools[0]),
             )
 

@@ -102,11 +102,11 @@ class RepairOutlasted(Rule):
         for pools in site.pools.by_network if repair else ():
             lease = min(_leases(pools, site))
             serving = pools[0].serving
-            has_partner = serving is not None and serving.partner_at is not None
+            is_paired = serving is not None and serving.is_paired
             if (
                 len(pools) == 1
                 and pools[0].server
-                and not has_partner
+                and not is_paired
                 and repair
                 and lease < min(2 * repair, INFINITE)
             ):

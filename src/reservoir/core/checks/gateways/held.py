@@ -72,7 +72,7 @@ class GatewayUnattended(Rule):
 
     severity = Severity.WARNING
     rests_on = ("subnet", "address", "interface")
-    follows = ("interface-edge-address", "static-outside-subnet")
+    follows = ("interface-edge-address", "static-outside-subnet", "server-not-reached")
     example = """
           devices: {pier: {interfaces: {deck: {address: 10.84.30.2/24}}}}
           networks:

@@ -66,6 +66,20 @@ def _homeless(site: Site, server: str, vrf: str) -> Sequence[Attachment]:
     return found if len(found) <= FEW else []
 
 
+def strayed_interface(site: Site, server: str, network: Network) -> Attachment | None:
+    """The server's interface in another network, with this one's mask and a typo away from it."""
+    subnet, topology = network.subnet.subnet, site.topology
+    found = [
+        attachment
+        for attachment in topology.attachments_of(server)[:FEW]
+        if attachment.bits == subnet.bits
+        if (home := topology.home_of(attachment)) is not None
+        if site.plan.networks[home].subnet.bits != subnet.bits
+        if likely_meant(attachment.address, subnet) is not None
+    ]
+    return found[0] if len(found) == 1 else None
+
+
 class Moved(NamedTuple):
     """An interface, and the address that was meant: of itself, or of a next hop there."""
 

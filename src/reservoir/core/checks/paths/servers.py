@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from reservoir.core.checks.paths.meant import interface_of_server
+from reservoir.core.checks.paths.meant import interface_of_server, strayed_interface
 from reservoir.core.checks.rule import Obstructed, Rule, Site, replaced
 from reservoir.core.findings import Finding, Severity, Witness
 from reservoir.core.plan.edits import Edit
@@ -126,6 +126,7 @@ class ServerNotReached(Obstructed):
     blames = ("placement",)
     rests_on = ("subnet", "relay_to", "holder", "address", "interface")
     follows = ("interface-without-address",)
+    follows_here = ("interface-mask-differs",)
     example = """
           devices:
         -   pier: {interfaces: {deck: {address: 10.84.31.1/24}}}
@@ -156,6 +157,7 @@ class ServerNotReached(Obstructed):
         behaviour = site.behaviour(pool.server)
         refuses = behaviour is not None and behaviour.refuses_unreached_pools
         served = site.pools.served_by(str(pool.server)) if refuses else []
+        strayed = strayed_interface(site, str(pool.server), pool.network)
         return self.finding(
             f"{pool.server} should serve {pool.name} but has no interface in "
             f"{pool.network.subnet.subnet}; {_relays(site, pool.network)}"
@@ -163,6 +165,7 @@ class ServerNotReached(Obstructed):
             pool.server_path,
             Witness("unanswered", pool.name),
             concerns=tuple(other.name for other in served if other.name != pool.name),
+            rests_at=strayed.address_path if strayed is not None else (),
         )
 
     def _mistyped(self, site: Site, pool: Pool, interface: Attachment) -> Finding:
