@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, ip_network
 from pathlib import Path
 from typing import Any
 
@@ -14,10 +14,11 @@ from hypothesis import strategies as st
 import reservoir
 from conftest import examples
 from met import meets, met
-from oracle import text_of
+from oracle import number_of, text_of
 from reservoir.dialects.behaviour.lift import lift
 from reservoir.dialects.sheet.library import Library
 from reservoir.files.lease_list import read_leases
+from test_pairs import FAMILIES
 from test_round_trip import Family, octet_ranges
 from test_scripts import given_to, present, same, walked
 
@@ -33,6 +34,35 @@ def sides(draw: st.DrawFn) -> tuple[dict[str, Any], dict[str, Any]]:
     dialects = {name: draw(st.sampled_from(DIALECTS)) for name in SERVERS}
     count = draw(st.integers(1, 2))
     both = [plan(draw, dialects, count) for _ in "on"]
+    return both[0], both[1]
+
+
+@st.composite
+def paired_sides(draw: st.DrawFn) -> tuple[dict[str, Any], dict[str, Any]]:
+    """The same, where both servers are of a family that has pairs."""
+    dialects = dict.fromkeys(SERVERS, draw(st.sampled_from(sorted(FAMILIES))))
+    count = draw(st.integers(1, 2))
+    both = [plan(draw, dialects, count) for _ in "on"]
+    for net in (net for side in both for net in side["networks"].values()):
+        (whole,) = net["ranges"]
+        first, last = (int(address.rpartition(".")[2]) for address in whole.split("-"))
+        start = whole.rpartition(".")[0].partition("-")[0].rpartition(".")[0]
+        middle = (first + last) // 2
+        if draw(st.booleans()) and first < middle < last:  # a gap of one address
+            net["ranges"] = [
+                f"{start}.{first}-{start}.{middle - 1}",
+                f"{start}.{middle + 1}-{start}.{last}",
+            ]
+        parts = [f"{start}.{first}-{start}.{middle}", f"{start}.{middle + 1}-{start}.{last}"]
+        way = draw(st.sampled_from(["one", "pair", "pair", "split"]))
+        if way == "pair":
+            net["served_by"] = {"pair": draw(st.permutations(sorted(SERVERS)))}
+        elif way == "split" and middle < last:
+            del net["ranges"]
+            net["served_by"] = [
+                {"device": name, "ranges": [part]}
+                for name, part in zip(sorted(SERVERS), parts, strict=True)
+            ]
     return both[0], both[1]
 
 
@@ -93,30 +123,75 @@ def assigned(text: str, dialect: str) -> dict[int, int]:
     return {address: leases[subnet] or 0 for subnet, some in subnets for address in some}
 
 
-@meets("several stages")
-@given(sides=sides())
+def in_step(texts: dict[str, str], dialects: dict[str, str]) -> set[str]:
+    """The subnets that both servers serve as a pair: each names the other, all else is the same."""
+    told: list[dict[str, tuple[object, ...]]] = []
+    for name, other in (("east", "west"), ("west", "east")):
+        some = walked(texts[name], dialects[name])
+        told.append(
+            {
+                str(pool.get("subnet")): (
+                    pool.get("partner") == number_of(SERVERS[other]),
+                    pool.get("leads", True) != (name == "west"),
+                    pool.get("after"),
+                    frozenset(some.get(str(pool.get("subnet")), ())),
+                )
+                for pool in present(texts[name], dialects[name]).reading.device.of_kind("pool")
+                if pool.get("partner") is not None
+            }
+        )
+    east, west = told
+    return {
+        subnet
+        for subnet in east
+        if subnet in west
+        and east[subnet][0]
+        and west[subnet][0]
+        and (east[subnet][1] == west[subnet][1])
+        and east[subnet][2:] == west[subnet][2:]
+    }
+
+
+@meets("several stages", "a pair begins", "a pair ends")
+@given(sides=sides() | paired_sides())
 @settings(max_examples=examples(60))
 def test_no_server_assigns_what_a_client_of_another_may_have(
     sides: tuple[dict[str, Any], dict[str, Any]], tmp_path_factory: pytest.TempPathFactory
 ) -> None:
-    """Not at any statement of any stage, until the leases have ended that were waited for."""
+    """Not at any statement of any stage, until the leases have ended that were waited for.
+
+    Two that are in step at that moment know all leases of each other.
+    """
     old, new = (reservoir.loads(text_of(side)) for side in sides)
     dialects = {name: sides[0]["devices"][name]["dialect"] for name in SERVERS}
     texts = {name: reservoir.write(old, [name])[0].text for name in SERVERS}
-    leased = {name: assigned(texts[name], dialects[name]) for name in SERVERS}
+    were = in_step(texts, dialects)
+
+    def untold(name: str) -> dict[int, int]:
+        """What a server assigns without telling the other, and for how long."""
+        told = [ip_network(subnet) for subnet in in_step(texts, dialects)]
+        now = assigned(texts[name], dialects[name])
+        return {a: t for a, t in now.items() if not any(IPv4Address(a) in net for net in told)}
+
+    leased = {name: untold(name) for name in SERVERS}
     for stage in reservoir.stages(old, new):
         for made in stage.scripts:
             device = made.device
-            for text in points(made):
-                now = assigned(text, made.dialect)
-                for other in SERVERS.keys() - {device}:
-                    assert not now.keys() & leased[other].keys()
-                leased[device] = longest(leased[device], now)
-                texts[device] = text
+            for texts[device] in points(made):
+                told = [ip_network(subnet) for subnet in in_step(texts, dialects)]
+                for name in SERVERS:  # what is told is no secret any more
+                    leased[name] = {
+                        address: lease
+                        for address, lease in longest(leased[name], untold(name)).items()
+                        if not any(IPv4Address(address) in net for net in told)
+                    }
+                assert not leased["east"].keys() & leased["west"].keys()
         for name in SERVERS:
             lasting = {a: lease for a, lease in leased[name].items() if lease > stage.wait}
-            leased[name] = longest(lasting, assigned(texts[name], dialects[name]))
+            leased[name] = longest(lasting, untold(name))
     met("several stages", len(reservoir.stages(old, new)) > 1)
+    met("a pair begins", len(in_step(texts, dialects) - were) > 0)
+    met("a pair ends", len(were - in_step(texts, dialects)) > 0)
     folder = tmp_path_factory.mktemp("moves")
     for name in SERVERS:
         wanted = reservoir.write(new, [name])[0].text
@@ -165,7 +240,7 @@ def test_with_a_lease_list_only_what_is_leased_is_kept_back(
 
 
 @meets("back from the middle", "back from the end")
-@given(sides=sides(), data=st.data())
+@given(sides=sides() | paired_sides(), data=st.data())
 @settings(max_examples=examples(30))
 def test_the_way_back_leads_back_from_every_stage(
     sides: tuple[dict[str, Any], dict[str, Any]],

@@ -234,22 +234,59 @@ def test_a_pair_without_a_way_between_is_told(run: Run, put: Put) -> None:
     assert run("check", "fine.yaml").out.startswith("No findings")
 
 
-def test_changes_of_a_pair_have_notices_and_no_unsafe_script(run: Run, put: Put) -> None:
-    """Nobody notices a split that becomes a pair, nor who is left; its script would not be safe."""
+@pytest.mark.parametrize("family", FAMILIES)
+def test_changes_of_a_pair_have_notices_and_stages(run: Run, put: Put, family: str) -> None:
+    """Nobody notices a split that becomes a pair, nor who is left; one of both serves meanwhile."""
     split = "[{device: one, ranges: [10.84.30.20-39]}, {device: two, ranges: [10.84.30.40-59]}]"
-    put("pair.yaml", plan_of("tamarack"))
+    put("pair.yaml", plan_of(family))
     put(
         "split.yaml",
-        plan_of("tamarack", served=split).replace("    ranges: [10.84.30.20-10.84.30.59]\n", ""),
+        plan_of(family, served=split).replace("    ranges: [10.84.30.20-10.84.30.59]\n", ""),
     )
-    put("single.yaml", plan_of("tamarack", served="one").replace(", 10.84.2.10]", "]"))
-    put("later.yaml", plan_of("tamarack").replace("lease: 8h", "lease: 6h"))
-    for old, new in (("split", "pair"), ("pair", "single"), ("single", "pair")):
-        ended = run("compare", f"{old}.yaml", f"{new}.yaml", "--script", "change")
+    put("single.yaml", plan_of(family, served="one").replace(", 10.84.2.10]", "]"))
+    put("later.yaml", plan_of(family).replace("lease: 8h", "lease: 6h"))
+    begins = [
+        "one names two as its partner, and goes on alone",
+        "two begins, as the partner of one",
+    ]
+    ends = [
+        "two stops; one, which knows the leases of both, goes on alone",
+        "one no longer names two as its partner",
+    ]
+    changes = {
+        ("single", "pair"): begins,
+        ("pair", "single"): ends,
+        ("split", "pair"): ["crew moves from one and two to one", *begins],
+        ("pair", "split"): [*ends, "crew moves from one to two"],
+    }
+    for (old, new), told in changes.items():
+        folder = f"{old}-{new}"
+        ended = run("compare", f"{old}.yaml", f"{new}.yaml", "--script", folder)
         assert "what clients notice at worst: 1 none" in ended.out, ended.out
-        assert ended.code == 1
-        assert "Each would go on alone until the other has changed" in ended.err
+        assert ended.code == 0, ended.err
+        steps = put(f"{folder}/x", "").parent.joinpath("steps.txt").read_text()
+        places = [steps.index(sentence) for sentence in told]
+        assert places == sorted(places)
     assert run("compare", "pair.yaml", "later.yaml", "--script", "change").code == 0
+    assert not put("change/x", "").parent.joinpath("steps.txt").exists()
+
+
+def test_a_pair_in_stages_needs_both_and_a_plan(run: Run, put: Put) -> None:
+    """What isn't there can't be stopped; a new server is loaded from what is written."""
+    put("pair.yaml", plan_of("tamarack"))
+    put("single.yaml", plan_of("tamarack", served="one").replace(", 10.84.2.10]", "]"))
+    for name in ("pair", "single"):
+        assert run("write", f"{name}.yaml", "--despite-errors", "-o", name).code == 0
+    sides = "--old", "single/one.tamarack"
+    joined = run("compare", *sides, "--new", "pair.yaml", "--script", "a")
+    assert "two begins, as the partner of one; load what `reservoir write` gives" in joined.err
+    files = "pair/one.tamarack", "pair/two.tamarack"
+    alone = run("compare", "--old", files[0], "--new", "single.yaml", "--script", "c")
+    assert alone.code == 1
+    assert "crew: one is in a pair with 10.84.9.2, and what is there is not" in alone.err
+    both = run("compare", *sides, "--new", files[0], "--new", files[1], "--script", "b")
+    assert both.code == 1
+    assert "the servers of crew change; give the new side as a plan" in both.err
 
 
 @pytest.mark.parametrize(

@@ -379,7 +379,7 @@ def test_what_cannot_be_moved_safely_is_not(run: Run, tmp_path: Path) -> None:
     assert run("write", "new.yaml", "--out", "new", "-q").code == 0
     refused = run("compare", "old.yaml", "new", "--script", "change")
     assert refused.code == 1
-    assert "crew moves to another server; give the new side as a plan" in refused.err
+    assert "the servers of crew change; give the new side as a plan" in refused.err
 
 
 def test_the_new_relay_comes_before_the_old_one_goes(run: Run, tmp_path: Path) -> None:

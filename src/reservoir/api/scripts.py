@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from reservoir.api.comparisons import sides_of
 from reservoir.api.plans import pools_of, sheets_of
 from reservoir.core.compare.comparing import changed_pairs
+from reservoir.core.compare.sides import NetworkSide
 from reservoir.core.pools import Pools
 from reservoir.core.subject import Subject
 from reservoir.dialects.running.subject import ReadSubject
@@ -46,7 +47,7 @@ def scripts_apart(old: Subject, new: Subject) -> tuple[list[DeviceScript], dict[
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
     made: list[DeviceScript] = []
-    kept_back = pairs_changed(old, new)
+    kept_back = _in_stages(old, new)
     was_read = isinstance(old, ReadSubject)
     for name, sheet, before in device_texts(old):
         if name in kept_back:
@@ -62,27 +63,28 @@ def scripts_apart(old: Subject, new: Subject) -> tuple[list[DeviceScript], dict[
     return [each for each in made if each.device not in kept_back], kept_back
 
 
-def pairs_changed(old: Subject, new: Subject) -> dict[str, str]:
-    """The devices that join or leave a pair, or whose pair's addresses change, each with why.
-
-    Between the statements for one and those for the other they would not be in step.
-    """
+def pairs_that_change(old: Subject, new: Subject) -> Iterator[tuple[NetworkSide, NetworkSide]]:
+    """The networks, before and after, that a pair serves with other addresses, or on one side."""
     sides = sides_of(old, new)
-    found: dict[str, str] = {}
     for before, after in changed_pairs(sides.old, sides.new):
-        if before is None or after is None or not (before.pairs or after.pairs):
+        if before is None or after is None:
             continue
-        what = f"goes from {before.servers} to {after.servers}"
-        if before.pairs == after.pairs:
-            if before.assignable == after.assignable:
-                continue
-            what = f"is served by {after.servers}, and its addresses change"
-        for device in sorted({d for both in (*before.pairs, *after.pairs) for d in both}):
-            found[device] = (
-                f"{after.name} {what}. Each would go on alone until the other has changed: load "
-                "what `reservoir write` gives on both while neither serves"
-            )
-    return found
+        if any(side.pairs or side.half_known for side in (before, after)) and (
+            before.servers != after.servers or before.assignable != after.assignable
+        ):
+            yield before, after
+
+
+def _in_stages(old: Subject, new: Subject) -> dict[str, str]:
+    """The devices whose pairs change, each with why one script can't lead there."""
+    return {
+        device: (
+            f"{after.name} goes from {before.servers} to {after.servers}, which takes several "
+            "stages: else each would go on alone until the other has changed"
+        )
+        for before, after in pairs_that_change(old, new)
+        for device in sorted({*before.paired_devices, *after.paired_devices})
+    }
 
 
 def _depending(

@@ -7,17 +7,14 @@ from dataclasses import dataclass, replace
 from functools import reduce
 
 from reservoir.api.comparisons import sides_of
+from reservoir.api.pair_stages import Alone
 from reservoir.api.plans import sheets_of
-from reservoir.api.scripts import (
-    device_texts,
-    pairs_changed,
-    required_text,
-    scripts_apart,
-)
+from reservoir.api.scripts import scripts_apart
+from reservoir.api.way import Way
 from reservoir.core.compare.comparing import unaware
 from reservoir.core.compare.sides import paired, unheard
 from reservoir.core.leases.table import LeaseTable
-from reservoir.core.plan.model import Exclusion, Network, Plan
+from reservoir.core.plan.model import Exclusion, Network
 from reservoir.core.plan.selection import only_networks
 from reservoir.core.pools import Pools
 from reservoir.core.subject import Subject
@@ -26,9 +23,8 @@ from reservoir.core.values.durations import INFINITE, format_duration
 from reservoir.core.wording import counted, listed
 from reservoir.dialects.running.subject import ReadSubject
 from reservoir.dialects.scripting.ordering import UnsafeError
-from reservoir.dialects.scripting.script import DeviceScript, Stage, device_script
+from reservoir.dialects.scripting.script import DeviceScript, Stage
 from reservoir.dialects.sheet.model import Sheet
-from reservoir.dialects.writing import write_device
 
 SHORT = 600
 """Seconds that leases last while a network moves."""
@@ -56,8 +52,10 @@ class _Move:
 def stages(old: Subject, new: Subject, leases: LeaseTable | None = None) -> list[Stage]:
     """The change from old to new, in stages that are safe one after the other.
 
-    One, unless a network moves to a server that doesn't know its leases. Then leases are shortened
-    first; then the network moves, but for the addresses that somebody may have; last come these.
+    One, unless a network moves to a server that doesn't know its leases, or is a pair's before or
+    after. Where it moves, leases are shortened first; then the network moves, but for the addresses
+    that somebody may have; last come these. Of a pair, one stops first, or begins last: the other
+    serves alone in between.
 
     Args:
         old: What the devices run; a plan for what they would if it was written.
@@ -68,17 +66,21 @@ def stages(old: Subject, new: Subject, leases: LeaseTable | None = None) -> list
         UnsafeError: a network can't be moved safely.
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
-    moves = list(_moves(old, new))
-    if not moves:
+    between = Alone.between(old, new)
+    moves = list(_moves(between.old, between.new))
+    if not (moves or between.networks):
         made, kept_back = scripts_apart(old, new)
         return [Stage((), made, 0, "", kept_back)]
-    pairs = pairs_changed(old, new)
-    if pairs:
-        raise UnsafeError(next(iter(pairs.values())))
     if isinstance(new, ReadSubject):
-        names = listed(move.name for move in moves)
-        raise UnsafeError(f"{names} moves to another server; give the new side as a plan")
-    return list(_Moving(old, new, moves, leases).stages())
+        names = listed([*(move.name for move in moves), *between.networks])
+        raise UnsafeError(f"the servers of {names} change; give the new side as a plan")
+    way = Way(old)
+    sheets = sheets_of(new)
+    return [
+        *between.parting(way, is_moved=bool(moves)),
+        *(_Moving(way, between, moves, leases, sheets).stages() if moves else ()),
+        *between.joining(way, sheets),
+    ]
 
 
 def _moves(old: Subject, new: Subject) -> Iterator[_Move]:
@@ -102,16 +104,17 @@ def _moves(old: Subject, new: Subject) -> Iterator[_Move]:
 
 class _Moving:
     def __init__(
-        self, old: Subject, new: Subject, moves: Sequence[_Move], leases: LeaseTable | None
+        self,
+        way: Way,
+        between: Alone,
+        moves: Sequence[_Move],
+        leases: LeaseTable | None,
+        sheets: Mapping[str, Sheet],
     ) -> None:
-        self._new, self._moves = new.plan, moves
-        self._old_plan = old.plan
-        self._old_sheets = {name: sheet for name, sheet, _ in device_texts(old)}
-        self._sheets: Mapping[str, Sheet] = sheets_of(new)
-        self._texts = {name: text for name, _, text in device_texts(old)}
+        self._way, self._moves, self._sheets = way, moves, sheets
+        self._old, self._new = between.old.plan, between.new.plan
         self._leases = leases
-        self._was_read = isinstance(old, ReadSubject)
-        missing = [t for move in moves for t in move.targets if t not in self._texts]
+        missing = [t for move in moves for t in move.targets if t not in way.sheets]
         if missing:
             raise UnsafeError(f"the configuration of {listed(missing)} is not among the files")
         for move in moves:
@@ -148,7 +151,9 @@ class _Moving:
             sentence for m in self._moves for sentence in self._moved(m, kept[m.name], wait)
         )
         targets = {target for move in self._moves for target in move.targets}
-        made = sorted(self._to(between), key=lambda each: each.device not in targets)
+        made = sorted(
+            self._way.to(between, self._sheets), key=lambda each: each.device not in targets
+        )
         yield Stage(what, made, wait, until)
         last = tuple(
             f"{listed(move.targets)}: {counted(len(kept[move.name]), 'address')} of {move.name} "
@@ -157,7 +162,7 @@ class _Moving:
             if kept[move.name]
         )
         if last:
-            yield Stage(last, list(self._to(self._new)), 0, "")
+            yield Stage(last, list(self._way.to(self._new, self._sheets)), 0, "")
 
     def _kept(self, move: _Move) -> AddressSet:
         """The addresses that somebody may have a lease of from the old servers."""
@@ -194,33 +199,11 @@ class _Moving:
         names = {move.old for move in moves}
         networks = {
             name: network.model_copy(update={"lease": SHORT}) if name in names else network
-            for name, network in self._old_plan.networks.items()
+            for name, network in self._old.networks.items()
         }
-        shortened = only_networks(replace(self._old_plan, networks=networks), names)
-        for device in dict.fromkeys(source for move in moves for source in move.sources):
-            if device in self._texts:
-                yield from self._changed(device, self._old_sheets[device], shortened, others=False)
-
-    def _to(self, plan: Plan) -> Iterator[DeviceScript]:
-        for device, sheet in self._sheets.items():
-            if device in self._texts:
-                yield from self._changed(device, sheet, plan, others=True)
-
-    def _changed(
-        self, device: str, sheet: Sheet, plan: Plan, *, others: bool
-    ) -> Iterator[DeviceScript]:
-        """A device's script to what a plan says; the next one begins where it leads."""
-        before = self._texts[device]
-        present = before if self._was_read or not others else None
-        try:
-            after = required_text(write_device(Pools(plan), device, sheet, present, others))
-            made = device_script(device, sheet, before, after)
-        except UnsafeError as error:
-            raise UnsafeError(f"{device}: {error}") from None
-        if after != before:
-            script = made.script
-            self._texts[device] = after if script is None else script.given_to(before, sheet)
-            yield made
+        shortened = only_networks(replace(self._old, networks=networks), names)
+        sources = dict.fromkeys(source for move in moves for source in move.sources)
+        yield from self._way.to_these(shortened, sources)
 
 
 def _without(network: Network, kept: AddressSet) -> Network:

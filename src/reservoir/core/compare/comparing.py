@@ -248,11 +248,7 @@ def unaware(before: NetworkSide, after: NetworkSide) -> dict[str, AddressSet]:
 
 def knows_leases(device: str, other: str, before: NetworkSide, after: NetworkSide) -> bool:
     """Whether a server keeps its leases in step with another one, on either side."""
-    for side in (before, after):
-        pool = side.pools.get(device)
-        if pool is not None and pool.serving is not None and pool.serving.partner == other:
-            return True
-    return False
+    return any({device, other} == {*pair} for side in (before, after) for pair in side.pairs)
 
 
 def _servers(before: NetworkSide, after: NetworkSide) -> Iterator[Change]:

@@ -70,11 +70,28 @@ class NetworkSide:
 
         With the time in seconds after which one takes over.
         """
-        servings = (pool.serving for pool in self.pools.values())
+        servings = {n: p.serving for n, p in self.pools.items() if p.serving is not None}
         return {
-            (s.device, s.partner) if s.leads else (s.partner, s.device): s.after
-            for s in servings
-            if s is not None and s.partner is not None
+            (name, other) if its.leads else (other, name): its.after
+            for name, its in servings.items()
+            for other in [its.partner]
+            if other is not None and other in servings and servings[other].partner == name
+        }
+
+    @property
+    def paired_devices(self) -> Collection[str]:
+        """The servers that are in a pair."""
+        return {*(device for pair in self.pairs for device in pair), *self.half_known}
+
+    @property
+    def half_known(self) -> Mapping[str, int]:
+        """The servers in a pair with what doesn't serve it as far as is known, and its address."""
+        both = {device for pair in self.pairs for device in pair}
+        return {
+            name: pool.serving.partner_at
+            for name, pool in self.pools.items()
+            if pool.serving is not None and pool.serving.partner_at is not None
+            if name not in both
         }
 
     @property
@@ -88,11 +105,9 @@ class NetworkSide:
         return listed([*alone, *(f"the pair of {listed(p)}{time}" for p, time in times.items())])
 
     def _in_words(self, device: str) -> str:
-        """A server, and where its partner is whose device nobody knows."""
-        serving = self.pools[device].serving
-        if serving is None or serving.partner_at is None:
-            return device
-        return f"{device} in a pair with {format_address(serving.partner_at)}"
+        """A server, and where its partner is that doesn't serve it as far as is known."""
+        partner = self.half_known.get(device)
+        return device if partner is None else f"{device} in a pair with {format_address(partner)}"
 
     @cached_property
     def gateways(self) -> set[int]:
@@ -158,8 +173,18 @@ class Side:
         self.routing = self.hearing.routing
         for there in self.networks.values():
             for name, pool in there.pools.items():
+                there.pools[name] = self._with_partner(pool)
                 if self.hearing.hears_bound_only(name, there.network):
-                    there.pools[name] = replace(pool, assignable=NOTHING)
+                    there.pools[name] = replace(there.pools[name], assignable=NOTHING)
+
+    def _with_partner(self, pool: Pool) -> Pool:
+        """The pool, with the device of its pair where its server names only an address."""
+        serving = pool.serving
+        if serving is None or serving.partner_at is None:
+            return pool
+        holder = next(iter(self.topology.holders(serving.partner_at)), None)
+        partner = holder.device if holder is not None else None
+        return replace(pool, serving=serving._replace(partner=partner))
 
     def _unheard(self, there: NetworkSide, otherwise: Mapping[str, Heard]) -> dict[str, str]:
         """The servers of a network that don't hear its clients, each with the reason.

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import enum
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from copy import deepcopy
 from dataclasses import replace
-from functools import cached_property
+from functools import cached_property, reduce
 from typing import NamedTuple
 
 from reservoir.core.compare.pairing import as_planned
+from reservoir.core.pairing import Pairing
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import Span
 from reservoir.core.wording import listed
@@ -222,6 +223,27 @@ class Ordering:
             allowed |= self._after.assignable.get(vrf, AddressSet())
             if not assignable <= allowed:
                 yield from (assignable - allowed).spans()
+        for subnet in state.by_subnet.keys() & self._in_pairs:
+            if state.by_subnet[subnet] and self._says(state, subnet) not in self._said(subnet):
+                yield reduce(AddressSet.__or__, (s for s, _ in self._said(subnet))).hull
+
+    @cached_property
+    def _in_pairs(self) -> Set[Subnet]:
+        """The networks that the device begins or ceases to serve as one of a pair.
+
+        It must not do so in part: the other one would be out of step with it.
+        """
+        sides = self._before, self._after
+        paired = {subnet for side in sides for subnet in side.pairings}
+        return {s for s in paired if not all(side.by_subnet.get(s) for side in sides)}
+
+    def _said(self, subnet: Subnet) -> Sequence[tuple[AddressSet, Pairing | None]]:
+        """What the old and the new configuration say of a network and of its pair."""
+        return [self._says(side, subnet) for side in (self._before, self._after)]
+
+    @staticmethod
+    def _says(state: State, subnet: Subnet) -> tuple[AddressSet, Pairing | None]:
+        return state.by_subnet.get(subnet, AddressSet()), state.pairings.get(subnet)
 
     def _is_safe(self, state: State) -> bool:
         """Whether a state assigns only what the old or the new configuration does."""

@@ -12,6 +12,7 @@ from reservoir.core.checks.engine import errors_of
 from reservoir.core.checks.rule import Site
 from reservoir.core.compare.differences import Difference, Served
 from reservoir.core.compare.differences import differences as compare
+from reservoir.core.pairing import Pairing, pairing_of
 from reservoir.core.plan.model import Device
 from reservoir.core.pools import Pools
 from reservoir.core.values.address_set import AddressSet
@@ -46,6 +47,8 @@ class State:
     """By VRF, of all pools: what hears nobody on its own link may still hear a relay."""
     by_subnet: Mapping[Subnet, AddressSet]
     """What is assigned in each network that is served."""
+    pairings: Mapping[Subnet, Pairing]
+    """With whom leases are kept in step."""
     served: Mapping[str, Served]
     """By subnet and name: a network may have two pools for a while."""
     names: Mapping[Subnet, str]
@@ -64,7 +67,7 @@ class State:
         assignable = _assignable(pools if lifted is stated else Pools(stated.plan()))
         seen: dict[str, AddressSet] = {}
         by_subnet: dict[Subnet, AddressSet] = {}
-        served = {}
+        pairings, served = dict[Subnet, Pairing](), {}
         overlaps = False
         for pool in pools:
             if pool.server is not None:
@@ -74,10 +77,15 @@ class State:
                 seen[vrf] = known | pool.assignable
                 there = by_subnet.get((vrf, subnet), AddressSet())
                 by_subnet[vrf, subnet] = there | pool.assignable
+                pairing = pairing_of(pool, pools.topology)
+                if pairing is not None:
+                    pairings[vrf, subnet] = pairing
                 served[f"{vrf} {subnet} {pool.name}"] = Served.of(pool, pools)
         names = {(pool.network.vrf, pool.network.subnet.subnet): pool.name for pool in pools}
         lines = _in_one_order(lifted.device)
-        return cls(present, sheet, pools, assignable, by_subnet, served, names, overlaps, lines)
+        return cls(
+            present, sheet, pools, assignable, by_subnet, pairings, served, names, overlaps, lines
+        )
 
     @cached_property
     def served_names(self) -> frozenset[str]:
