@@ -15,7 +15,7 @@ from itertools import pairwise
 from typing import Any
 
 from reservoir.core.plan.model import Plan
-from reservoir.core.plan.offered import OFFERED
+from reservoir.core.plan.offered import OFFERED, SHORT_FOR
 from reservoir.core.pools import Pools
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.address_set import AddressSet
@@ -209,7 +209,10 @@ def _as_options(facts: Sequence[Known]) -> Iterator[Known]:
             code, (owner, *_) = fact.fields["code"], fact.around
             data = dhcp_options.encode(fact.fields["type"], fact.fields["value"].split())
             yield from _ways_to_say(code, data, owner, facts[0])
-        elif fact.kind == "pool":
+        elif fact.kind in ("pool", "class", "binding"):
+            for key, code in SHORT_FOR.items():
+                if fact.fields.get(key):
+                    yield from _ways_to_say(code, fact.fields[key].encode(), fact, facts[0])
             for key, field_ in OFFERED.items():
                 if field_.option is not None and fact.fields.get(key):
                     data = field_.encode(fact.fields[key])

@@ -151,7 +151,8 @@ class Explainer:
         best = max(scores.values())
         fitting = [fact for fact, score in scores.items() if score >= best - _TIE]
         own = self.words(node)
-        if owner in fitting and not node.children and _says_all(owner, own):
+        is_option = any(fact.kind == "option" and _is_named(fact, own) for fact in scores)
+        if owner in fitting and not (node.children or is_option) and _says_all(owner, own):
             return Statement(node, owner, owner, own, outer, around)
 
         line = [*own, *chain.from_iterable(map(self.words, self.on_line(node)))]

@@ -80,6 +80,11 @@ def plan_for_sample() -> Plan:
                 address=parse_address("10.84.61.31"),
                 hostname="clock-two",
             ),
+            Binding(
+                name="stoker",
+                mac=parse_mac("00:00:5e:00:53:d4"),
+                address=parse_address("10.84.61.32"),
+            ),
         ),
         by_class={
             "phones": ClassAnswers(
