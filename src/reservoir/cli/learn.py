@@ -263,11 +263,11 @@ def _ask_what_no_text_shows(draft: Draft, wishes: Wishes) -> Wishes:
     from reservoir.reports.theme import styled
 
     traits = dict(wishes.traits)
-    for name in draft.not_shown:
+    for name, taken in draft.not_shown.items():
         trait = TRAITS[name]
         click.echo(styled(trait.sentence, "name"), err=True)
         chosen = click.Choice([*trait.values]) if trait.values else None
-        traits[name] = click.prompt(f"  {name}", type=chosen, default=trait.default, err=True)
+        traits[name] = click.prompt(f"  {name}", type=chosen, default=taken, err=True)
     return replace(wishes, traits=_known_traits(traits))
 
 

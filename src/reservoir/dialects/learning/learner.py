@@ -51,8 +51,8 @@ class Draft:
     text: str
     layout: LayoutGuess
     questions: tuple[Question, ...]
-    not_shown: tuple[str, ...]
-    """Traits that no text shows."""
+    not_shown: Mapping[str, str]
+    """Traits that no text shows, with what is taken for them."""
     guessed: int
     """Rows that are a guess; each has a remark."""
     without_row: int
@@ -116,7 +116,7 @@ def _drafted(text: str, facts: Sequence[Known], layout: LayoutGuess, wishes: Wis
         text=drafted,
         layout=layout,
         questions=questions,
-        not_shown=tuple(unknown),
+        not_shown=unknown,
         guessed=_remarks(body, GUESS),
         without_row=_remarks(body, NO_ROW),
         problems=tuple(unusable),
