@@ -149,16 +149,22 @@ def expected(plan: dict[str, Any], listed: list[Listed]) -> Counter[tuple[str, i
 
 
 def taken(plan: dict[str, Any], listed: list[Listed], name: str, server: str | None) -> int:
-    """How many addresses of a server's pool have a lease, of it or of no server that is known."""
+    """How many addresses of a server's pool have a lease, of it or of no server that is known.
+
+    A pair has its addresses once, whoever of both gave the lease.
+    """
     walked, home = Walked(plan), homes(plan)
     serving = [served for served, *_ in walked.servers(name)]
-    [pool] = [p for p in walked.pools if p.network == name and p.server == server][:1]
+    its = server.split(", ") if server else [None]
+    pair = {served for served, _, _, is_paired in walked.servers(name) if is_paired}
+    assert {*its} == pair or pair.isdisjoint(its)
+    [pool] = [p for p in walked.pools if p.network == name and p.server == its[0]][:1]
     return len(
         {
             address
             for _, _, address, by in valid(listed)
             if home.get(address) == name and address in pool.assignable
-            and (len(serving) < 2 or by == server or by not in serving)
+            and (len(serving) < 2 or by in its or by not in serving)
         }
     )  # fmt: skip
 

@@ -47,10 +47,11 @@ class Contradiction(NamedTuple):
 
 @dataclass(frozen=True)
 class PoolUsage:
-    """How many addresses of one server's pool are taken."""
+    """How many addresses of one server's pool are taken, or of a pair's, which has them once."""
 
     network: str
     server: str | None
+    """Both of a pair, with a comma."""
     assignable: int
     taken: int
     """Assignable addresses with a lease that hasn't expired."""
@@ -114,40 +115,41 @@ class _Checking:
         held, who = leases.address[rows], (leases.mac[rows], leases.client[rows])
         own = bindings.addresses_of(*who, leases.identifiers, held)
         bound = own == held
-        for pool in pools:
-            mine = self._of_server(pool, pools, rows)
+        for pool, servers in _in_step(pools):
+            mine = self._of_servers(servers, pools, rows)
             inside = pool.assignable.contains(self._leases.address[rows]) & mine
             soon = self._leases.expires[rows] <= self._now + SOON
             yield PoolUsage(
                 pool.name,
-                pool.server,
+                ", ".join(servers) or None,
                 len(pool.assignable),
                 len(np.unique(self._leases.address[rows[inside]])),
                 int((bound & mine).sum()),
                 int((soon & mine & (inside | bound)).sum()),
             )
             self._too_long(pool, rows[mine])
-            self._fullness(pool, rows[inside])
+            self._fullness(pool, servers, rows[inside])
         self._contradictions(place, pools, rows[~bound], own[~bound])
 
-    def _of_server(
-        self, pool: Pool, pools: Sequence[Pool], rows: NDArray[np.int64]
+    def _of_servers(
+        self, some: Sequence[str], pools: Sequence[Pool], rows: NDArray[np.int64]
     ) -> NDArray[np.bool_]:
-        """Which leases are a server's: by name, or all that name nobody of the network."""
+        """Which leases are of some servers: by name, or all that name nobody of the network."""
         if len(pools) == 1:
             return np.ones(len(rows), dtype=np.bool_)
         servers = self._leases.servers
         known = [servers.known.get(other.server or "", -2) for other in pools]
         numbers = servers.numbers[rows]
-        is_mine: NDArray[np.bool_] = numbers == servers.known.get(pool.server or "", -2)
-        return is_mine | ~np.isin(numbers, known)
+        mine = [servers.known.get(name, -2) for name in some]
+        is_mine: NDArray[np.bool_] = np.isin(numbers, mine) | ~np.isin(numbers, known)
+        return is_mine
 
-    def _fullness(self, pool: Pool, rows: NDArray[np.int64]) -> None:
+    def _fullness(self, pool: Pool, servers: Sequence[str], rows: NDArray[np.int64]) -> None:
         """That a pool has no address left, or few."""
         taken, size = len(np.unique(self._leases.address[rows])), len(pool.assignable)
         if not size or taken < NEARLY * size:
             return
-        by = f" of {pool.server}" if pool.server else ""
+        by = f" of {listed(servers)}" if servers else ""
         left = f"{size - taken:,} left" if taken < size else "none left: the next client gets none"
         message = f"{taken:,} of {counted(size, 'address')}{by} in {pool.name} are taken, {left}"
         rule = "pool-nearly-full" if taken < size else "pool-full"
@@ -299,3 +301,14 @@ class _Checking:
     ) -> Contradiction:
         home = int(self._homes.home[rows[-1]])
         return Contradiction(f"lease-{rule}", severity, message, rows[-1], self._pools.names[home])
+
+
+def _in_step(pools: Sequence[Pool]) -> Iterator[tuple[Pool, Sequence[str]]]:
+    """The pools of a network with who serves each; that of a pair once, with both."""
+    told = set[str]()
+    for pool in pools:
+        both = [p for p in pools if p is pool or pool.keeps_in_step_with(p)]
+        servers = [p.server for p in both if p.server is not None]
+        if told.isdisjoint(servers):
+            yield pool, servers
+        told.update(servers)
