@@ -280,7 +280,17 @@ def test_a_pair_in_stages_needs_both_and_a_plan(run: Run, put: Put) -> None:
     sides = "--old", "single/one.tamarack"
     joined = run("compare", *sides, "--new", "pair.yaml", "--script", "a")
     assert "two begins, as the partner of one; load what `reservoir write` gives" in joined.err
+    single = plan_of("tamarack", served="one").replace(", 10.84.2.10]", "]")
+    put("before.yaml", single[: single.index("  two:")] + single[single.index("networks:") :])
+    new = run("compare", "before.yaml", "pair.yaml", "--script", "d")
+    assert (new.code, new.err.count("two begins, as the partner of one; load")) == (0, 1)
+    assert "Without a script" not in new.err
     files = "pair/one.tamarack", "pair/two.tamarack"
+    gone = run(
+        "compare", "--old", files[0], "--old", files[1], "--new", "before.yaml", "--script", "e"
+    )
+    assert (gone.code, gone.err.count("two stops; one, which knows the leases of both")) == (0, 1)
+    assert "goes on doing what it does" not in gone.err
     alone = run("compare", "--old", files[0], "--new", "single.yaml", "--script", "c")
     assert alone.code == 1
     assert "crew: one is in a pair with 10.84.9.2, and what is there is not" in alone.err

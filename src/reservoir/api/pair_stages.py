@@ -144,19 +144,22 @@ class Alone:
             for split in self.joined
         ]
         yield from _stage(what, way.to(self.joining_plan, sheets))
+        by_hand = tuple(s.other for s in self.joined if s.other not in way.sheets)
         what = [
             f"{split.network}: {split.other} begins, as the partner of {split.keeper}"
-            + ("" if split.other in way.sheets else "; load what `reservoir write` gives there")
+            + ("; load what `reservoir write` gives there" if split.other in by_hand else "")
             for split in self.joined
         ]
-        yield from _stage(what, way.to(self.whole, sheets))
+        yield from _stage(what, way.to(self.whole, sheets), by_hand)
 
 
-def _stage(what: Sequence[str], scripts: Iterable[DeviceScript]) -> Iterator[Stage]:
+def _stage(
+    what: Sequence[str], scripts: Iterable[DeviceScript], by_hand: tuple[str, ...] = ()
+) -> Iterator[Stage]:
     """A stage after which nothing is waited for; none if nothing is to be done."""
     made = list(scripts)
     if made or what:
-        yield Stage(tuple(what), made, 0, "")
+        yield Stage(tuple(what), made, 0, "", by_hand=by_hand)
 
 
 def _first_of(preferred: Sequence[str]) -> _Keeper:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 
 from reservoir.api.comparisons import sides_of
 from reservoir.api.plans import pools_of, sheets_of
@@ -109,15 +109,18 @@ def _depending(
     return found
 
 
-def unscripted(old: Subject, new: Subject) -> Iterator[str]:
+def unscripted(old: Subject, new: Subject, told: Collection[str] = ()) -> Iterator[str]:
     """What changes and has no script, in sentences: devices without a dialect, new ones, old ones.
 
     Args:
         old: What the devices run.
         new: What they are to run.
+        told: Devices that have a script, or of which a stage tells.
     """
     was = {name: device.dialect for name, device in old.plan.devices.items()}
     for name, device in new.plan.devices.items():
+        if name in told:
+            continue
         if name not in was:
             if not isinstance(old, ReadSubject):
                 yield f"{name} is new: `reservoir write` gives its configuration"
@@ -127,7 +130,7 @@ def unscripted(old: Subject, new: Subject) -> Iterator[str]:
             yield f"{name} has no dialect: change its interfaces, zones and routes by hand"
     if not isinstance(new, ReadSubject):
         for name in was:
-            if name not in new.plan.devices:
+            if name not in new.plan.devices and name not in told:
                 yield f"{name} is not on the new side: it goes on doing what it does"
 
 

@@ -199,7 +199,8 @@ def _write_scripts(
         complain(f"No script is safe at every step: {error}.")
         talk("No script was written.")
         raise click.exceptions.Exit(1) from None
-    for sentence in reservoir.unscripted(before, after):
+    told = {device for stage in stages for device in stage.devices}
+    for sentence in reservoir.unscripted(before, after, told):
         talk(f"Without a script: {sentence}.")
     kept_back = {device: why for stage in stages for device, why in stage.kept_back.items()}
     for device, why in kept_back.items():

@@ -56,6 +56,13 @@ class Stage:
     """What has happened by then."""
     kept_back: Mapping[str, str] = field(default_factory=dict)
     """The devices that change and get no script, each with the reason."""
+    by_hand: tuple[str, ...] = ()
+    """The devices that are loaded then, and whose present configuration isn't known."""
+
+    @property
+    def devices(self) -> set[str]:
+        """The devices that it tells of."""
+        return {*(made.device for made in self.scripts), *self.by_hand}
 
 
 def script(old: str, new: str, sheet: Sheet, device: str) -> Script:
