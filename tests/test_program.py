@@ -78,6 +78,7 @@ CALLS = {
     "stand-in": ("stand-in", PLAN, "--device", "nobody"),
     "size": ("size", PLAN, "--network", "crew", "--figure", "crew.png"),
     "map": ("map", PLAN, "--free", "/20"),
+    "find": ("find", "10.84.20.30", "crew", PLAN, "--leases", LEASES),
     "report": ("report", PLAN, "--out", "report.html"),
     "dialect": ("dialect", "try", "thimble"),
     "schema": ("schema", "check"),

@@ -32,6 +32,7 @@ from .api.sizing import Sizing as Sizing
 from .api.sizing import size as size
 from .api.sizing import size_demand as size_demand
 from .api.stages import stages as stages
+from .api.whereabouts import find as find
 from .configurations import configuration_text as configuration_text
 from .core.checks import Report as Report
 from .core.compare.notice import Comparison as Comparison

@@ -28,6 +28,7 @@ COMMANDS = (
     "stand-in",
     "size",
     "map",
+    "find",
     "report",
     "dialect",
     "schema",

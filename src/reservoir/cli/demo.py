@@ -65,6 +65,8 @@ def command(folder: str, force: bool) -> None:
     _say("What each address is for, and what is free.")
     _run("map", str(right / plan))
     _run("map", str(right / plan), "--figure", str(root / "map.svg"))
+    _say("Who has this address, and what is that client?")
+    _run("find", "10.84.20.30", "00:00:5e:00:53:40", str(right / plan))
     _say("One network more: subnet and tag are suggested, the sub-interface comes with it.")
     _run("new", "--into", str(right / plan), "--network", "lounge", "--device", "pier-router",
          "--clients", "120", "--yes")  # fmt: skip

@@ -1,0 +1,178 @@
+"""``find``: what an address, a client, a tag or a name is, held to walking the plan."""
+
+from __future__ import annotations
+
+import json
+import re
+from ipaddress import IPv4Interface
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import reservoir
+from conftest import Run, examples
+from met import meets, met
+from oracle import Walked, number_of, plans, text_of
+from reservoir.core.values.addresses import format_address
+
+DEMO = Path(reservoir.__file__).parent / "demo"
+RIGHT, HURRIED = (str(DEMO / f"{which}/ferry-line.yaml") for which in ("right", "hurried"))
+LEASES = str(DEMO / "running/leases.csv")
+
+
+def roles(plan: dict[str, Any], address: int) -> set[tuple[str, str | None]]:
+    """What an address is for, and in which network, by looking at each line of the plan."""
+    walked, found = Walked(plan), set[tuple[str, str | None]]()
+    for name, network in plan["networks"].items():
+        vrf, inside = walked.vrf(name), address in walked.addresses(name)
+        here = set[str]()
+        if inside:
+            here |= {"gateway"} if walked.gateway(name) == address else set()
+            here |= {"excluded" for e in network["exclusions"] if address in spanned(e)}
+            here |= {
+                "assignable"
+                for pool in walked.pools
+                if pool.network == name and address in pool.assignable
+            }
+        machines = {
+            role
+            for role, key in (("static", "static"), ("bound", "bindings"))
+            for host in network[key]
+            if number_of(host["address"]) == address
+        }
+        found |= {(role, name) for role in here | machines}
+        taken = {a for _, a, _ in walked.interfaces(vrf)} | walked.virtual(vrf)
+        taken |= {number_of(h["address"]) for n in same_vrf(plan, vrf) for h in n["static"]}
+        bound = {number_of(h["address"]) for n in same_vrf(plan, vrf) for h in n["bindings"]}
+        if inside and not here and address not in taken | bound:
+            found.add(("free" if address in walked.hosts(name) else "edge", name))
+    return found
+
+
+def same_vrf(plan: dict[str, Any], vrf: str) -> list[dict[str, Any]]:
+    """The networks of a VRF."""
+    return [net for net in plan["networks"].values() if net.get("vrf", "") == vrf]
+
+
+def spanned(exclusion: Any) -> range:
+    """The addresses of an exclusion, or of a range."""
+    text = exclusion["range"] if isinstance(exclusion, dict) else exclusion
+    first, _, last = text.partition("-")
+    return range(number_of(first), number_of(last or first) + 1)
+
+
+@meets("assignable", "bound", "static", "gateway", "excluded", "free", "edge")
+@given(plan=plans(), data=st.data())
+@settings(max_examples=examples(150))
+def test_what_an_address_is_agrees_with_walking_the_plan(
+    plan: dict[str, Any], data: st.DataObject
+) -> None:
+    """Each role, with its network; and what has the address on an interface."""
+    opened = reservoir.loads(text_of(plan))
+    walked = Walked(plan)
+    named = sorted({number_of(a) for a in re.findall("[0-9]+(?:[.][0-9]+){3}", text_of(plan))})
+    near = sorted({a for name in plan["networks"] for a in walked.addresses(name)})
+    address = data.draw(st.sampled_from(named) | st.sampled_from(near or named))
+    (answer,) = reservoir.find(opened, [format_address(address)])
+    told = {(thing.role, thing.network) for thing in answer.things}
+    others = {"interface", "virtual", "used", "link"}
+    assert {each for each in told if each[0] not in others} == roles(plan, address)
+    interfaces = plan["devices"]["a"]["interfaces"].values()
+    held = {
+        int(IPv4Interface(text).ip)
+        for its in interfaces
+        for text in (its["address"] if isinstance(its["address"], list) else [its["address"]])
+    }
+    assert ("interface" in {role for role, _ in told}) == (address in held)
+    for role, _ in told:
+        met(role)
+
+
+def found(run: Run, *arguments: str) -> list[dict[str, Any]]:
+    """The answers as JSON."""
+    ended = run("find", *arguments, "--format", "json")
+    assert ended.err == "" or ended.code, ended.err
+    answers: list[dict[str, Any]] = json.loads(ended.out)["answers"]
+    assert ended.code == (not all(answer["known"] for answer in answers))
+    return answers
+
+
+def test_addresses_clients_tags_and_names_of_the_ferry_line(run: Run) -> None:
+    """Each with its place, who serves it and how, and who has it."""
+    kiosk, dotted, net, tag, crew, pattern, nobody = found(
+        run, "10.84.20.30", "0000.5E00.5301", "10.84.30.0/24", "30", "CREW", "kiosk-*",
+        "10.90.1.1", RIGHT, "--leases", LEASES,
+    )  # fmt: skip
+    for answer in (kiosk, dotted):
+        (bound,) = answer["things"]
+        assert (bound["role"], bound["network"]) == ("bound", "passenger-wifi")
+        assert bound["at"] == "bindings_from[0][0]"
+        assert (Path(bound["file"]).name, bound["line"]) == ("bindings.csv", 2)
+        assert answer["servers"][0]["way"] == "at its interface deck.20"
+        (lease,) = answer["leases"]
+        assert (lease["name"], lease["line"]) == ("kiosk-1", 2)
+        assert lease["expires"] == "2027-03-31T12:30:00+00:00"
+    for answer in (net, tag, crew):
+        assert answer["things"][0]["role"] == "network"
+        assert "201 assignable" in answer["things"][0]["what"]
+        assert answer["servers"][0] == {
+            "network": "crew",
+            "server": "harbour-office",
+            "way": "through the relay of pier-router deck.30",
+        }
+    assert {thing["role"] for thing in tag["things"]} == {"network", "interface"}
+    assert len(pattern["things"]) == 2
+    assert (nobody["known"], nobody["nearest"]) == (False, "heron-saloon")
+    assert nobody["free"] == "10.90.0.0-10.90.255.255"
+
+
+def test_findings_and_clashes_are_about_what_was_asked(run: Run) -> None:
+    """An address with two roles, a client of two, a network; not the findings of others."""
+    gateway, desk, shop, free = found(
+        run, "10.84.20.1", "00:00:5e:00:53:11", "shop", "10.84.30.5", HURRIED
+    )
+    assert {thing["role"] for thing in gateway["things"]} == {"gateway", "assignable", "interface"}
+    assert [f["rule"] for f in gateway["findings"]] == ["gateway-in-pool"]
+    assert [f["rule"] for f in desk["findings"]] == ["binding-address-twice"]
+    assert {f["rule"] for f in shop["findings"]} == {"ranges-overlap", "demand-unknown"}
+    assert free["findings"] == []
+    assert (free["known"], free["free"]) == (True, "10.84.30.2-10.84.30.254")
+
+
+def test_configuration_is_searched_as_a_plan_is(run: Run, tmp_path: Path) -> None:
+    """With the line of the file; of a pair both serve."""
+    assert run("write", RIGHT, "-o", "made", "-q").code == 0
+    files = [str(file) for file in (tmp_path / "made").glob("*.merganser")]
+    saloon, office = found(run, "10.85.41.20", "harbour-office", *files)
+    (assigned,) = saloon["things"]
+    assert assigned["what"] == "assignable in heron-saloon, by ferry-heron and heron-standby"
+    assert Path(assigned["file"]).suffix == ".merganser"
+    assert office["things"][0]["what"].startswith("device harbour-office (merganser)")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "said"),
+    [
+        (["10.84.20.300", RIGHT], 2, "300 is above 255"),
+        (["10.84.20.9-10.84.20.2", RIGHT], 2, "is written high to low"),
+        (["10.84.20.0/33", RIGHT], 2, "10.84.20.0/33"),
+        (["hex:zz", RIGHT], 2, "is not a client identifier"),
+        (["10.84.20.30"], 2, "None of these is a file: 10.84.20.30"),
+        ([RIGHT], 2, "Say what to find, too"),
+        (["crew", "nowhere.yaml"], 2, "nowhere.yaml:1:1: there is no such file"),
+        (["", "$", "99999", "crew?", RIGHT], 1, ""),
+        (["\x1b[31m", RIGHT], 1, ""),
+    ],
+)
+def test_what_cannot_be_found_is_said(run: Run, arguments: list[str], code: int, said: str) -> None:
+    """Malformed ones with why; unknown ones with exit status 1."""
+    ended = run("find", *arguments)
+    assert ended.code == code, ended.err
+    assert said in ended.err
+    assert "\x1b" not in ended.out
+    assert ended.out.count("nothing here has this name or number") == (
+        len(arguments) - 1 if code == 1 else 0
+    )
