@@ -101,7 +101,12 @@ def rehearse(
         room = len(pools.assignable_in(pools.place_of(cast.network)))
         each.is_too_large = clients is None and room > MOST_FILLED
         each.conversation = conversations.get(each.network, [])
-        each.called = {client.mac: _called(client) for client in cast.everybody if client.kind}
+        each.called = {
+            client.mac: _called(client)
+            for client in cast.everybody
+            if client.kind or client.label != str(client.mac)
+        }
+        each.of_class = {client.mac: client.kind for client in cast.everybody if client.kind}
     return Rehearsal(
         networks=networks,
         left_out=left_out,
@@ -113,7 +118,11 @@ def rehearse(
 
 
 def _called(client: Client) -> str:
-    return f"{client.mac}, of class {client.kind}"
+    """What a client is called in what was said: by its name, and the class that it is of."""
+    label = str(client.mac)
+    if client.label != label:
+        label = f"{client.label} ({label})"
+    return f"{label}, of class {client.kind}" if client.kind else label
 
 
 def _with_relayed(pools: Pools, started: Mapping[str, Serving]) -> Pools:

@@ -115,6 +115,8 @@ class NetworkRehearsed:
     """Those whose members came."""
     called: Mapping[Mac, str] = field(default_factory=dict)
     """What clients are called in what was said, by their MAC addresses."""
+    of_class: Mapping[Mac, str] = field(default_factory=dict)
+    """The classes that clients are of, by their MAC addresses."""
     conversation: list[Event] = field(default_factory=list)
     """What was said, if this network was listened to."""
 

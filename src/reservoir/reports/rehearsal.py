@@ -237,9 +237,7 @@ def conversation(each: NetworkRehearsed, width: int) -> Iterator[str]:
     """What was said in a network by its first clients, and by those that failed."""
     failed = [failure.client for failure in each.failures]
     heard = dict.fromkeys(event.client for event in each.conversation)
-    of_each = {
-        each.called[client].partition(", ")[2]: client for client in reversed([*each.called])
-    }
+    of_each = {each.of_class[client]: client for client in reversed([*each.of_class])}
     told = list(dict.fromkeys([*failed, *of_each.values(), *heard]))
     told = [client for client in told if client in heard]
     shown = sorted(
@@ -268,6 +266,18 @@ def _first_heard(events: Iterable[Event]) -> Any:
     return first.__getitem__
 
 
+def _since(seconds: float) -> str:
+    """How long a rehearsal has lasted: to the millisecond while it is short."""
+    if seconds < 60:
+        return f"{seconds:.3f} s"
+    minutes, rest = divmod(seconds, 60)
+    if minutes < 60:
+        return f"{minutes:.0f}m {rest:.3f}s"
+    hours, minutes = divmod(minutes, 60)
+    days, hours = divmod(hours, 24)
+    return (f"{days:.0f}d " if days else "") + f"{hours:.0f}h {minutes:.0f}m {int(rest)}s"
+
+
 def _said(client: Mac, events: Iterable[Event], width: int) -> Iterator[str]:
     indent = " " * 13
     for event in events:
@@ -277,6 +287,6 @@ def _said(client: Mac, events: Iterable[Event], width: int) -> Iterator[str]:
             yield from wrapped(f"{event.who} {event.what}".strip(), width, indent)
             continue
         says = ", ".join(f"{name} {value}" for name, value in described(event.message))
-        head = f"{event.at:>9.3f} s  {event.who} to {event.to}: "
+        head = f"{_since(event.at):>11}  {event.who} to {event.to}: "
         text = f"{event.message.kind.name}{f' ({says})' if says else ''}"
         yield from wrapped(text, width, indent, head)
