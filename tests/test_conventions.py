@@ -26,6 +26,15 @@ SAID: dict[str, tuple[str, ...]] = {
     "adopt": ("adopt", "running/leases.csv", "--into", "right/ferry-line.yaml", *NOW),
     "rehearse": ("rehearse", "right/ferry-line.yaml", "--network", "crew", "--day"),
     "size": ("size", "hurried/ferry-line.yaml"),
+    "find": (
+        "find",
+        "10.84.20.30",
+        "crew",
+        "10.90.0.1",
+        "hurried/ferry-line.yaml",
+        "--leases",
+        "running/leases.csv",
+    ),
     "map": ("map", "hurried/ferry-line.yaml", "--free", "/20", "--free-vlans"),
 }
 """A call of each command that has JSON."""
@@ -33,6 +42,7 @@ SAID: dict[str, tuple[str, ...]] = {
 LISTS = {
     "check": "findings", "compare": "networks", "leases": "networks", "adopt": "bindings",
     "rehearse": "networks", "size": "networks", "map": "networks",
+    "find": "answers",
 }  # fmt: skip
 """What each is about."""
 

@@ -141,6 +141,7 @@ def test_a_free_block_has_no_address_of_the_plan(data: dict[str, object], bits: 
         )
     ]
     assert list(space.free(bits, [within])) == expected
+    assert space.count_free(bits, [within]) == len(expected)
 
 
 SMALL = """
@@ -188,6 +189,9 @@ def test_free_subnets_and_tags_are_listed_one_a_line(run: Run, put: Put) -> None
     ]  # fmt: skip
     found = run("map", "plan.yaml", "--free", "/25", "--within", "10.84.30.0/23")
     assert found.out == "10.84.31.128/25\n"
+    many = run("map", "plan.yaml", "--free", "/32", "--within", "0.0.0.0/0")
+    assert many.out.splitlines() == [f"0.0.0.{host}/32" for host in range(10)]
+    assert "subnets of /32 (the first 10 are listed, --format json has all)" in many.err
     assert run("map", "plan.yaml", "--free-vlans").out == "2-29\n32-4094\n"
     for wrong in (("--free", "/33"), ("--within", "10.84"), ("--free", "big")):
         assert run("map", "plan.yaml", *wrong).code == 2

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from itertools import islice
 from typing import TYPE_CHECKING
 
 import click
@@ -90,17 +91,18 @@ def command(
     subject = subject_of(inputs, dialect)
     space = reservoir.space(subject, networks)
     blocks = [block.subnet for block in within]
-    subnets = None if free is None else list(space.free(free, blocks))
+    subnets = None if free is None else space.free(free, blocks)
     tags = space.free_vlans if free_vlans else None
     if form == "json":
-        save_or_show(report.as_json(space, subject.files, blocks, networks, subnets, tags), out)
+        every = None if subnets is None else list(subnets)
+        save_or_show(report.as_json(space, subject.files, blocks, networks, every, tags), out)
     elif subnets is not None or tags is not None:
-        found = list(map(str, subnets or ()))
+        found = list(map(str, islice(subnets or (), FIRST)))
         found += [str(a) if a == b else f"{a}-{b}" for a, b in tags or ()]
         save_or_show((f"{line}\n" for line in found), out)
-        if subnets is not None and not subnets:
+        if free is not None:
             where = ", ".join(map(str, blocks or space.blocks))
-            talk(f"No /{free} is free in {where}.")
+            talk(f"{_how_many(free, space.count_free(free, blocks))} free in {where}.")
     elif figure is None or out:
         lines = report.lines(space, blocks, networks, width())
         save_or_show((f"{line}\n" for line in lines), out)
@@ -109,3 +111,17 @@ def command(
 
         title = subject.plan.name or "Address space"
         save_figure(drawn(space, title, blocks, networks), figure)
+
+
+FIRST = 10
+"""Free subnets that are listed as text; JSON has all."""
+
+
+def _how_many(bits: int, count: int) -> str:
+    """How many subnets of a size are free, and which of them are listed."""
+    if not count:
+        return f"No /{bits} is"
+    if count == 1:
+        return f"One /{bits} is"
+    shown = f" (the first {FIRST} are listed, --format json has all)" if count > FIRST else ""
+    return f"{count:,} subnets of /{bits}{shown} are"

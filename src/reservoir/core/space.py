@@ -230,12 +230,19 @@ class Space:
             bits: The prefix length.
             within: Where to look; in :attr:`blocks` if empty.
         """
+        for begins in self._free(bits, within):
+            yield from (Prefix(address, bits) for address in begins)
+
+    def count_free(self, bits: int, within: Sequence[Prefix] = ()) -> int:
+        """How many blocks :meth:`free` has."""
+        return sum(map(len, self._free(bits, within)))
+
+    def _free(self, bits: int, within: Sequence[Prefix]) -> Iterator[range]:
+        """Where free blocks begin, stretch by stretch."""
+        size = 1 << (32 - bits)
         for span in AddressSet(block.subnet.span for block in within or self.blocks).spans():
-            size = 1 << (32 - bits)
             for gap in self.used.complement_within(span).spans():
-                first = -(-gap.first // size) * size
-                for address in range(first, gap.last - size + 2, size):
-                    yield Prefix(address, bits)
+                yield range(-(-gap.first // size) * size, gap.last - size + 2, size)
 
     @cached_property
     def vlans(self) -> set[int]:

@@ -118,6 +118,10 @@ def as_json(
     output: Output = {
         **frame("find", inputs),
         "answers": [_answer(answer, subject, listed) for answer in answers],
+        "summary": {
+            "asked": len(answers),
+            "known": sum(answer.is_known for answer in answers),
+        },
     }
     yield as_text(output)
 

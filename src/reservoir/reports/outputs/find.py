@@ -77,7 +77,16 @@ class AnswerObject(TypedDict):
 
 
 @described
+class FindSummary(TypedDict):
+    """Counts of what was asked."""
+
+    asked: int
+    known: int
+
+
+@described
 class Output(Frame):
     """What ``reservoir find --format json`` prints."""
 
     answers: list[AnswerObject]
+    summary: FindSummary
