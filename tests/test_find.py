@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from ipaddress import IPv4Interface
 from pathlib import Path
 from typing import Any
@@ -73,9 +72,17 @@ def test_what_an_address_is_agrees_with_walking_the_plan(
     """Each role, with its network; and what has the address on an interface."""
     opened = reservoir.loads(text_of(plan))
     walked = Walked(plan)
-    named = sorted({number_of(a) for a in re.findall("[0-9]+(?:[.][0-9]+){3}", text_of(plan))})
-    near = sorted({a for name in plan["networks"] for a in walked.addresses(name)})
-    address = data.draw(st.sampled_from(named) | st.sampled_from(near or named))
+    groups = [
+        [a for name in plan["networks"] for a in sorted(walked.addresses(name))],
+        [g for n in plan["networks"] if (g := walked.gateway(n)) in walked.addresses(n)],
+        *(
+            [number_of(host["address"]) for net in plan["networks"].values() for host in net[key]]
+            for key in ("bindings", "static")
+        ),
+        [a for net in plan["networks"].values() for e in net["exclusions"] for a in spanned(e)[:4]],
+        [0],
+    ]
+    address = data.draw(st.sampled_from([g for g in groups if g]).flatmap(st.sampled_from))
     (answer,) = reservoir.find(opened, [format_address(address)])
     told = {(thing.role, thing.network) for thing in answer.things}
     others = {"interface", "virtual", "used", "link"}
