@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from ipaddress import IPv4Interface
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,8 @@ from conftest import Run, examples
 from met import meets, met
 from oracle import Walked, number_of, plans, text_of
 from reservoir.core.values.addresses import format_address
+
+Put = Callable[[str, str], Path]
 
 DEMO = Path(reservoir.__file__).parent / "demo"
 RIGHT, HURRIED = (str(DEMO / f"{which}/ferry-line.yaml") for which in ("right", "hurried"))
@@ -158,6 +161,20 @@ def test_configuration_is_searched_as_a_plan_is(run: Run, tmp_path: Path) -> Non
     assert assigned["what"] == "assignable in heron-saloon, by ferry-heron and heron-standby"
     assert Path(assigned["file"]).suffix == ".merganser"
     assert office["things"][0]["what"].startswith("device harbour-office (merganser)")
+
+
+def test_host_names_and_vrfs_have_names(run: Run, put: Put) -> None:
+    """A client by the host name that it is offered, once; a VRF by its networks."""
+    put(
+        "plan.yaml",
+        "networks:\n  crew:\n    subnet: 10.84.30.0/24\n    vrf: quay\n    bindings:\n"
+        "      - {name: bell, hostname: bell-one, mac: 00:00:5e:00:53:01, address: 10.84.30.9}\n"
+        "      - {mac: 00:00:5e:00:53:02, address: 10.84.30.10, hostname: bell}\n",
+    )
+    vrf, one, every = found(run, "quay", "bell-one", "bell*", "plan.yaml")
+    assert [thing["what"] for thing in vrf["things"]] == ["VRF quay, of crew"]
+    assert [thing["address"] for thing in one["things"]] == ["10.84.30.9"]
+    assert [thing["address"] for thing in every["things"]] == ["10.84.30.9", "10.84.30.10"]
 
 
 @pytest.mark.parametrize(

@@ -19,10 +19,12 @@ from reservoir.core.in_use import AddressInUse, addresses_in_use
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.plan.hosts import FIRST_IDENTIFIER, HostTable
 from reservoir.core.plan.model import Network, PlanPath
+from reservoir.core.plan.offered import SHORT_FOR
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.space import USUAL_BLOCK, NetworkSpace, Space
 from reservoir.core.values.addresses import Prefix, Span, format_address
 from reservoir.core.values.clients import ETHERNET, Client, Mac
+from reservoir.core.values.text_column import TextColumn
 from reservoir.core.wording import counted, listed
 
 
@@ -333,19 +335,34 @@ class Whereabouts:
 
         def fits(name: str) -> bool:
             said = name.casefold()
-            return fnmatch.fnmatchcase(said, pattern) if is_pattern else said == pattern
+            return said == pattern or (is_pattern and fnmatch.fnmatchcase(said, pattern))
+
+        def called(column: TextColumn) -> list[int]:
+            """The rows of a column of names that fit; empty ones are none."""
+            lengths = column.lengths
+            near = lengths > 0 if is_pattern or not asked.isascii() else lengths == len(asked)
+            return [row for row in np.flatnonzero(near).tolist() if fits(column[row])]
 
         things = [self._network(name) for name in filter(fits, self._plan.networks)]
         things += [thing for names, thing in self._named() if any(map(fits, names))]
         for role, table in (("static", self._pools.static), ("bound", self._pools.bindings)):
-            rows = (row for row, name in enumerate(table.name) if name and fits(name))
+            hosts = (row for row, name in self._host_names(table) if fits(name))
+            rows = dict.fromkeys([*called(table.name), *hosts])
             things += [self._machine(role, table, row) for row in rows]
         networks = [t.network for t in things if t.role == "network" and t.network is not None]
         servers = [s for name in networks for s in self._served(self._pools.place_of(name))]
         leased: Sequence[int] = ()
         if self._leases is not None:
-            leased = [row for row, name in enumerate(self._leases.name) if name and fits(name)]
+            leased = called(self._leases.name)
         return Answer(asked, "name", things, servers, leased)
+
+    @staticmethod
+    def _host_names(table: HostTable) -> Iterator[tuple[int, str]]:
+        """The host names that clients are offered (RFC 2132 section 3.14), by their rows."""
+        for row, own in table.own.items():
+            name = own.options.get(SHORT_FOR["hostname"])
+            if name:
+                yield row, name.decode(errors="replace")
 
     def _network(self, name: str) -> Thing:
         """A network in a few words."""
@@ -358,6 +375,13 @@ class Whereabouts:
 
     def _named(self) -> Iterator[tuple[Sequence[str], Thing]]:
         """All that has a name, but for networks and machines, with what it may be called."""
+        vrfs: dict[str, list[str]] = {}
+        for name, network in self._plan.networks.items():
+            vrfs.setdefault(network.vrf, []).append(name)
+        vrfs.pop("", None)
+        for vrf, names in vrfs.items():
+            what = f"VRF {vrf}, of {listed(names)}"
+            yield [vrf], Thing("vrf", what, ("networks", names[0], "vrf"))
         for name in self._plan.classes:
             where = [n for n, net in self._plan.networks.items() if name in net.by_class]
             what = f"class {name}" + (f", told apart in {listed(where)}" if where else "")
