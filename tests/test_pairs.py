@@ -286,6 +286,10 @@ def test_a_pair_in_stages_needs_both_and_a_plan(run: Run, put: Put) -> None:
     assert (new.code, new.err.count("two begins, as the partner of one; load")) == (0, 1)
     assert "Without a script" not in new.err
     files = "pair/one.tamarack", "pair/two.tamarack"
+    put("renamed.yaml", single.replace("  crew:", "  mess:"))
+    old = "--old", files[0], "--old", files[1]
+    renamed = run("compare", *old, "--new", "renamed.yaml", "--script", "f")
+    assert (renamed.code, renamed.err.count("crew: two stops; one, which knows")) == (0, 1)
     gone = run(
         "compare", "--old", files[0], "--old", files[1], "--new", "before.yaml", "--script", "e"
     )
@@ -293,7 +297,7 @@ def test_a_pair_in_stages_needs_both_and_a_plan(run: Run, put: Put) -> None:
     assert "goes on doing what it does" not in gone.err
     alone = run("compare", "--old", files[0], "--new", "single.yaml", "--script", "c")
     assert alone.code == 1
-    assert "crew: one is in a pair with 10.84.9.2, and what is there is not" in alone.err
+    assert "one is in a pair with 10.84.9.2, and nothing that was given serves it" in alone.err
     both = run("compare", *sides, "--new", files[0], "--new", files[1], "--script", "b")
     assert both.code == 1
     assert "the servers of crew change; give the new side as a plan" in both.err

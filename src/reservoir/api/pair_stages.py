@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 from reservoir.api.scripts import pairs_that_change
 from reservoir.api.way import Way
+from reservoir.core.compare.sides import NetworkSide
 from reservoir.core.pairing import address_between
 from reservoir.core.plan.model import Plan, PlanPath, Service
 from reservoir.core.pools import Pools
@@ -84,7 +85,7 @@ class Alone:
             for device, partner in {**was.half_known, **is_now.half_known}.items():
                 raise UnsafeError(
                     f"{is_now.name}: {device} is in a pair with {format_address(partner)}, and "
-                    "what is there is not among what was given"
+                    "nothing that was given serves it there"
                 )
             later = [*(d for pair in is_now.pairs for d in pair), *is_now.pools]
             earlier = [
@@ -93,7 +94,8 @@ class Alone:
             ]
             if known is not None:  # what isn't among the files can't be told of its partner
                 earlier.sort(key=lambda device: device not in known)
-            before[was.name], after[is_now.name] = _first_of(later), _first_of(earlier)
+            before[_name_in(old.plan, was)] = _first_of(later)
+            after[_name_in(new.plan, is_now)] = _first_of(earlier)
         parting_plan, parted = _apart(old.plan, before, is_told=True)
         joining_plan, joined = _apart(new.plan, after, is_told=True)
         return cls(
@@ -144,6 +146,8 @@ class Alone:
             for split in self.joined
         ]
         yield from _stage(what, way.to(self.joining_plan, sheets))
+        if not self.joined:
+            return
         by_hand = tuple(s.other for s in self.joined if s.other not in way.sheets)
         what = [
             f"{split.network}: {split.other} begins, as the partner of {split.keeper}"
@@ -160,6 +164,21 @@ def _stage(
     made = list(scripts)
     if made or what:
         yield Stage(tuple(what), made, 0, "", by_hand=by_hand)
+
+
+def _name_in(plan: Plan, side: NetworkSide) -> str:
+    """What a plan calls a network; a device's configuration may have another name for it.
+
+    Raises:
+        UnsafeError: it is not in the plan, by its name or its subnet.
+    """
+    place = side.network.vrf, side.network.subnet.subnet
+    names = [n for n, there in plan.networks.items() if (there.vrf, there.subnet.subnet) == place]
+    if side.name in names or (not names and side.name in plan.networks):
+        return side.name
+    if not names:
+        raise UnsafeError(f"the servers of {side.name} change, and so does its subnet")
+    return names[0]
 
 
 def _first_of(preferred: Sequence[str]) -> _Keeper:
