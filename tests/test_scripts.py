@@ -355,6 +355,24 @@ def test_a_network_that_moves_is_never_served_twice(
         assert same(tmp_path, texts[device], text, of)
 
 
+def test_leases_are_shortened_whatever_the_device_calls_the_network(
+    run: Run, tmp_path: Path
+) -> None:
+    """A pool with another name than the plan's, read from the device, is the same network."""
+    (tmp_path / "old.yaml").write_text(
+        MOVED.replace("crew:", "watch:") % ("12h", "", "fulmar", "pier")
+    )
+    (tmp_path / "new.yaml").write_text(
+        MOVED % ("12h", ", relay_to: [10.84.0.10]", "fulmar", "depot")
+    )
+    assert run("write", "old.yaml", "-o", "old", "-q").code == 0
+    sides = ("--old", "old/pier.larkspur", "--old", "old/depot.fulmar", "--new", "new.yaml")
+    ended = run("compare", *sides, "--script", "change")
+    assert ended.code == 0, ended.err
+    assert "pier: leases of watch last 10m from now on\n  pier: 1 statement in" in ended.err
+    assert (tmp_path / "change/step-1/pier.larkspur").read_text().endswith("lease 600\n")
+
+
 def prefixes(made: reservoir.DeviceScript) -> Iterator[str]:
     """A device's configuration after each statement; after the whole file."""
     text = made.old

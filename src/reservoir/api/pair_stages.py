@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from reservoir.api.scripts import pairs_that_change
 from reservoir.api.way import Way
-from reservoir.core.compare.sides import NetworkSide
+from reservoir.core.compare.sides import NetworkSide, name_in
 from reservoir.core.pairing import address_between
 from reservoir.core.plan.model import Plan, PlanPath, Service
 from reservoir.core.pools import Pools
@@ -166,19 +166,16 @@ def _stage(
         yield Stage(tuple(what), made, 0, "", by_hand=by_hand)
 
 
-def _name_in(plan: Plan, side: NetworkSide) -> str:
-    """What a plan calls a network; a device's configuration may have another name for it.
+def _name_in(plan: Plan, there: NetworkSide) -> str:
+    """What a plan calls a network.
 
     Raises:
-        UnsafeError: it is not in the plan, by its name or its subnet.
+        UnsafeError: it has no such network.
     """
-    place = side.network.vrf, side.network.subnet.subnet
-    names = [n for n, there in plan.networks.items() if (there.vrf, there.subnet.subnet) == place]
-    if side.name in names or (not names and side.name in plan.networks):
-        return side.name
-    if not names:
-        raise UnsafeError(f"the servers of {side.name} change, and so does its subnet")
-    return names[0]
+    name = name_in(plan, there)
+    if name is None:
+        raise UnsafeError(f"the servers of {there.name} change, and so does its subnet")
+    return name
 
 
 def _first_of(preferred: Sequence[str]) -> _Keeper:

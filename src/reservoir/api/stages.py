@@ -12,7 +12,7 @@ from reservoir.api.plans import sheets_of
 from reservoir.api.scripts import scripts_apart
 from reservoir.api.way import Way
 from reservoir.core.compare.comparing import unaware
-from reservoir.core.compare.sides import paired, unheard
+from reservoir.core.compare.sides import name_in, paired, unheard
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.plan.model import Exclusion, Network
 from reservoir.core.plan.selection import only_networks
@@ -45,8 +45,13 @@ class _Move:
     targets: tuple[str, ...]
     addresses: AddressSet
     """What the targets would assign without knowing of the leases there."""
-    lease: int
-    """The longest lease of the sources, in seconds."""
+    leases: Mapping[str, int]
+    """The lease time that each source gives, in seconds."""
+
+    @property
+    def lease(self) -> int:
+        """The longest of them."""
+        return max(self.leases.values())
 
 
 def stages(old: Subject, new: Subject, leases: LeaseTable | None = None) -> list[Stage]:
@@ -96,10 +101,9 @@ def _moves(old: Subject, new: Subject) -> Iterator[_Move]:
         addresses = AddressSet()
         for some in at_risk.values():
             addresses |= some
-        times = [sides.old.lease_time(heard, device) or 0 for device in heard.pools]
-        yield _Move(
-            after.name, before.name, tuple(heard.pools), tuple(at_risk), addresses, max(times)
-        )
+        leases = {device: sides.old.lease_time(heard, device) or 0 for device in heard.pools}
+        was_called = name_in(old.plan, before) or before.name
+        yield _Move(after.name, was_called, tuple(heard.pools), tuple(at_risk), addresses, leases)
 
 
 class _Moving:
@@ -134,7 +138,9 @@ class _Moving:
             )
             wait = max(move.lease for move in long)
             until = "every client has renewed its lease, or lost it"
-            yield Stage(what, list(self._shortened(long)), wait, until)
+            made = list(self._shortened(long))
+            self._require_shortened(long, {each.device for each in made})
+            yield Stage(what, made, wait, until)
         kept = {move.name: self._kept(move) for move in self._moves}
         between = replace(
             self._new,
@@ -163,6 +169,17 @@ class _Moving:
         )
         if last:
             yield Stage(last, list(self._way.to(self._new, self._sheets)), 0, "")
+
+    def _require_shortened(self, moves: Sequence[_Move], changed: set[str]) -> None:
+        """That each server whose configuration is known gives short leases from then on.
+
+        Raises:
+            UnsafeError: one doesn't, so that its last lease ends later than is waited for.
+        """
+        for move in moves:
+            for source, lease in move.leases.items():
+                if lease > SHORT and source in self._way.sheets and source not in changed:
+                    raise UnsafeError(f"{source} can't be told of shorter leases in {move.old}")
 
     def _kept(self, move: _Move) -> AddressSet:
         """The addresses that somebody may have a lease of from the old servers."""

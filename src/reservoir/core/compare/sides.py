@@ -257,6 +257,15 @@ class Side:
         return behaviour.default_lease if behaviour is not None else None
 
 
+def name_in(plan: Plan, there: NetworkSide) -> str | None:
+    """What a plan calls a network: a device's configuration may have another name for it."""
+    place = there.network.vrf, there.network.subnet.subnet
+    found = [n for n, net in plan.networks.items() if (net.vrf, net.subnet.subnet) == place]
+    if there.name in found or (not found and there.name in plan.networks):
+        return there.name
+    return found[0] if found else None
+
+
 def unheard(
     before: NetworkSide, after: NetworkSide, old: Side, new: Side
 ) -> tuple[dict[str, str], dict[str, str]]:
