@@ -139,7 +139,7 @@ def test_addresses_clients_tags_and_names_of_the_ferry_line(run: Run) -> None:
     assert nobody["free"] == "10.90.0.0-10.90.255.255"
 
 
-def test_findings_and_clashes_are_about_what_was_asked(run: Run) -> None:
+def test_findings_and_clashes_are_about_what_was_asked(run: Run, put: Put) -> None:
     """An address with two roles, a client of two, a network; not the findings of others."""
     gateway, desk, shop, free = found(
         run, "10.84.20.1", "00:00:5e:00:53:11", "shop", "10.84.30.5", HURRIED
@@ -149,6 +149,16 @@ def test_findings_and_clashes_are_about_what_was_asked(run: Run) -> None:
     assert [f["rule"] for f in desk["findings"]] == ["binding-address-twice"]
     assert {f["rule"] for f in shop["findings"]} == {"ranges-overlap", "demand-unknown"}
     assert free["findings"] == []
+    text = (
+        Path(RIGHT)
+        .read_text()
+        .replace("    by_class:\n", "    by_class:\n      all: {lease: 1h}\n")
+    )
+    put("plan.yaml", text.replace("classes:\n", 'classes:\n  all: {vendor_class: "sable-*"}\n'))
+    for table in ("bindings.csv", "inventory.csv"):
+        put(table, Path(RIGHT).with_name(table).read_text())
+    (scanners,) = found(run, "scanners", "plan.yaml")
+    assert [f["rule"] for f in scanners["findings"]] == ["class-shadowed"]
     assert (free["known"], free["free"]) == (True, "10.84.30.2-10.84.30.254")
 
 
@@ -157,10 +167,11 @@ def test_configuration_is_searched_as_a_plan_is(run: Run, tmp_path: Path) -> Non
     assert run("write", RIGHT, "-o", "made", "-q").code == 0
     files = [str(file) for file in (tmp_path / "made").glob("*.merganser")]
     saloon, office = found(run, "10.85.41.20", "harbour-office", *files)
+    assert saloon["servers"][0]["way"] == "at its interface saloon, in a pair with heron-standby"
     (assigned,) = saloon["things"]
     assert assigned["what"] == "assignable in heron-saloon, by ferry-heron and heron-standby"
     assert Path(assigned["file"]).suffix == ".merganser"
-    assert office["things"][0]["what"].startswith("device harbour-office (merganser)")
+    assert office["things"][0]["what"].startswith("harbour-office (merganser), with")
 
 
 def test_host_names_and_vrfs_have_names(run: Run, put: Put) -> None:
@@ -172,7 +183,7 @@ def test_host_names_and_vrfs_have_names(run: Run, put: Put) -> None:
         "      - {mac: 00:00:5e:00:53:02, address: 10.84.30.10, hostname: bell}\n",
     )
     vrf, one, every = found(run, "quay", "bell-one", "bell*", "plan.yaml")
-    assert [thing["what"] for thing in vrf["things"]] == ["VRF quay, of crew"]
+    assert [thing["what"] for thing in vrf["things"]] == ["quay, of crew"]
     assert [thing["address"] for thing in one["things"]] == ["10.84.30.9"]
     assert [thing["address"] for thing in every["things"]] == ["10.84.30.9", "10.84.30.10"]
 

@@ -193,6 +193,8 @@ def _apart(
         keepers: By network which one it is.
         is_told: Whether it names the other one all the same.
     """
+    if not keepers:
+        return plan, []
     topology = Pools(plan).topology
     networks, found = dict(plan.networks), list[_Split]()
     for name, keeper in keepers.items():

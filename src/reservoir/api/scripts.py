@@ -65,6 +65,8 @@ def scripts_apart(old: Subject, new: Subject) -> tuple[list[DeviceScript], dict[
 
 def pairs_that_change(old: Subject, new: Subject) -> Iterator[tuple[NetworkSide, NetworkSide]]:
     """The networks, before and after, that a pair serves with other addresses, or on one side."""
+    if not (_has_pairs(old) or _has_pairs(new)):
+        return  # both sides are costly to build
     sides = sides_of(old, new)
     for before, after in changed_pairs(sides.old, sides.new):
         if before is None or after is None:
@@ -73,6 +75,12 @@ def pairs_that_change(old: Subject, new: Subject) -> Iterator[tuple[NetworkSide,
             before.servers != after.servers or before.assignable != after.assignable
         ):
             yield before, after
+
+
+def _has_pairs(subject: Subject) -> bool:
+    """Whether any server is one of a pair."""
+    networks = subject.plan.networks.values()
+    return any(s.pair or s.partner is not None for net in networks for s in net.served_by)
 
 
 def _in_stages(old: Subject, new: Subject) -> dict[str, str]:

@@ -90,6 +90,9 @@ class Answer:
                 return True
         if finding.network in {thing.network for thing in self.things if thing.role == "network"}:
             return True
+        classes = {str(thing.path[-1]) for thing in self.things if thing.role == "class"}
+        if finding.at[2:3] in (("by_class",), ("admits",)) and classes & {*map(str, finding.at)}:
+            return True
         return any(finding.at[: len(thing.path)] == thing.path for thing in self.things)
 
 
@@ -257,6 +260,10 @@ class Whereabouts:
                 way = f"at its interface {reach.own.interface}"
             else:
                 way = f"through the relay of {reach.relay}"
+            serving = pool.serving
+            if serving is not None and serving.is_paired:
+                partner = serving.partner or format_address(serving.partner_at or 0)
+                way += f", in a pair with {partner}"
             yield Served(name, pool.server, way)
 
     def _leased(self, span: Span) -> Sequence[int]:
@@ -324,7 +331,7 @@ class Whereabouts:
             for name, interface in its.interfaces.items():
                 if interface.vlan == tag:
                     at = ("devices", device, "interfaces", name)
-                    things.append(Thing("interface", f"interface {device} {name}", at))
+                    things.append(Thing("interface", f"{device} {name}", at))
         servers = [served for index in indexes for served in self._served(index)]
         return Answer(asked, "tag", things, servers)
 
@@ -370,7 +377,7 @@ class Whereabouts:
         tag = f", VLAN {network.vlan}" if network.vlan is not None else ""
         vrf = f", VRF {network.vrf}" if network.vrf else ""
         counts = self._counts(name, network.subnet.span)
-        what = f"network {name}, {network.subnet}{tag}{vrf}: {counts}"
+        what = f"{name}, {network.subnet}{tag}{vrf}: {counts}"
         return Thing("network", what, ("networks", name), name)
 
     def _named(self) -> Iterator[tuple[Sequence[str], Thing]]:
@@ -380,22 +387,22 @@ class Whereabouts:
             vrfs.setdefault(network.vrf, []).append(name)
         vrfs.pop("", None)
         for vrf, names in vrfs.items():
-            what = f"VRF {vrf}, of {listed(names)}"
+            what = f"{vrf}, of {listed(names)}"
             yield [vrf], Thing("vrf", what, ("networks", names[0], "vrf"))
         for name in self._plan.classes:
             where = [n for n, net in self._plan.networks.items() if name in net.by_class]
-            what = f"class {name}" + (f", told apart in {listed(where)}" if where else "")
+            what = name + (f", told apart in {listed(where)}" if where else "")
             yield [name], Thing("class", what, ("classes", name))
         for device, its in self._plan.devices.items():
             pools = self._pools.served_by(device)
             of = f" ({its.dialect})" if its.dialect else ""
             names = list(dict.fromkeys(pool.name for pool in pools))
             serves = listed(names) if names else "nothing"
-            what = f"device {device}{of}, with {counted(len(its.interfaces), 'interface')}"
+            what = f"{device}{of}, with {counted(len(its.interfaces), 'interface')}"
             yield [device], Thing("device", f"{what}; serves {serves}", ("devices", device))
             for name, interface in its.interfaces.items():
                 addresses = ", ".join(map(str, interface.addresses))
-                what = ", ".join(filter(None, (f"interface {device} {name}", addresses)))
+                what = ", ".join(filter(None, (f"{device} {name}", addresses)))
                 at = ("devices", device, "interfaces", name)
                 yield (
                     [name, f"{device} {name}", f"{device}.{name}"],
@@ -403,7 +410,7 @@ class Whereabouts:
                 )
             for name in its.zones:
                 at = ("devices", device, "zones", name)
-                yield [name], Thing("zone", f"zone {name} of {device}", at)
+                yield [name], Thing("zone", f"{name} of {device}", at)
 
 
 def _whom(pool: Pool, address: int) -> str:

@@ -82,10 +82,9 @@ def _of_pair(pool: Pool, pools: Pools, behaviour: Behaviour) -> Iterator[Inexpre
         yield Inexpressible(pool.server_path, what, nearest, both, why_not)
     elif serving.after is not None and not behaviour.sheet.mentions("pool", "after"):
         path = (*pool.path, *serving.path[:2], "after") if serving.path else pool.server_path
-        what = f"time after which {pool.server} takes over in {pool.name}"
-        yield Inexpressible(
-            path, what, "leave it out", Witness("not-served", pool.name, value=what)
-        )
+        what = f"takeover time of its pair in {pool.name}"
+        unseen = Witness("not-served", pool.name, value="a takeover time")
+        yield Inexpressible(path, what, "leave it out", unseen)
 
 
 def _of_pool(pool: Pool, pools: Pools, behaviour: Behaviour) -> Iterator[Inexpressible]:

@@ -59,9 +59,7 @@ OWN
 binding * |   bind {address} id {client_id} [? {name}]
 OWN"""
 
-_OWN = """
-?        |     hostname {hostname}
-?        |     gateway {gateway}
+_OFFER = """?        |     gateway {gateway}
 ?        |     dns {dns}
 ?        |     domain {domain}
 ?        |     lease {lease}
@@ -69,17 +67,13 @@ _OWN = """
 option * |     option {code} {type} {value:rest}
 """
 
-_CLASSES_IN_POOL = """
-*        |   only {admits}
-class *  |   class {name}
-range *  |     range {first} {last} {count} {offset}
-?        |     gateway {gateway}
-?        |     dns {dns}
-?        |     domain {domain}
-?        |     lease {lease}
-?        |     boot {next_server}
-option * |     option {code} {type} {value:rest}
-class *  | class {name}
+_OWN = "\n?        |     hostname {hostname}\n" + _OFFER
+
+_CLASSES_IN_POOL = f"""
+*        |   only {{admits}}
+class *  |   class {{name}}
+range *  |     range {{first}} {{last}} {{count}} {{offset}}
+{_OFFER}class *  | class {{name}}
 WORDS"""
 
 _POOL_OF_CLASS = """

@@ -53,6 +53,9 @@ class Question:
     @property
     def asks(self) -> str:
         """The question in words."""
+        if self.yes == "leads":
+            place = "first" if self.turns == "on" else "second"
+            return f"line {self.line}, {self.text!r}: does it make this the {place} of its pair?"
         things = [_THINGS[choice] for choice in self.choices if choice in _THINGS]
         about = f"does it turn {' or '.join(things)} {self.turns}" if things else (
             f"is it {' or '.join(self.choices)}"
