@@ -90,8 +90,10 @@ class Answer:
                 return True
         if finding.network in {thing.network for thing in self.things if thing.role == "network"}:
             return True
-        classes = {str(thing.path[-1]) for thing in self.things if thing.role == "class"}
-        if finding.at[2:3] in (("by_class",), ("admits",)) and classes & {*map(str, finding.at)}:
+        classes = {thing.path[-1] for thing in self.things if thing.role == "class"}
+        if witness is not None and witness.member_of in classes:
+            return True
+        if finding.at[2:3] == ("by_class",) and classes.intersection(finding.at[3:4]):
             return True
         return any(finding.at[: len(thing.path)] == thing.path for thing in self.things)
 
