@@ -17,8 +17,8 @@ import dpkt
 
 import reservoir
 from reservoir.core.values.clients import Mac
-from reservoir.rehearsal import frame, message
-from reservoir.rehearsal.frame import EVERY_MAC, Datagram
+from reservoir.rehearsal.messages import frame, message
+from reservoir.rehearsal.messages.frame import EVERY_MAC, Datagram
 from reservoir.rehearsal.rehearse import rehearse
 
 SIZES = ((10, 100), (50, 200), (500, 200))

@@ -20,10 +20,10 @@ from reservoir.core.plan.offered import SHORT_FOR
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.client_classes import Said
 from reservoir.core.values.clients import parse_mac
-from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.message import Option, option_text
-from reservoir.rehearsal.setting import connect_devices
-from reservoir.rehearsal.wires import Wires
+from reservoir.rehearsal.clients.client import Client
+from reservoir.rehearsal.messages.message import Option, option_text
+from reservoir.rehearsal.wires.setting import connect_devices
+from reservoir.rehearsal.wires.wires import Wires
 
 PROGRAMS = ("udhcpc", "dhclient", "dhcpcd", "dhcrelay", "tshark", "unshare", "ip")
 

@@ -16,9 +16,9 @@ from typing import NamedTuple
 
 from reservoir.core.values.addresses import MalformedValueError, format_address, parse_address
 from reservoir.core.values.clients import parse_mac
-from reservoir.rehearsal import frame, message
-from reservoir.rehearsal.frame import EVERY_MAC, EVERYBODY, Datagram
-from reservoir.rehearsal.message import BROADCAST_FLAG, Kind, Message, Option
+from reservoir.rehearsal.messages import frame, message
+from reservoir.rehearsal.messages.frame import EVERY_MAC, EVERYBODY, Datagram
+from reservoir.rehearsal.messages.message import BROADCAST_FLAG, Kind, Message, Option
 
 SERVER = "10.85.20.1"
 POOL = [f"10.85.20.{number}" for number in range(20, 24)]

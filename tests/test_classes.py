@@ -23,11 +23,11 @@ from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.client_classes import ClassWords, Said, member_of
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.sheet.library import Library
-from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.message import Kind, Message, Option, decode
-from reservoir.rehearsal.saying import options_of, said_by
-from reservoir.rehearsal.setting import connect_devices, start
-from reservoir.rehearsal.wires import Event, Wires
+from reservoir.rehearsal.clients.client import Client
+from reservoir.rehearsal.messages.message import Kind, Message, Option, decode
+from reservoir.rehearsal.messages.saying import options_of, said_by
+from reservoir.rehearsal.wires.setting import connect_devices, start
+from reservoir.rehearsal.wires.wires import Event, Wires
 
 Put = Callable[[str, str], Path]
 

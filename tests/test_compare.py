@@ -22,11 +22,11 @@ from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.sheet.library import Library
 from reservoir.files.lease_list import read_leases
-from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.message import Option
-from reservoir.rehearsal.result import NetworkRehearsed
-from reservoir.rehearsal.setting import connect_devices
-from reservoir.rehearsal.wires import Wires
+from reservoir.rehearsal.clients.client import Client
+from reservoir.rehearsal.judgement.result import NetworkRehearsed
+from reservoir.rehearsal.messages.message import Option
+from reservoir.rehearsal.wires.setting import connect_devices
+from reservoir.rehearsal.wires.wires import Wires
 from test_round_trip import benign_plan, plain_names
 from test_scripts import change as changed_plan
 

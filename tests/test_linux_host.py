@@ -34,12 +34,12 @@ from reservoir.core.values.addresses import format_address, parse_address
 from reservoir.dialects.facts.by_address import addresses_of
 from reservoir.dialects.notations.files import in_files
 from reservoir.dialects.sheet.library import Library
-from reservoir.rehearsal import message
-from reservoir.rehearsal.claims import Arrival
-from reservoir.rehearsal.leases import PoolLeases
-from reservoir.rehearsal.message import Message
-from reservoir.rehearsal.server import StandInServer
-from reservoir.rehearsal.setting import start
+from reservoir.rehearsal.devices.claims import Arrival
+from reservoir.rehearsal.devices.leases import PoolLeases
+from reservoir.rehearsal.devices.server import StandInServer
+from reservoir.rehearsal.messages import message
+from reservoir.rehearsal.messages.message import Message
+from reservoir.rehearsal.wires.setting import start
 from test_round_trip import benign_plan, plain_names
 
 Put = Callable[[str, str], Path]

@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 
 from conftest import examples
 from reservoir.core.values.clients import Mac
-from reservoir.rehearsal import frame, message
-from reservoir.rehearsal.frame import Datagram, MalformedFrameError
-from reservoir.rehearsal.message import Kind, MalformedMessageError, Message, described
+from reservoir.rehearsal.messages import frame, message
+from reservoir.rehearsal.messages.frame import Datagram, MalformedFrameError
+from reservoir.rehearsal.messages.message import Kind, MalformedMessageError, Message, described
 
 numbers = st.integers(0, 2**32 - 1)
 macs = st.integers(0, 2**48 - 1).map(Mac)

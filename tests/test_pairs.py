@@ -14,7 +14,7 @@ from conftest import Run, examples
 from reservoir.core.off import Off
 from reservoir.core.pairing import halves_of
 from reservoir.dialects.sheet.library import Library
-from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.clients.client import Client
 from test_rehearsal import switched_on, wired
 
 Put = Callable[[str, str], Path]

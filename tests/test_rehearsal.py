@@ -24,13 +24,13 @@ from reservoir.core.values.addresses import Span, format_address, parse_address
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.sheet.library import Library
 from reservoir.dialects.writing import write_device
-from reservoir.rehearsal import frame, message
-from reservoir.rehearsal.claims import Arrival
-from reservoir.rehearsal.client import Client, State
-from reservoir.rehearsal.leases import Free
-from reservoir.rehearsal.message import Kind, Message, Option
-from reservoir.rehearsal.setting import connect_devices, start
-from reservoir.rehearsal.wires import Disturbance, Event, Wires
+from reservoir.rehearsal.clients.client import Client, State
+from reservoir.rehearsal.devices.claims import Arrival
+from reservoir.rehearsal.devices.leases import Free
+from reservoir.rehearsal.messages import frame, message
+from reservoir.rehearsal.messages.message import Kind, Message, Option
+from reservoir.rehearsal.wires.setting import connect_devices, start
+from reservoir.rehearsal.wires.wires import Disturbance, Event, Wires
 
 DEMO = Path(reservoir.__file__).parent / "demo"
 

@@ -21,14 +21,14 @@ from met import meets, met
 from reservoir.core.values.addresses import format_address, parse_address
 from reservoir.core.values.clients import Mac
 from reservoir.files.lease_list import LeaseRow, lease_list
-from reservoir.rehearsal.message import (
+from reservoir.rehearsal.devices.udp import Listening, UdpStandIn
+from reservoir.rehearsal.messages.message import (
     Kind,
     MalformedMessageError,
     Message,
     Option,
     decode,
 )
-from reservoir.rehearsal.udp import Listening, UdpStandIn
 from test_messages import messages
 
 PLAN = """\

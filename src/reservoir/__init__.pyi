@@ -52,6 +52,6 @@ from .dialects.scripting.script import DeviceScript as DeviceScript
 from .dialects.scripting.script import Stage as Stage
 from .dialects.writing import DeviceConfiguration as DeviceConfiguration
 from .files.mending import Mended as Mended
-from .rehearsal.result import Rehearsal as Rehearsal
-from .rehearsal.wires import Disturbance as Disturbance
+from .rehearsal.judgement.result import Rehearsal as Rehearsal
+from .rehearsal.wires.wires import Disturbance as Disturbance
 from .version import __version__ as __version__

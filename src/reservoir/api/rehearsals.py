@@ -14,13 +14,13 @@ from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.running.subject import ReadSubject
 from reservoir.dialects.writing import write_device
 from reservoir.rehearsal.day import rehearse_day
-from reservoir.rehearsal.known import find_known
+from reservoir.rehearsal.judgement.known import find_known
+from reservoir.rehearsal.judgement.proof import with_proofs
+from reservoir.rehearsal.judgement.result import Rehearsal
 from reservoir.rehearsal.outage import rehearse_outage
-from reservoir.rehearsal.proof import with_proofs
 from reservoir.rehearsal.rehearse import rehearse as rehearsal_of
-from reservoir.rehearsal.result import Rehearsal
-from reservoir.rehearsal.setting import start
-from reservoir.rehearsal.wires import UNDISTURBED, Disturbance
+from reservoir.rehearsal.wires.setting import start
+from reservoir.rehearsal.wires.wires import UNDISTURBED, Disturbance
 
 
 def served_by(subject: Subject) -> dict[str, Serving]:

@@ -20,7 +20,7 @@ from reservoir.cli.output import (
 
 if TYPE_CHECKING:
     from reservoir.core.subject import Subject
-    from reservoir.rehearsal.result import Rehearsal
+    from reservoir.rehearsal.judgement.result import Rehearsal
 
 
 class Share(click.FloatRange):
@@ -112,7 +112,7 @@ def command(
     Exit status: 0 every client got what it should, 1 a client failed, 2 unusable input.
     """
     import reservoir  # late: --help needs none of it
-    from reservoir.rehearsal.wires import Disturbance
+    from reservoir.rehearsal.wires.wires import Disturbance
 
     if capture == "-":
         raise click.UsageError("A capture isn't text: give a file for --capture.")

@@ -18,7 +18,7 @@ from reservoir.cli.output import complain, talk, talkative
 if TYPE_CHECKING:
     from reservoir.core.subject import Subject
     from reservoir.dialects.behaviour.serving import Serving
-    from reservoir.rehearsal.udp import Listening, UdpStandIn
+    from reservoir.rehearsal.devices.udp import Listening, UdpStandIn
 
 SAVED_EVERY = 1.0
 """Seconds between two savings of the lease list at least."""
@@ -67,7 +67,7 @@ def command(
 
     Exit status: 0 stopped, 2 unusable input or address.
     """
-    from reservoir.rehearsal.udp import UdpStandIn  # late: --help needs none of it
+    from reservoir.rehearsal.devices.udp import UdpStandIn  # late: --help needs none of it
 
     name, serving = _device_of(subject_of((configuration,), dialect), device)
     listening = _listening(serving, listen, bind, stands_for)
@@ -107,7 +107,7 @@ def _listening(
 ) -> Listening:
     from reservoir.core.wording import hint, listed
     from reservoir.dialects.facts.by_address import addresses_of
-    from reservoir.rehearsal.udp import Listening, parse_endpoint
+    from reservoir.rehearsal.devices.udp import Listening, parse_endpoint
 
     try:
         address, port = parse_endpoint(listen)

@@ -11,10 +11,10 @@ from reservoir.core.sizing.size import clients_expected
 from reservoir.core.values.clients import Client as Name
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.serving import Serving
-from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.kinds import Kind, kinds_of
-from reservoir.rehearsal.setting import lease_in
-from reservoir.rehearsal.wires import Wires
+from reservoir.rehearsal.clients.client import Client
+from reservoir.rehearsal.clients.kinds import Kind, kinds_of
+from reservoir.rehearsal.wires.setting import lease_in
+from reservoir.rehearsal.wires.wires import Wires
 
 FIRST_CLIENT_MAC = 0x020100000000
 """The hardware address of the first client without a binding. Locally administered."""

@@ -24,10 +24,10 @@ from reservoir.core.sizing.streams import DAY, MINUTE, Stream, crowd
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.serving import Serving
-from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.leases import PoolLeases
-from reservoir.rehearsal.setting import connect_devices, lease_in
-from reservoir.rehearsal.wires import Wires
+from reservoir.rehearsal.clients.client import Client
+from reservoir.rehearsal.devices.leases import PoolLeases
+from reservoir.rehearsal.wires.setting import connect_devices, lease_in
+from reservoir.rehearsal.wires.wires import Wires
 
 MOST_DAYS_BEFORE = 8
 """Days that are lived through before the one that counts, at most."""

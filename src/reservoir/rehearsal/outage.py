@@ -19,10 +19,10 @@ from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.casting import MOST_EXPECTED, Cast, cast_of, expected_in
-from reservoir.rehearsal.client import MOST_TRIES, Client
-from reservoir.rehearsal.kinds import kinds_of
-from reservoir.rehearsal.setting import connect_devices
-from reservoir.rehearsal.wires import Wires
+from reservoir.rehearsal.clients.client import MOST_TRIES, Client
+from reservoir.rehearsal.clients.kinds import kinds_of
+from reservoir.rehearsal.wires.setting import connect_devices
+from reservoir.rehearsal.wires.wires import Wires
 
 FIRST_NEWCOMER = 0x020400000000
 """The hardware address of the first client that comes meanwhile. Locally administered."""

@@ -14,12 +14,12 @@ from reservoir.core.values.durations import INFINITE
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.files.lease_list import LeaseRow
 from reservoir.rehearsal.casting import MOST_EXPECTED, MOST_FILLED, Cast, cast_of, expected_in
-from reservoir.rehearsal.client import MOST_TRIES, Client
-from reservoir.rehearsal.judging import judge, not_renewed
-from reservoir.rehearsal.kinds import kinds_of
-from reservoir.rehearsal.result import NetworkRehearsed, Rehearsal
-from reservoir.rehearsal.setting import connect_devices
-from reservoir.rehearsal.wires import UNDISTURBED, Disturbance, Event, Wires
+from reservoir.rehearsal.clients.client import MOST_TRIES, Client
+from reservoir.rehearsal.clients.kinds import kinds_of
+from reservoir.rehearsal.judgement.judging import judge, not_renewed
+from reservoir.rehearsal.judgement.result import NetworkRehearsed, Rehearsal
+from reservoir.rehearsal.wires.setting import connect_devices
+from reservoir.rehearsal.wires.wires import UNDISTURBED, Disturbance, Event, Wires
 
 APART = 0.02
 """Seconds between two clients that are switched on."""

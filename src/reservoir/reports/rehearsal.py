@@ -11,9 +11,9 @@ from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted, listed_briefly
 from reservoir.rehearsal.casting import MOST_FILLED
 from reservoir.rehearsal.day import NetworkDay
-from reservoir.rehearsal.message import described
-from reservoir.rehearsal.result import Failure, NetworkRehearsed, Rehearsal
-from reservoir.rehearsal.wires import Event
+from reservoir.rehearsal.judgement.result import Failure, NetworkRehearsed, Rehearsal
+from reservoir.rehearsal.messages.message import described
+from reservoir.rehearsal.wires.wires import Event
 from reservoir.reports.frame import as_text, frame
 from reservoir.reports.outage import as_object
 from reservoir.reports.theme import clock, columns, styled, wrapped

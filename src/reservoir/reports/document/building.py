@@ -19,7 +19,7 @@ from reservoir.core.space import KINDS, Space
 from reservoir.core.subject import Subject
 from reservoir.core.wording import counted
 from reservoir.dialects.writing import DeviceConfiguration
-from reservoir.rehearsal.result import Rehearsal
+from reservoir.rehearsal.judgement.result import Rehearsal
 from reservoir.reports import comparison as comparisons
 from reservoir.reports import leases as lease_lists
 from reservoir.reports import rehearsal as rehearsals

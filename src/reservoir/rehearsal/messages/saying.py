@@ -7,8 +7,8 @@ section 2.1), and what a relay or the switch at the client's port adds (RFC 3046
 from __future__ import annotations
 
 from reservoir.core.values.client_classes import Said
-from reservoir.rehearsal.agent import CIRCUIT, REMOTE, sub_options
-from reservoir.rehearsal.message import Message, Option
+from reservoir.rehearsal.messages.agent import CIRCUIT, REMOTE, sub_options
+from reservoir.rehearsal.messages.message import Message, Option
 
 
 def said_by(message: Message, agent: bytes = b"") -> Said:

@@ -11,12 +11,12 @@ from reservoir.core.values.durations import INFINITE, format_duration
 from reservoir.core.values.message_room import room_in
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.behaviour.serving_pool import ServingPool
-from reservoir.rehearsal.agent import SERVER_OVERRIDE, address_in
-from reservoir.rehearsal.claims import Arrival, Claim, Claims
-from reservoir.rehearsal.fitting import Fitting, fitted
-from reservoir.rehearsal.leases import NEVER, PoolLeases
-from reservoir.rehearsal.message import BROADCAST_FLAG, Kind, Message, Option
-from reservoir.rehearsal.pairs import Partner
+from reservoir.rehearsal.devices.claims import Arrival, Claim, Claims
+from reservoir.rehearsal.devices.leases import NEVER, PoolLeases
+from reservoir.rehearsal.devices.pairs import Partner
+from reservoir.rehearsal.messages.agent import SERVER_OVERRIDE, address_in
+from reservoir.rehearsal.messages.fitting import Fitting, fitted
+from reservoir.rehearsal.messages.message import BROADCAST_FLAG, Kind, Message, Option
 
 _SENT_BACK = (Option.CLIENT_IDENTIFIER, Option.RELAY_AGENT)
 _OF_SUBNET = (Option.SUBNET_SELECTION,)

@@ -19,16 +19,16 @@ from reservoir.core.values.addresses import MalformedValueError, format_address,
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.casting import MOST_FILLED
-from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.kinds import class_in, member_in
-from reservoir.rehearsal.message import Kind, Message, Option, described, option_name
+from reservoir.rehearsal.clients.client import Client
+from reservoir.rehearsal.clients.kinds import class_in, member_in
+from reservoir.rehearsal.devices.server import option_bytes
+from reservoir.rehearsal.judgement.result import Failure, Rehearsal
+from reservoir.rehearsal.judgement.silent import SILENT
+from reservoir.rehearsal.messages.message import Kind, Message, Option, described, option_name
+from reservoir.rehearsal.messages.saying import options_of
 from reservoir.rehearsal.outage import why_refused
-from reservoir.rehearsal.result import Failure, Rehearsal
-from reservoir.rehearsal.saying import options_of
-from reservoir.rehearsal.server import option_bytes
-from reservoir.rehearsal.setting import connect_devices
-from reservoir.rehearsal.silent import SILENT
-from reservoir.rehearsal.wires import Event, Wires
+from reservoir.rehearsal.wires.setting import connect_devices
+from reservoir.rehearsal.wires.wires import Event, Wires
 
 FIRST_MAC = 0x020300000000
 """The hardware address of the first client that asks. Locally administered."""

@@ -8,10 +8,10 @@ from typing import Protocol
 
 from reservoir.core.values.addresses import format_address
 from reservoir.dialects.behaviour.serving import Serving
-from reservoir.rehearsal.agent import of_circuit
-from reservoir.rehearsal.claims import Arrival
-from reservoir.rehearsal.message import MOST_HOPS, Kind, Message, Option
-from reservoir.rehearsal.server import StandInServer
+from reservoir.rehearsal.devices.claims import Arrival
+from reservoir.rehearsal.devices.server import StandInServer
+from reservoir.rehearsal.messages.agent import of_circuit
+from reservoir.rehearsal.messages.message import MOST_HOPS, Kind, Message, Option
 
 
 class Wired(Protocol):

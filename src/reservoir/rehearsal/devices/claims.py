@@ -10,10 +10,10 @@ from reservoir.core.offers import Offer
 from reservoir.core.values.clients import Client
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.behaviour.serving_pool import BoundClient, ServingClass, ServingPool
-from reservoir.rehearsal.leases import Free, Lease, PoolLeases
-from reservoir.rehearsal.message import Message, Option
-from reservoir.rehearsal.pairs import Partner
-from reservoir.rehearsal.saying import said_by
+from reservoir.rehearsal.devices.leases import Free, Lease, PoolLeases
+from reservoir.rehearsal.devices.pairs import Partner
+from reservoir.rehearsal.messages.message import Message, Option
+from reservoir.rehearsal.messages.saying import said_by
 
 
 class Arrival(NamedTuple):

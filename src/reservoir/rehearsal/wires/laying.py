@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from reservoir.core.pools import Pools
-from reservoir.rehearsal.segment import Port, Segment
+from reservoir.rehearsal.wires.segment import Port, Segment
 
 
 def on_one_lan(pools: Pools, name: str) -> Sequence[str]:

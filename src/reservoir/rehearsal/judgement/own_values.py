@@ -7,9 +7,9 @@ from collections.abc import Iterator, Sequence
 from reservoir.core.offers import Offer
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
-from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.message import Message, option_name, option_text
-from reservoir.rehearsal.result import Failure
+from reservoir.rehearsal.clients.client import Client
+from reservoir.rehearsal.judgement.result import Failure
+from reservoir.rehearsal.messages.message import Message, option_name, option_text
 
 
 def without_own_values(bound: Sequence[Client], pools: Pools, index: int) -> Iterator[Failure]:

@@ -16,13 +16,14 @@ from reservoir.core.pools import Pools
 from reservoir.core.routing import End, Routing, Way
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.clients import Mac
-from reservoir.rehearsal import frame, message
-from reservoir.rehearsal.claims import Arrival
-from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.clients.client import Client
 from reservoir.rehearsal.clock import Clock
-from reservoir.rehearsal.frame import EVERY_MAC, EVERYBODY, Datagram
-from reservoir.rehearsal.laying import laid, on_one_lan
-from reservoir.rehearsal.message import (
+from reservoir.rehearsal.devices.claims import Arrival
+from reservoir.rehearsal.devices.pairs import InStep
+from reservoir.rehearsal.devices.stand_in import StandIn
+from reservoir.rehearsal.messages import frame, message
+from reservoir.rehearsal.messages.frame import EVERY_MAC, EVERYBODY, Datagram
+from reservoir.rehearsal.messages.message import (
     BROADCAST_FLAG,
     CLIENT_PORT,
     SERVER_PORT,
@@ -30,9 +31,8 @@ from reservoir.rehearsal.message import (
     Message,
     Option,
 )
-from reservoir.rehearsal.pairs import InStep
-from reservoir.rehearsal.segment import Port, Segment
-from reservoir.rehearsal.stand_in import StandIn
+from reservoir.rehearsal.wires.laying import laid, on_one_lan
+from reservoir.rehearsal.wires.segment import Port, Segment
 
 DELAY = 0.001
 """Seconds that a frame is under way at least, and half of what it is at most."""

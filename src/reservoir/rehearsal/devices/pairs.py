@@ -17,7 +17,7 @@ from reservoir.core.values.address_set import EMPTY, AddressSet
 from reservoir.dialects.behaviour.device import Behaviour
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.behaviour.serving_pool import ServingPool
-from reservoir.rehearsal.leases import PoolLeases
+from reservoir.rehearsal.devices.leases import PoolLeases
 
 
 @dataclass(frozen=True)

@@ -12,8 +12,8 @@ from reservoir.core.values.client_classes import Said
 from reservoir.core.values.clients import Mac
 from reservoir.core.values.durations import INFINITE
 from reservoir.rehearsal.clock import Clock
-from reservoir.rehearsal.message import Kind, Message, Option
-from reservoir.rehearsal.saying import options_of
+from reservoir.rehearsal.messages.message import Kind, Message, Option
+from reservoir.rehearsal.messages.saying import options_of
 
 FIRST_WAIT, LONGEST_WAIT = 4.0, 64.0
 """Seconds until a message is sent again: doubled each time (RFC 2131 section 4.1)."""

@@ -13,13 +13,13 @@ from reservoir.core.topology import Attachment
 from reservoir.core.values.address_set import AddressSet
 from reservoir.core.values.addresses import ADDRESS_BITS, Span, format_address, mask_of
 from reservoir.core.values.options import MEANINGS, REGISTRY, decode, kind_of, routes_in
-from reservoir.rehearsal.client import Client
-from reservoir.rehearsal.kinds import assignable_to
-from reservoir.rehearsal.message import Message, Option, option_name
-from reservoir.rehearsal.own_values import without_class_values, without_own_values
-from reservoir.rehearsal.result import ClassRehearsed, Failure, NetworkRehearsed
-from reservoir.rehearsal.segment import Segment
-from reservoir.rehearsal.wires import Wires
+from reservoir.rehearsal.clients.client import Client
+from reservoir.rehearsal.clients.kinds import assignable_to
+from reservoir.rehearsal.judgement.own_values import without_class_values, without_own_values
+from reservoir.rehearsal.judgement.result import ClassRehearsed, Failure, NetworkRehearsed
+from reservoir.rehearsal.messages.message import Message, Option, option_name
+from reservoir.rehearsal.wires.segment import Segment
+from reservoir.rehearsal.wires.wires import Wires
 
 _BROADCAST = REGISTRY["broadcast_address"].code
 

@@ -17,7 +17,7 @@ from reservoir.core.plan.offered import BY_OPTION, OFFERED, title_of
 from reservoir.core.values import options as dhcp_options
 from reservoir.core.values.addresses import MalformedValueError, format_address
 from reservoir.core.values.clients import ETHERNET, Mac
-from reservoir.rehearsal.agent import LINK_SELECTION, address_in, agent_text
+from reservoir.rehearsal.messages.agent import LINK_SELECTION, address_in, agent_text
 
 CLIENT_PORT, SERVER_PORT = 68, 67
 

@@ -14,11 +14,11 @@ from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.behaviour.serving_pool import ServingPool
 from reservoir.dialects.parse.reader import read_configuration
 from reservoir.dialects.sheet.model import Sheet
-from reservoir.rehearsal.leases import PoolLeases
-from reservoir.rehearsal.pairs import InStep, Memory, Partner, pairs_in
-from reservoir.rehearsal.server import StandInServer
-from reservoir.rehearsal.stand_in import StandIn
-from reservoir.rehearsal.wires import Wires
+from reservoir.rehearsal.devices.leases import PoolLeases
+from reservoir.rehearsal.devices.pairs import InStep, Memory, Partner, pairs_in
+from reservoir.rehearsal.devices.server import StandInServer
+from reservoir.rehearsal.devices.stand_in import StandIn
+from reservoir.rehearsal.wires.wires import Wires
 
 
 def start(text: str, sheet: Sheet) -> Serving:

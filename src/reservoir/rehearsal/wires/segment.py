@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from reservoir.core.values.clients import Mac
-from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.clients.client import Client
 
 
 class Port(NamedTuple):

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from reservoir.core.values.message_room import in_fields, left_out, size_of
 from reservoir.core.wording import listed
-from reservoir.rehearsal.message import list_of_options, option_name
+from reservoir.rehearsal.messages.message import list_of_options, option_name
 
 
 class Fitting(NamedTuple):

@@ -11,9 +11,10 @@ from reservoir.core.values.addresses import format_address, parse_address
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.dialects.behaviour.serving_pool import ServingPool
-from reservoir.rehearsal.claims import Arrival
-from reservoir.rehearsal.leases import Lease, PoolLeases
-from reservoir.rehearsal.message import (
+from reservoir.rehearsal.devices.claims import Arrival
+from reservoir.rehearsal.devices.leases import Lease, PoolLeases
+from reservoir.rehearsal.devices.server import StandInServer
+from reservoir.rehearsal.messages.message import (
     CLIENT_PORT,
     SERVER_PORT,
     Kind,
@@ -21,7 +22,6 @@ from reservoir.rehearsal.message import (
     Message,
     decode,
 )
-from reservoir.rehearsal.server import StandInServer
 
 LARGEST = 65_535
 """Bytes of the largest datagram."""

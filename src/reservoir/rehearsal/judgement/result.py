@@ -11,10 +11,10 @@ from reservoir.core.values.addresses import Span
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.behaviour.lifted import Ignored
 from reservoir.files.lease_list import LeaseRow
-from reservoir.rehearsal.client import Client
+from reservoir.rehearsal.clients.client import Client
 from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.outage import Outage
-from reservoir.rehearsal.wires import Event
+from reservoir.rehearsal.wires.wires import Event
 
 
 @dataclass(frozen=True)

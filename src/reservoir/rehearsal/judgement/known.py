@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from reservoir.core.findings import Finding, Severity, Witness
-from reservoir.rehearsal.result import Failure, Rehearsal
+from reservoir.rehearsal.judgement.result import Failure, Rehearsal
 
 _LOST = ("unanswered", "request-lost", "answer-lost", "not-relayed")
 _TOLD_BY: Mapping[str, tuple[str, ...]] = {

@@ -1,0 +1,1 @@
+"""Devices that serve and relay, as their families do."""

@@ -1,0 +1,1 @@
+"""Judges what clients got, and what they can do with it."""

@@ -1,0 +1,1 @@
+"""Messages as values and as bytes, and the frames that carry them."""

@@ -1,0 +1,1 @@
+"""What carries messages: the simulated wires of a plan, or a real interface."""
