@@ -46,6 +46,8 @@ class State(StrEnum):
     REBINDING = "REBINDING"
     INFORMING = "INFORMING"
     """Its address is from elsewhere; it asks only for options."""
+    OFFERED = "offered"
+    """It was offered an address, and doesn't ask for it."""
     GIVEN_UP = "given up"
 
 
@@ -53,6 +55,10 @@ _ASKING = frozenset((State.REQUESTING, State.REBOOTING, State.RENEWING, State.RE
 """Where an answer to a REQUEST is waited for."""
 _ONLINE = frozenset((State.BOUND, State.RENEWING, State.REBINDING))
 """Where it has an address that it may use."""
+_RENEWABLE = frozenset((State.BOUND, State.RENEWING))
+
+MOST_OFFERS = 16
+"""Offers to one request that a client looks at."""
 
 
 class Surroundings(Protocol):
@@ -109,6 +115,15 @@ class Client:
         """Addresses that it didn't take, and who had them."""
         self.refusals: list[str] = []
         """What servers said when they refused."""
+        self.window = 0.0
+        """Seconds for which it collects offers before it chooses; it takes the first at once if 0.
+        One that collects asks for one address only."""
+        self.takes = True
+        """Whether it asks for the address that it chose."""
+        self.prefers: Callable[[Message], bool] | None = None
+        """What it chooses of what it collected: the first of those, if there is one."""
+        self.offers: list[Message] = []
+        """What it collected."""
         self.keeps = False
         """Whether it renews its lease; else it is looked at once it is bound."""
         self.on_bound: Callable[[Client], None] | None = None
@@ -166,6 +181,22 @@ class Client:
         """Whether it has an address that it may use."""
         return self.state in _ONLINE
 
+    @property
+    def is_served(self) -> bool:
+        """Whether it has an address, or was offered one and takes none."""
+        return self.state in _ONLINE or self.state is State.OFFERED
+
+    @property
+    def is_waiting(self) -> bool:
+        """Whether it waits for an answer."""
+        return self.state is State.SELECTING or self.state in _ASKING
+
+    def renew(self) -> None:
+        """Ask now to keep the address, if it has one."""
+        if self.state in _RENEWABLE:
+            self.state = State.BOUND
+            self._renew(self._timer)
+
     # What it hears.
 
     def receive(self, message: Message) -> None:
@@ -174,9 +205,7 @@ class Client:
             return
         if message.kind is Kind.OFFER:
             if self.state is State.SELECTING and message.address(Option.SERVER) is not None:
-                self.server = message.address(Option.SERVER) or 0
-                self.address = message.your_address
-                self._begin(self._request(), State.REQUESTING)
+                self._consider(message)
         elif message.kind is Kind.ACK:
             if self.state in _ASKING:
                 self._take(message)
@@ -186,6 +215,27 @@ class Client:
         elif message.kind is Kind.NAK and self.state in _ASKING:
             self.refusals.append(f"{format_address(self.address)} was refused")
             self._start_over()
+
+    def _consider(self, offer: Message) -> None:
+        """Take an offer at once, or keep it until the time to choose."""
+        if not self.window:
+            self._choose(offer)
+        elif len(self.offers) < MOST_OFFERS:
+            self.offers.append(offer)
+
+    def _look(self, timer: int) -> None:
+        """Choose what was collected; if there is nothing, it is asked again later."""
+        if timer == self._timer and self.offers:
+            self._choose(next(filter(self.prefers, self.offers), self.offers[0]))
+
+    def _choose(self, offer: Message) -> None:
+        self.server = offer.address(Option.SERVER) or 0
+        self.address = offer.your_address
+        if self.takes:
+            self._begin(self._request(), State.REQUESTING)
+        else:
+            self._timer += 1
+            self.acknowledged, self.state = offer, State.OFFERED
 
     def _take(self, message: Message) -> None:
         """Use an address, if nobody else does (RFC 2131 section 4.4.1)."""
@@ -246,7 +296,7 @@ class Client:
         if self.is_online and self.on_lost is not None:
             self.on_lost(self)
         self.state, self.address = State.INIT, 0
-        if len(self.refusals) + len(self.declined) >= self._patience:
+        if self.window or len(self.refusals) + len(self.declined) >= self._patience:
             self.state = State.GIVEN_UP
             return
         self._clock.after(wait, self._discover_again, self._timer)
@@ -306,6 +356,8 @@ class Client:
     def _send(self) -> None:
         self._timer += 1
         self._surroundings.broadcast(self, self._last)
+        if self.window and self.state is State.SELECTING:
+            self._clock.after(self.window, self._look, self._timer)
         wait = min(FIRST_WAIT * 2**self._tries, LONGEST_WAIT)
         fuzz = self._surroundings.random.uniform(-1.0, 1.0)
         self._clock.after(wait + fuzz, self._resend, self._timer)

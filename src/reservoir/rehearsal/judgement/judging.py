@@ -4,24 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from functools import reduce
+from functools import partial
 from itertools import chain
 
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
 from reservoir.core.topology import Attachment
-from reservoir.core.values.address_set import AddressSet
-from reservoir.core.values.addresses import ADDRESS_BITS, Span, format_address, mask_of
-from reservoir.core.values.options import MEANINGS, REGISTRY, decode, kind_of, routes_in
+from reservoir.core.values.addresses import ADDRESS_BITS, format_address, mask_of
 from reservoir.rehearsal.clients.client import Client
-from reservoir.rehearsal.clients.kinds import assignable_to
-from reservoir.rehearsal.judgement.own_values import without_class_values, without_own_values
-from reservoir.rehearsal.judgement.result import ClassRehearsed, Failure, NetworkRehearsed
-from reservoir.rehearsal.messages.message import Message, Option, option_name
+from reservoir.rehearsal.judgement.received import (
+    Bound,
+    Received,
+    by_kind,
+    first_of_each_offer,
+    gateway_used,
+)
+from reservoir.rehearsal.judgement.result import Failure, NetworkRehearsed
+from reservoir.rehearsal.messages.message import Message, Option
 from reservoir.rehearsal.wires.segment import Segment
 from reservoir.rehearsal.wires.wires import Wires
-
-_BROADCAST = REGISTRY["broadcast_address"].code
 
 
 def judge(
@@ -73,58 +74,42 @@ class _Judge:
         self.segment: Segment = wires.segment(network)
         self.index = pools.place_of(network)
         self.network = pools.networks[self.index]
+        self.received = Received(network, pools, self.segment.networks)
         lan = tuple(pools.topology.segment_of(network))
         self.result = NetworkRehearsed(network, (), self._relay(), lan)
 
     def judged(
-        self,
-        bound: Sequence[tuple[Client, int]],
-        expected: Sequence[Client],
-        filling: Sequence[Client],
+        self, bound: Bound, expected: Sequence[Client], filling: Sequence[Client]
     ) -> NetworkRehearsed:
         result, tried = self.result, [*(client for client, _ in bound), *expected]
-        online = [client for client in tried if client.is_online]
-        result.clients = len(tried)
-        result.served = sum(self._is_of_this_lan(client.address) for client in online)
-        result.refused = len(tried) - len(online)
-        result.bindings = len(bound)
-        result.bindings_right = sum(c.is_online and c.address == own for c, own in bound)
-        every = [*online, *(client for client in filling if client.is_online)]
-        addresses = [client.address for client in every]
-        result.span = Span(min(addresses), max(addresses)) if addresses else None
-        result.filled = len(addresses) if filling else None
+        others = [*expected, *filling]
+        every = self.received.count(result, bound, expected, filling)
+        result.filled = len(every) if filling else None
         servers = {s for c in every for s in [self._server(c)] if s is not None}
         planned = [server.device for server in self.pools.topology.servers(self.name)]
         result.servers = tuple(sorted(servers)) or tuple(dict.fromkeys(planned))
         rests_on = map(self.segment.assumed, sorted(servers))
         result.assumed = tuple(dict.fromkeys(chain.from_iterable(rests_on)))
-        result.failures += self._wrong_addresses(bound, [*tried, *filling])
-        result.failures += without_own_values([c for c, _ in bound], self.pools, self.index)
-        others = [*expected, *filling]
-        result.failures += without_class_values(others, self.pools, self.index)
-        kinds = dict.fromkeys(client.kind for client in others)
-        by_kind = [[c for c in others if c.kind == kind] for kind in sorted(kinds, reverse=True)]
-        result.classes = [
-            ClassRehearsed.of(some[0].kind, [c for c in expected if c.kind == some[0].kind], some)
-            for some in by_kind
-            if some[0].kind
-        ]
-        self._use_each([client for client, _ in bound], *by_kind)
+        result.failures += self.received.wrong(bound, others, self.segment.held.__contains__)
+        owners = [client for client, _ in bound]
+        for client, given in first_of_each_offer(owners, *by_kind(others)):
+            self._use(client, given)
         if filling:
             result.failures += self._unused()
         if tried:
             result.failures += self._deaf_servers(planned, tried[0])
             result.failures += self._held_twice(tried[0])
-        unserved = list(self._unserved(tried))
+        unserved = list(
+            self.received.unserved(
+                tried,
+                lambda client: client.mac in self.wires.refused,
+                partial(_why, wires=self.wires),
+            )
+        )
         result.failures = [f for f in unserved if f.event == "unanswered"] + result.failures
         result.failures += [f for f in unserved if f.event != "unanswered"]
         result.failures = [self._placed(failure) for failure in result.failures]
         return result
-
-    def _is_of_this_lan(self, address: int) -> bool:
-        """Whether an address is in a subnet of the LAN: what is in none serves nobody there."""
-        networks = (self.pools.plan.networks[name] for name in self.segment.networks)
-        return any(network.subnet.span.holds(address) for network in networks)
 
     def _placed(self, failure: Failure) -> Failure:
         return replace(failure, at_message=self.wires.last_frame.get(failure.client))
@@ -148,81 +133,6 @@ class _Judge:
         ]
         here = {port.device for port in self.segment.ports}
         return min(holders, key=lambda device: device not in here, default=None)
-
-    # Who got nothing, and who got what isn't right.
-
-    def _unserved(self, tried: Sequence[Client]) -> Iterator[Failure]:
-        """The first client without an address, for each reason."""
-        first: dict[str, Failure] = {}
-        for number, client in enumerate(tried, start=1):
-            is_full = client.mac in self.wires.refused
-            event = "refused" if is_full else "unanswered"
-            if client.is_online or client.declined or event in first:
-                continue  # who declined an address is told as a conflict
-            why = _why(client, self.wires)
-            if is_full:
-                reason = f"client {number:,} of {len(tried):,} gets no address: {why}"
-            else:
-                reason = f"no answer: {why}"
-            first[event] = Failure(event, reason, client.mac)
-        yield from first.values()
-
-    def _wrong_addresses(
-        self, bound: Sequence[tuple[Client, int]], everybody: Sequence[Client]
-    ) -> Iterator[Failure]:
-        for client in everybody:
-            for address, holder in client.declined:
-                yield Failure(
-                    "assigned" if address in self.segment.held else "in-both",
-                    f"a client was given {format_address(address)}, which {holder} holds: "
-                    "two machines, one address",
-                    client.mac,
-                    address,
-                )
-                return
-        for client, own in bound:
-            if client.is_online and client.address != own:
-                yield Failure(
-                    "binding-ignored",
-                    f"{client.label} was given {format_address(client.address)}, but is bound to "
-                    f"{format_address(own)}",
-                    client.mac,
-                    own,
-                )
-                break
-        for client, own in bound:
-            if client.is_online and not self.network.subnet.hosts.holds(client.address):
-                kind = self.network.subnet.edge_word(client.address)
-                reason = f"{client.label} was given {format_address(own)}, the {kind} address"
-                yield Failure("bound", reason, client.mac, own)
-                break
-        yield from self._misplaced(bound, everybody)
-
-    def _misplaced(
-        self, bound: Sequence[tuple[Client, int]], everybody: Sequence[Client]
-    ) -> Iterator[Failure]:
-        """The first client with an address that the plan doesn't have for it."""
-        there = [self.pools.place_of(name) for name in self.segment.networks]
-        names = {client.mac for client, _ in bound}
-        others = [c for c in everybody if c.is_online and c.mac not in names]
-        first = {client.kind: client for client in reversed(others)}
-        assignable = {
-            kind: reduce(
-                AddressSet.__or__, (assignable_to(self.pools, at, client.said) for at in there)
-            )
-            for kind, client in first.items()
-        }
-        for client in others:
-            if client.address in assignable[client.kind]:
-                continue
-            shown = format_address(client.address)
-            subnets = [self.pools.networks[index].subnet for index in there]
-            inside = any(subnet.span.holds(client.address) for subnet in subnets)
-            where = "which the plan doesn't assign" if inside else "which is not in its network"
-            event = "assigned" if inside else "answered-for"
-            reason = f"a client was given {shown}, {where}"
-            yield Failure(event, reason, client.mac, client.address)
-            return
 
     def _deaf_servers(self, planned: Sequence[str], client: Client) -> Iterator[Failure]:
         """The first server that should serve the network and hears no client, or answers none."""
@@ -256,84 +166,22 @@ class _Judge:
 
     # What a client can do with what it got.
 
-    def _use_each(self, *kinds: Sequence[Client]) -> None:
-        """Let the first client of each kind use what it got, if that differs."""
-        used: list[dict[int, bytes]] = []
-        for clients in kinds:
-            client = next((c for c in clients if c.is_online), None)
-            given = client.acknowledged if client is not None else None
-            if client is None or given is None:
-                continue
-            offered = {**given.options, Option.CLIENT_IDENTIFIER: b""}
-            if offered not in used:
-                used.append(offered)
-                self._use(client, given)
-
     def _use(self, client: Client, given: Message) -> None:
         """Ask the gateway and the DNS servers, as people do by hand."""
-        result = self.result
-        result.lease = given.number(Option.LEASE_TIME)
-        result.gateway = given.address(Option.ROUTER)
-        dns = given.options.get(Option.DNS, b"")
-        result.dns = tuple(
-            int.from_bytes(dns[at : at + 4], "big") for at in range(0, len(dns) // 4 * 4, 4)
-        )
+        result, own = self.result, self._offers_own_resolvers(client)
         mask = given.address(Option.MASK) or mask_of(self.network.subnet.bits)
-        result.failures += self._unusable(client, given, mask)
-        result.failures += self._not_offered(client)
-        device, gateway = None, self._gateway_used(given)
+        result.failures += self.received.offered(result, client, given, mask, has_own_resolvers=own)
+        device, gateway = None, gateway_used(given)
         if gateway is not None:
             device = self._ask_gateway(client, gateway, mask)
         if result.dns:
             self._ask_dns(client, device, mask)
-
-    def _not_offered(self, client: Client) -> Iterator[Failure]:
-        """What clients need and are not offered, unless the plan says that there is none."""
-        defaults = self.pools.plan.defaults
-        if self.result.gateway is None and not self.network.has_no_gateway:
-            reason = "clients are offered no gateway, so they reach nothing beyond their network"
-            yield Failure("offered-none", reason, client.mac, option=OFFERED["gateway"].title)
-        if self.result.dns or self.network.dns is not None or defaults.dns is not None:
-            return
-        if self._offers_own_resolvers(client):
-            self.result.dns_unknown = "that the device uses itself, which isn't known"
-        else:
-            reason = "clients are offered no DNS server, so they resolve no names"
-            yield Failure("offered-none", reason, client.mac, option=OFFERED["dns"].title)
 
     def _offers_own_resolvers(self, client: Client) -> bool:
         """Whether a client's server offers the DNS servers that it uses itself."""
         device = self.wires.devices.get(self._server(client) or "")
         serving = device.serving if device is not None else None
         return serving is not None and serving.behaviour.offers_own_resolvers
-
-    def _gateway_used(self, given: Message) -> int | None:
-        """The gateway that a client takes; from classless routes, if it has any (RFC 3442)."""
-        routes = routes_in(given.options.get(Option.CLASSLESS_ROUTES, b""))
-        defaults = [hop for to, hop in routes if to.bits == 0]
-        return defaults[0] if defaults else None if routes else self.result.gateway
-
-    def _unusable(self, client: Client, given: Message, mask: int) -> Iterator[Failure]:
-        """What a client is offered and can't use."""
-        options, address = given.options, client.address
-        routes = routes_in(options.get(Option.CLASSLESS_ROUTES, b""))
-        if routes and all(to.bits for to, _ in routes):
-            reason = "the classless routes have no default, so clients ignore the gateway"
-            yield Failure("offered", reason, client.mac)
-        for to, hop in routes:
-            if hop and hop & mask != address & mask:  # 0 is the network itself
-                reason = f"the offered next hop {format_address(hop)} to {to} is not on the network"
-                yield Failure("offered", reason, client.mac, hop)
-        for code, data in options.items():
-            kind = kind_of(code)
-            if kind is not None and kind != "hex" and decode(code, data)[0] != kind:
-                what = f"{option_name(code)} (option {code}) is not {MEANINGS[kind]}: {data.hex()}"
-                yield Failure("offered", f"the value offered as {what}", client.mac)
-        broadcast = options.get(_BROADCAST, b"")
-        if len(broadcast) == 4 and int.from_bytes(broadcast, "big") != address | ~mask & 0xFFFFFFFF:
-            shown = format_address(int.from_bytes(broadcast, "big"))
-            reason = f"the broadcast address {shown} is not that of the client's subnet"
-            yield Failure("offered", reason, client.mac)
 
     def _ask_gateway(self, client: Client, gateway: int, mask: int) -> str | None:
         """Whether somebody answers at the gateway's address; the device that does."""

@@ -23,7 +23,7 @@ def without_own_values(bound: Sequence[Client], pools: Pools, index: int) -> Ite
     own = pools.own_in(index)
     for client, row in zip(bound, pools.bound_rows(index).tolist() if own else (), strict=False):
         given = client.acknowledged
-        if row not in own or not client.is_online or given is None:
+        if row not in own or not client.is_served or given is None:
             continue
         values = own[row]
         codes = {OFFERED[key].option for key in values.values} | values.options.keys()
@@ -47,7 +47,7 @@ def without_class_values(clients: Sequence[Client], pools: Pools, index: int) ->
     for its in by_class.classes if by_class is not None else ():
         answers = pools.networks[index].by_class.get(its.name)
         values = answers.own_values if answers is not None else None
-        online = (c for c in clients if c.kind == its.name and c.is_online)
+        online = (c for c in clients if c.kind == its.name and c.is_served)
         client = next(online, None)
         if values is None or client is None or client.acknowledged is None:
             continue

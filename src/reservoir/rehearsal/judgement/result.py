@@ -62,9 +62,9 @@ class ClassRehearsed:
     @classmethod
     def of(cls, name: str, expected: Sequence[Client], everybody: Sequence[Client]) -> Self:
         """Count clients: those that are expected, and all that came."""
-        addresses = [client.address for client in everybody if client.is_online]
+        addresses = [client.address for client in everybody if client.is_served]
         span = Span(min(addresses), max(addresses)) if addresses else None
-        return cls(name, len(expected), sum(client.is_online for client in expected), span)
+        return cls(name, len(expected), sum(client.is_served for client in expected), span)
 
 
 @dataclass
