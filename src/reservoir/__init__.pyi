@@ -32,6 +32,7 @@ from .api.sizing import Sizing as Sizing
 from .api.sizing import size as size
 from .api.sizing import size_demand as size_demand
 from .api.stages import stages as stages
+from .api.verification import verify as verify
 from .api.whereabouts import find as find
 from .configurations import configuration_text as configuration_text
 from .core.checks import Report as Report
@@ -53,5 +54,7 @@ from .dialects.scripting.script import Stage as Stage
 from .dialects.writing import DeviceConfiguration as DeviceConfiguration
 from .files.mending import Mended as Mended
 from .rehearsal.judgement.result import Rehearsal as Rehearsal
+from .rehearsal.judgement.verified import Verification as Verification
+from .rehearsal.wires.interface import UnusableInterfaceError as UnusableInterfaceError
 from .rehearsal.wires.wires import Disturbance as Disturbance
 from .version import __version__ as __version__

@@ -25,6 +25,7 @@ COMMANDS = (
     "leases",
     "adopt",
     "rehearse",
+    "verify",
     "stand-in",
     "size",
     "map",

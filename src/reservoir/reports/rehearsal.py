@@ -144,7 +144,7 @@ def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
     networks = rehearsal.networks
     output: Output = {
         **frame("rehearse", files),
-        "networks": [_network(each) for each in networks],
+        "networks": [network_object(each) for each in networks],
         "days": [_day(day) for day in rehearsal.days],
         "outage": as_object(rehearsal.outage) if rehearsal.outage is not None else None,
         "left_out": [{"network": n, "because": why} for n, why in rehearsal.left_out.items()],
@@ -165,7 +165,8 @@ def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
     return as_text(output)
 
 
-def _network(each: NetworkRehearsed) -> json_types.NetworkRehearsed:
+def network_object(each: NetworkRehearsed) -> json_types.NetworkRehearsed:
+    """What the clients of a network got, as JSON has it."""
     return {
         "network": each.network,
         "server": ", ".join(each.servers) or None,

@@ -115,6 +115,8 @@ class Client:
         """Addresses that it didn't take, and who had them."""
         self.refusals: list[str] = []
         """What servers said when they refused."""
+        self.wants = WANTED
+        """The codes of the options that it asks for."""
         self.window = 0.0
         """Seconds for which it collects offers before it chooses; it takes the first at once if 0.
         One that collects asks for one address only."""
@@ -340,7 +342,7 @@ class Client:
         if self.identifier is not None:
             message.options[Option.CLIENT_IDENTIFIER] = self.identifier
         if kind in (Kind.DISCOVER, Kind.REQUEST, Kind.INFORM):
-            message.options[Option.PARAMETERS] = WANTED
+            message.options[Option.PARAMETERS] = self.wants
             message.options.update(self._says)
         return message
 

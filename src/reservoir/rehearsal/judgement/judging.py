@@ -33,6 +33,7 @@ def judge(
     wires: Wires,
     pools: Pools,
     complete: bool,
+    got: str = "was given",
 ) -> NetworkRehearsed:
     """Say what the clients of a network got.
 
@@ -44,8 +45,9 @@ def judge(
         wires: What they are connected to.
         pools: The plan.
         complete: Whether all devices that matter are in it.
+        got: How it is told that a client got something.
     """
-    return _Judge(network, wires, pools, complete).judged(bound, expected, filling)
+    return _Judge(network, wires, pools, complete, got).judged(bound, expected, filling)
 
 
 def not_renewed(client: Client, wires: Wires) -> Failure:
@@ -66,7 +68,7 @@ def _why(client: Client, wires: Wires) -> str:
 
 
 class _Judge:
-    def __init__(self, network: str, wires: Wires, pools: Pools, complete: bool) -> None:
+    def __init__(self, network: str, wires: Wires, pools: Pools, complete: bool, got: str) -> None:
         self.name = network
         self.wires = wires
         self.pools = pools
@@ -74,7 +76,7 @@ class _Judge:
         self.segment: Segment = wires.segment(network)
         self.index = pools.place_of(network)
         self.network = pools.networks[self.index]
-        self.received = Received(network, pools, self.segment.networks)
+        self.received = Received(network, pools, self.segment.networks, got)
         lan = tuple(pools.topology.segment_of(network))
         self.result = NetworkRehearsed(network, (), self._relay(), lan)
 

@@ -28,7 +28,9 @@ Bound = Sequence[tuple[Client, int]]
 class Received:
     """Holds what clients of a network got to the plan."""
 
-    def __init__(self, network: str, pools: Pools, lan: Sequence[str]) -> None:
+    def __init__(
+        self, network: str, pools: Pools, lan: Sequence[str], got: str = "was given"
+    ) -> None:
         """Take the plan.
 
         Args:
@@ -36,11 +38,13 @@ class Received:
             pools: The plan.
             lan: The networks in the broadcast domain, itself among them: clients may be served as
                 those of any.
+            got: How it is told that a client got something.
         """
         self.index = pools.place_of(network)
         self.network = pools.networks[self.index]
         self._pools = pools
         self._lan = lan
+        self._got = got
 
     def count(
         self,
@@ -123,7 +127,7 @@ class Received:
             for address, holder in client.declined:
                 yield Failure(
                     "assigned" if is_held(address) else "in-both",
-                    f"a client was given {format_address(address)}, which {holder} holds: "
+                    f"a client {self._got} {format_address(address)}, which {holder} holds: "
                     "two machines, one address",
                     client.mac,
                     address,
@@ -133,7 +137,7 @@ class Received:
             if client.is_served and client.address != own:
                 yield Failure(
                     "binding-ignored",
-                    f"{client.label} was given {format_address(client.address)}, but is bound to "
+                    f"{client.label} {self._got} {format_address(client.address)}, but is bound to "
                     f"{format_address(own)}",
                     client.mac,
                     own,
@@ -142,7 +146,7 @@ class Received:
         for client, own in bound:
             if client.is_served and not self.network.subnet.hosts.holds(client.address):
                 kind = self.network.subnet.edge_word(client.address)
-                reason = f"{client.label} was given {format_address(own)}, the {kind} address"
+                reason = f"{client.label} {self._got} {format_address(own)}, the {kind} address"
                 yield Failure("bound", reason, client.mac, own)
                 break
         yield from self._misplaced(bound, everybody)
@@ -167,7 +171,7 @@ class Received:
             inside = any(subnet.span.holds(client.address) for subnet in subnets)
             where = "which the plan doesn't assign" if inside else "which is not in its network"
             event = "assigned" if inside else "answered-for"
-            reason = f"a client was given {shown}, {where}"
+            reason = f"a client {self._got} {shown}, {where}"
             yield Failure(event, reason, client.mac, client.address)
             return
 

@@ -67,6 +67,7 @@ class Option(IntEnum):
     REBINDING_TIME = 59
     VENDOR_CLASS = 60
     CLIENT_IDENTIFIER = 61
+    BOOT_FILE = 67
     USER_CLASS = 77
     RELAY_AGENT = 82
     ARCHITECTURE = 93
@@ -204,9 +205,10 @@ def decode(data: bytes) -> Message:
     kind = _KINDS.get(options.pop(Option.MESSAGE_KIND, b""))
     if kind is None:
         raise MalformedMessageError("the kind of message is missing or unknown")
+    fields = (b"", b"") if overload[:1] not in (b"", b"\0") else (boot_file, sname)
     message = Message(
         kind, transaction, Mac.from_bytes(mac[:6], "big"), options, own, your, server, relay, hops,
-        seconds, flags,
+        seconds, flags, (fields[0].rstrip(b"\0"), fields[1].rstrip(b"\0")),
     )  # fmt: skip
     if message.is_reply != (op == 2):
         raise MalformedMessageError(f"a {kind.name} can't be sent with op {op}")

@@ -1,0 +1,294 @@
+"""Holds what real servers answered to the plan, with what the rehearsal predicted beside it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from reservoir.core.plan.offered import OFFERED
+from reservoir.core.pools import Pools
+from reservoir.core.values.addresses import format_address, mask_of
+from reservoir.core.values.clients import Mac
+from reservoir.core.wording import counted, listed_briefly
+from reservoir.rehearsal.asking import Ask, planned_options
+from reservoir.rehearsal.clients.client import Client
+from reservoir.rehearsal.judgement.received import (
+    Received,
+    by_kind,
+    first_of_each_offer,
+    gateway_used,
+)
+from reservoir.rehearsal.judgement.result import Failure, NetworkRehearsed
+from reservoir.rehearsal.judgement.silence import why_silent
+from reservoir.rehearsal.judgement.verified import ServerSeen
+from reservoir.rehearsal.messages.message import Message, Option, option_name, option_text
+from reservoir.rehearsal.wires.live import Answer
+
+_OF_THE_PROTOCOL = frozenset(
+    (Option.SERVER, Option.RENEWAL_TIME, Option.REBINDING_TIME, Option.MESSAGE, Option.OVERLOAD,
+     Option.CLIENT_IDENTIFIER, Option.RELAY_AGENT, Option.SUBNET_SELECTION, Option.MESSAGE_KIND)
+)  # fmt: skip
+"""Options that servers send by themselves, of which a plan says nothing."""
+_BROADCAST_ADDRESS = 28
+"""It is held to the client's subnet, whoever thought of it."""
+
+
+@dataclass
+class Used:
+    """What a client found that took the address it was offered."""
+
+    client: Client
+    """The client, as it was while it had the address."""
+    gateway: Mac | None = None
+    """Who has the gateway's address."""
+    resolvers: Mapping[int, bool] | None = None
+    """Whether each DNS server answered; None if none was asked."""
+    renewed: bool = False
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A client that asked a network, on the wire and in the rehearsal."""
+
+    ask: Ask
+    client: Client
+    rehearsed: Client | None
+    """The same client in the rehearsal, if the network was rehearsed."""
+    answers: Sequence[Answer]
+    unreadable: str = ""
+    """Why an answer to it can't be read."""
+    used: Used | None = None
+
+
+class Seen:
+    """Judges what was seen in one network."""
+
+    def __init__(
+        self,
+        network: str,
+        asked: Sequence[Asked],
+        predicted: NetworkRehearsed | None,
+        pools: Pools,
+        lan: Sequence[str],
+        *,
+        have_own_resolvers: bool,
+    ) -> None:
+        """Take what was seen.
+
+        Args:
+            network: The network.
+            asked: Who asked there.
+            predicted: What the same clients got in the rehearsal, if it was rehearsed.
+            pools: The plan.
+            lan: The networks in its broadcast domain.
+            have_own_resolvers: Whether a planned server offers the DNS servers it uses itself.
+        """
+        self._name, self._asked, self._predicted = network, asked, predicted
+        self._pools, self._lan = pools, lan
+        self._have_own_resolvers = have_own_resolvers
+        self._network = pools.plan.networks[network]
+        self.servers = list(self._servers())
+
+    def judged(self) -> NetworkRehearsed:
+        """What the clients were offered, and what of it differs from the plan."""
+        received = Received(self._name, self._pools, self._lan, got="was offered")
+        named = dict.fromkeys(server.device or format_address(server.address) for server in
+                              self.servers)  # fmt: skip
+        planned = [server.device for server in self._pools.topology.servers(self._name)]
+        relay = self._predicted.relay if self._predicted is not None else None
+        lan = tuple(self._pools.topology.segment_of(self._name))
+        result = NetworkRehearsed(self._name, tuple(named or dict.fromkeys(planned)), relay, lan)
+        bound = [(a.client, a.ask.bound_to) for a in self._asked if a.ask.bound_to is not None]
+        free = [a for a in self._asked if a.ask.bound_to is None]
+        expected = [a.client for a in free if a.ask.is_expected or a.client.is_served]
+        every = received.count(result, bound, expected)
+        failures = result.failures
+        tried = [a.client for a in self._asked if a.ask.is_expected]
+        failures += received.unserved(tried, lambda client: False, self._why_silent)
+        failures += self._unreadable()
+        elsewhere = list(self._elsewhere())
+        failures += elsewhere
+        wrong = received.wrong(bound, [a.client for a in free], lambda address: False)
+        failures += (f for f in wrong if not (elsewhere and f.event == "answered-for"))
+        failures += self._unplanned_servers()
+        if every:
+            failures += self._silent_servers(every[0])
+        if not elsewhere:
+            failures += self._other_values()
+        mask = mask_of(self._network.subnet.bits)
+        owners = [client for client, _ in bound]
+        for client, given in first_of_each_offer(owners, *by_kind(expected)):
+            own = self._have_own_resolvers
+            its_mask = given.address(Option.MASK) or mask
+            failures += received.offered(result, client, given, its_mask, has_own_resolvers=own)
+        failures += self._unusable(result)
+        return result
+
+    # Who answered.
+
+    def _servers(self) -> Iterator[ServerSeen]:
+        """The servers that made offers, the planned ones first."""
+        came: dict[int, list[Answer]] = {}
+        for answer in (answer for asked in self._asked for answer in asked.answers):
+            came.setdefault(answer.server, []).append(answer)
+        topology = self._pools.topology
+        serving = {device for name in self._lan for device in topology.serving(name)}
+        are_known = all(topology.addresses_of(device) for device in serving)
+        known = {a for device in serving for a in topology.addresses_of(device)}
+        known |= {o.address(Option.SERVER) or 0 for a in self._asked if a.rehearsed is not None
+                  for o in a.rehearsed.offers}  # fmt: skip
+        found = []
+        for address, answers in came.items():
+            holders = [a.device for a in topology.holders(address)]
+            macs = tuple(dict.fromkeys(a.mac for a in answers if a.mac is not None))
+            planned = True if address in known else None if not are_known else False
+            device = min(holders, key=lambda device: device not in serving, default=None)
+            found.append(ServerSeen(address, macs, device, planned, len(answers)))
+        yield from sorted(found, key=lambda server: (server.is_planned is False, server.address))
+
+    def _unplanned_servers(self) -> Iterator[Failure]:
+        are_alone = not any(server.is_planned is not False for server in self.servers)
+        planned = dict.fromkeys(s.device for s in self._pools.topology.servers(self._name))
+        for server in self.servers:
+            if server.is_planned is not False:
+                continue
+            mac = next(a.client.mac for a in self._asked for o in a.answers
+                       if o.server == server.address)  # fmt: skip
+            whose = f"{server.device}, " if server.device else ""
+            at = f", {listed_briefly(server.macs)}" if server.macs else ""
+            who = f"{whose}{format_address(server.address)}{at}"
+            told = f"a server answers that isn't planned here: {who}"
+            if not planned:
+                told += ", and the plan has no server here"
+            elif are_alone:
+                told += f", and {listed_briefly(planned)} doesn't"
+            else:
+                told += f", beside {listed_briefly(planned)}"
+            yield Failure("answered-twice", told, mac, server.address)
+
+    def _silent_servers(self, client: Client) -> Iterator[Failure]:
+        """The servers that answer in the rehearsal, and did not, where others do."""
+        topology = self._pools.topology
+        seen = {server.address for server in self.servers}
+        if not any(server.is_planned for server in self.servers):
+            return
+        predicted = {
+            holder.device
+            for a in self._asked
+            for offer in (a.rehearsed.offers if a.rehearsed is not None else ())
+            for holder in topology.holders(offer.address(Option.SERVER) or 0)
+        } & {device for name in self._lan for device in topology.serving(name)}
+        for device in sorted(predicted):
+            if not seen & topology.addresses_of(device):
+                reason = f"{device} doesn't answer, though it should serve them"
+                yield Failure("unanswered", reason, client.mac)
+
+    def _why_silent(self, client: Client) -> str:
+        others = [a.client for a in self._asked if a.client.is_served and a.client is not client]
+        who = client.label if client.label != str(client.mac) else "a client"
+        failure = self._predicted.failure if self._predicted is not None else None
+        is_predicted = any(
+            a.client is client and a.rehearsed is not None and not a.rehearsed.is_served
+            for a in self._asked
+        )
+        if is_predicted and failure is not None:
+            return f"{who} hears nothing, as in the rehearsal ({failure.reason})"
+        if others:
+            return f"{who} hears nothing, though {counted(len(others), 'other client')} did"
+        return why_silent(self._name, self._pools)
+
+    def _unreadable(self) -> Iterator[Failure]:
+        for asked in self._asked:
+            if asked.unreadable:
+                reason = f"an answer can't be read: {asked.unreadable}"
+                yield Failure("offered", reason, asked.client.mac)
+                return
+
+    # What was offered.
+
+    def _elsewhere(self) -> Iterator[Failure]:
+        """That the clients are offered addresses of another network: the first of each."""
+        topology, found = self._pools.topology, dict[str, Failure]()
+        for asked in self._asked:
+            for answer in asked.answers:
+                address = answer.message.your_address
+                names = list(topology.networks_at(address, self._network.vrf))
+                if not names or any(name in self._lan for name in names) or names[0] in found:
+                    continue
+                own, other = self._network.vlan, self._pools.plan.networks[names[0]].vlan
+                tags = f" (VLAN {other})" if other is not None else ""
+                reason = f"this is {names[0]}{tags}, it seems: {format_address(address)} is offered"
+                if own is not None and other is not None and own != other:
+                    reason += f"; see which tag the port has, {self._name} has VLAN {own}"
+                found[names[0]] = Failure("answered-for", reason, asked.client.mac, address)
+        yield from found.values()
+
+    def _other_values(self) -> Iterator[Failure]:
+        """Options that are offered otherwise than planned, each kind of difference once."""
+        found: dict[tuple[str, str, str], list[Asked]] = {}
+        for asked in self._asked:
+            given = asked.client.acknowledged
+            if given is not None and asked.client.is_served and asked.ask.is_expected:
+                for difference in self._differences(asked, given):
+                    found.setdefault(difference, []).append(asked)
+        for (title, offered, planned), some in found.items():
+            who = listed_briefly([a.client.label for a in some], most=2)
+            verb = "is" if len(some) == 1 else "are"
+            if not offered:
+                told = f"{who} {verb} offered no {title}; planned: {planned}"
+            elif not planned:
+                told = f"{who} {verb} offered the {title} {offered}, which isn't planned"
+            else:
+                told = f"{who} {verb} offered the {title} {offered}; planned: {planned}"
+            yield Failure("offered", told, some[0].client.mac, option=title)
+
+    def _differences(self, asked: Asked, given: Message) -> Iterator[tuple[str, str, str]]:
+        """Title, offered and planned value of each option that differs; empty for none."""
+        planned = planned_options(asked.ask, self._pools)
+        rehearsed = asked.rehearsed.acknowledged if asked.rehearsed is not None else None
+        wanted = planned if rehearsed is None else rehearsed.options
+        offered = dict(given.options)
+        if given.fields[0] and Option.BOOT_FILE not in offered:  # RFC 2131 section 2
+            offered[Option.BOOT_FILE] = given.fields[0]
+        codes = sorted((wanted.keys() | offered.keys()) - _OF_THE_PROTOCOL)
+        for code in codes:
+            has, wants = offered.get(code), wanted.get(code)
+            if has == wants or (code == _BROADCAST_ADDRESS and wants is None):
+                continue
+            if code == Option.DNS and wants is None and self._have_own_resolvers:
+                continue  # which they are isn't known
+            yield (
+                option_name(code),
+                option_text(code, has) if has is not None else "",
+                option_text(code, wants) if wants is not None else "",
+            )
+        server = rehearsed.next_server if rehearsed is not None else 0
+        if server and given.next_server != server:
+            told = format_address(given.next_server) if given.next_server else ""
+            yield OFFERED["next_server"].title, told, format_address(server)
+
+    # What those found that took an address.
+
+    def _unusable(self, result: NetworkRehearsed) -> Iterator[Failure]:
+        for asked in self._asked:
+            used, given = asked.used, asked.client.acknowledged
+            if used is None or given is None:
+                continue
+            mac, gateway = asked.client.mac, gateway_used(given)
+            if gateway is not None:
+                result.gateway_answers = used.gateway is not None
+                if used.gateway is None:
+                    shown = format_address(gateway)
+                    reason = f"nobody answers at the gateway's address, {shown}"
+                    yield Failure("offered", reason, mac, gateway)
+            if used.resolvers:
+                result.dns_answers = any(used.resolvers.values())
+                for server, answers in used.resolvers.items():
+                    if not answers:
+                        reason = f"the DNS server {format_address(server)} doesn't answer"
+                        yield Failure("offered", reason, mac, server)
+            result.renewed = used.renewed
+            if not used.renewed:
+                shown = format_address(given.your_address)
+                reason = f"the lease of {shown} can't be renewed: no answer"
+                yield Failure("answer-lost", reason, mac)
