@@ -104,7 +104,9 @@ def answers(configuration: Path, clients: list[str], scratch: Path) -> list[Answ
     told = scratch / "told.sh"
     told.write_text(TOLD)
     told.chmod(0o755)
-    heard = _run(configuration, scratch, CLIENTS_ASK, CLIENTS=" ".join(clients), TOLD=str(told))
+    heard = run_beside(
+        configuration, scratch, CLIENTS_ASK, CLIENTS=" ".join(clients), TOLD=str(told)
+    )
     found: list[Answer] = []
     for line in heard.splitlines():
         name, sign, value = line.partition("=")
@@ -118,11 +120,11 @@ def answers(configuration: Path, clients: list[str], scratch: Path) -> list[Answ
 def talked_with(configuration: Path, scratch: Path, conversation: str) -> list[tuple[Any, ...]]:
     """What is heard in a conversation with a service that has this configuration."""
     told = {"PYTHON": sys.executable, "TALK": real_talk.__file__, "CONVERSATION": conversation}
-    heard = _run(configuration, scratch, THEY_TALK, **told)
+    heard = run_beside(configuration, scratch, THEY_TALK, **told)
     return [tuple(one) for one in json.loads(heard)]
 
 
-def _run(configuration: Path, scratch: Path, asking: str, **environment: str) -> str:
+def run_beside(configuration: Path, scratch: Path, asking: str, **environment: str) -> str:
     """What a script prints in the client's namespace, beside a service."""
     log = scratch / "service.log"
     done = subprocess.run(

@@ -26,6 +26,13 @@ if TYPE_CHECKING:
 )
 @click.option("--leases", metavar="FILE", help="Say which of these clients notice.")
 @lease_options
+@click.option(
+    "--verified",
+    "verified",
+    multiple=True,
+    metavar="FILE",
+    help="What `verify --format json` saved of a network that was asked.",
+)
 @format_option("html", "markdown")
 @click.option("-o", "--out", metavar="FILE", help="Write the document to a file.")
 @talkative
@@ -36,6 +43,7 @@ def command(
     leases: str | None,
     notation: ListNotation,
     now: float | None,
+    verified: tuple[str, ...],
     form: Literal["html", "markdown"],
     out: str | None,
 ) -> None:
@@ -43,7 +51,8 @@ def command(
 
     It has a summary, the findings with their remedies, the map of the address space, the sizes,
     the rehearsal, and each device's configuration as it will be written; with --running, what
-    changes and what clients notice, and with --leases, which of them. The HTML page needs no
+    changes and what clients notice, and with --leases, which of them; with --verified, what the
+    real servers answered. The HTML page needs no
     network and no script. Nothing is deployed, and no other file is written.
 
     \b
@@ -64,7 +73,14 @@ def command(
     before = subject_of(running, dialect) if running else None
     table = leases_of(leases, notation) if leases is not None else None
     text = reservoir.report(
-        loaded, before, table, leases_name=leases or "", now=now, form=form, stage=progress
+        loaded,
+        before,
+        table,
+        leases_name=leases or "",
+        now=now,
+        verified=verified,
+        form=form,
+        stage=progress,
     )
     save_or_show(text, out)
     if out not in (None, "-"):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import signal
 import sys
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
@@ -100,6 +101,7 @@ def command(
     Exit status: 0 the network answers as planned, 1 something differs, 2 unusable input.
     """
     import reservoir  # late: --help needs none of it
+    from reservoir.files.texts import digest_of
     from reservoir.rehearsal.wires.interface import UnusableInterfaceError
     from reservoir.reports.verification import as_json, lines
 
@@ -107,7 +109,7 @@ def command(
     subject = subject_of(inputs, dialect)
     frames: list[tuple[float, bytes]] = []
     try:
-        with _ended_properly(), progress("asking") as watch:
+        with _ended_properly(take), progress("asking") as watch:
             found = reservoir.verify(
                 subject,
                 on,
@@ -128,7 +130,8 @@ def command(
 
             save_capture(capture, frames)
     if form == "json":
-        save_or_show(as_json(found, subject.files), out)
+        digest = digest_of(subject.files)
+        save_or_show(as_json(found, subject.files, digest, time.time()), out)
     else:
         save_or_show((f"{line}\n" for line in lines(found, width())), out)
     if found.failed:
@@ -191,7 +194,7 @@ def _agree(verifying: Verifying, servers: tuple[int, ...], yes: bool) -> None:
 
 
 @contextmanager
-def _ended_properly() -> Iterator[None]:
+def _ended_properly(take: bool) -> Iterator[None]:
     """Let the system's asking to stop end it as Ctrl-C does: what was taken is released."""
 
     def stop(_number: int, _frame: FrameType | None) -> None:
@@ -201,6 +204,11 @@ def _ended_properly() -> Iterator[None]:
     before = {number: signal.signal(number, stop) for number in numbers}
     try:
         yield
+    except KeyboardInterrupt:
+        talk(
+            "Stopped; what was taken has been released." if take else "Stopped; nothing was taken."
+        )
+        raise
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import codecs
+import hashlib
 import sys
+from collections.abc import Iterable
 from pathlib import Path
 from stat import S_ISREG
 from typing import BinaryIO
@@ -74,6 +76,19 @@ def _require_lines(data: bytes, file: str) -> None:
             line = data.count(b"\n", 0, begin) + 1
             raise _unusable(file, f"the line is longer than {LONGEST_LINE // 2**20} MiB", line)
         begin = end + 1
+
+
+def digest_of(files: Iterable[str]) -> str:
+    """The SHA-256 of files, one after the other, in hexadecimal.
+
+    Raises:
+        InputError: one can't be read any more.
+    """
+    found = hashlib.sha256()
+    for file in files:
+        data = read_utf8(file)
+        found.update(len(data).to_bytes(8, "big") + data)
+    return found.hexdigest()
 
 
 def read_files(folder: str) -> list[tuple[str, str]]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass
+from functools import partial
 
 from reservoir.core.pools import Pools
 from reservoir.dialects.behaviour.serving import Serving
@@ -13,7 +14,7 @@ from reservoir.rehearsal.clients.client import Client, State
 from reservoir.rehearsal.judgement.judging import judge
 from reservoir.rehearsal.judgement.received import gateway_used
 from reservoir.rehearsal.judgement.result import NetworkRehearsed
-from reservoir.rehearsal.judgement.seeing import Asked, Seen, Used
+from reservoir.rehearsal.judgement.seeing import Asked, PlannedServers, Seen, Used, planned_servers
 from reservoir.rehearsal.judgement.verified import NetworkVerified, Verification
 from reservoir.rehearsal.messages.message import Message, Option
 from reservoir.rehearsal.wires.laying import on_one_lan
@@ -180,6 +181,13 @@ class Verifying:
     ) -> tuple[dict[Ask, Client], dict[Ask, Used]]:
         """Let the clients ask, those that take nothing first; the others one after the other."""
         clients = {ask: client_of(ask, self.pools, live) for ask in self.asks.asked}
+        for name in self.networks:
+            lan = on_one_lan(self.pools, name)
+            there = [its for ask, its in rehearsed.items() if ask.network in lan]
+            planned = planned_servers(self.pools, lan, there)
+            for ask, client in clients.items():
+                if ask.network == name:
+                    client.prefers = partial(_is_by, planned)
         takers = self.takers
         others = [ask for ask in self.asks.asked if ask not in takers]
         for number, ask in enumerate(others):
@@ -192,18 +200,19 @@ class Verifying:
         for number, ask in enumerate(takers, start=len(others)):
             if watch is not None:
                 watch(number / len(clients))
-            its = rehearsed.get(ask)
-            found = _used_by(clients[ask], live, its.offers if its is not None else ())
+            found = _used_by(clients[ask], live)
             if found is not None:
                 used[ask], clients[ask] = found, found.client
         return clients, used
 
 
-def _used_by(client: Client, live: Live, planned: Sequence[Message]) -> Used | None:
+def _is_by(planned: PlannedServers, offer: Message) -> bool:
+    return planned.is_planned(offer.address(Option.SERVER) or 0) is not False
+
+
+def _used_by(client: Client, live: Live) -> Used | None:
     """Take an address, use it, and give it back whatever happens; None if there was none."""
-    servers = {offer.address(Option.SERVER) for offer in planned}
     client.takes = True
-    client.prefers = lambda offer: offer.address(Option.SERVER) in servers
     try:
         client.switch_on()
         _until(live, lambda: not client.is_waiting, 2 * _LAST_TRY)

@@ -6,23 +6,26 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import counted, listed, listed_briefly
 from reservoir.rehearsal.asking import TRIES
-from reservoir.rehearsal.judgement.result import NetworkRehearsed
 from reservoir.rehearsal.judgement.verified import NetworkVerified, ServerSeen, Verification
 from reservoir.rehearsal.verify import Verifying
 from reservoir.rehearsal.wires.live import RATE
 from reservoir.reports.frame import as_text, frame
 from reservoir.reports.rehearsal import network_object
-from reservoir.reports.theme import columns, styled, wrapped
+from reservoir.reports.theme import columns, moment, styled, wrapped
 
 if TYPE_CHECKING:
-    from reservoir.reports.outputs.verify import Output, ServerSeenObject
+    from reservoir.reports.outputs.rehearse import NetworkRehearsed as NetworkRehearsedObject
+    from reservoir.reports.outputs.verify import NetworkVerified as NetworkVerifiedObject
+    from reservoir.reports.outputs.verify import Output, ServerSeenObject, VerifySummary
 
 HEADINGS = ("network", "", "asked", "offered", "addresses", "gateway", "DNS", "lease", "bound")
-_LEFT = [place for place, name in enumerate(HEADINGS) if name not in ("asked", "offered")]
+NUMBERS = (2, 3)
+"""The columns of numbers."""
 _USED = ("gateway there", "DNS there", "renewed")
 _ANSWERS = {True: "yes", False: "no", None: "-"}
 
@@ -69,17 +72,18 @@ def _briefly(
 
 def lines(found: Verification, width: int) -> Iterator[str]:
     """Two lines for each network, planned and seen; below them who answered, and what differs."""
-    rows = [row for each in found.networks for row in rows_of(each, has_used=found.has_taken)]
-    heads = (*HEADINGS, *(_USED if found.has_taken else ()))
-    places = [*_LEFT, *range(len(HEADINGS), len(heads))]
-    heading, *drawn = columns([heads, *rows], left=places)
+    networks = [_network(each) for each in found.networks]
+    cells = [row for each in networks for row in rows(each, found.has_taken)]
+    titles = heads(found.has_taken)
+    left = [place for place in range(len(titles)) if place not in NUMBERS]
+    heading, *drawn = columns([titles, *cells], left=left)
     yield styled(heading, "heading")
     for number, each in enumerate(found.networks):
         yield drawn[2 * number]
         seen = drawn[2 * number + 1]
         yield styled(seen, "error") if each.failed else seen
-        for server in each.servers:
-            yield from wrapped(_answered(server), width, "      ", "    ")
+        for server in networks[number]["servers"]:
+            yield from wrapped(answered_by(server), width, "      ", "    ")
         for failure in each.seen.failures:
             as_rehearsed = " (as in the rehearsal)" if each.is_predicted(failure) else ""
             told = f"{failure.reason}{as_rehearsed}"
@@ -94,87 +98,125 @@ def lines(found: Verification, width: int) -> Iterator[str]:
         yield from wrapped(f"Not asked {client}: {why}.", width, "  ", "")
     for name, why in found.left_out:
         yield from wrapped(f"{name} was not asked: {why}.", width, "  ", "")
-    yield from wrapped(summary(found), width, "")
+    yield from wrapped(summary(_summary(found), has_taken=found.has_taken), width, "")
 
 
-def rows_of(each: NetworkVerified, *, has_used: bool) -> Iterator[tuple[str, ...]]:
+def heads(has_used: bool) -> tuple[str, ...]:
+    """The headings of a table, with those of what was used if addresses were taken."""
+    return (*HEADINGS, *(_USED if has_used else ()))
+
+
+def rows(each: NetworkVerifiedObject, has_used: bool) -> Iterator[tuple[str, ...]]:
     """What was planned for a network and what was seen, each in the cells of a row."""
-    yield (each.network, "planned", *_cells(each.planned, has_used))
-    yield ("", "seen", *_cells(each.seen, has_used))
+    yield (each["network"], "planned", *_cells(each["planned"], has_used))
+    yield ("", "seen", *_cells(each["seen"], has_used))
 
 
-def _cells(got: NetworkRehearsed | None, has_used: bool) -> tuple[str, ...]:
+def _cells(got: NetworkRehearsedObject | None, has_used: bool) -> tuple[str, ...]:
     if got is None:
-        return ("?",) * (len(HEADINGS) - 2 + (len(_USED) if has_used else 0))
-    used = (got.gateway_answers, got.dns_answers, got.renewed)
+        return ("?",) * (len(heads(has_used)) - 2)
+    used = (got["gateway_answers"], got["dns_answers"], got["renewed"])
+    dns = got["dns"]
+    more = f" + {len(dns) - 1} more" if len(dns) > 1 else ""
     return (
-        f"{got.clients:,}",
-        f"{got.served:,}",
-        str(got.span) if got.span else "-",
-        format_address(got.gateway) if got.gateway is not None else "-",
-        listed_briefly(map(format_address, got.dns), most=1).replace(" and ", " + ")
-        if got.dns
-        else "-",
-        format_duration(got.lease) if got.lease else "-",
-        f"{got.bindings_right:,}/{got.bindings:,}" if got.bindings else "-",
+        f"{got['clients']:,}",
+        f"{got['served']:,}",
+        got["span"] or "-",
+        got["gateway"] or "-",
+        f"{dns[0]}{more}" if dns else "-",
+        format_duration(got["lease"]) if got["lease"] else "-",
+        f"{got['bindings_right']:,}/{got['bindings']:,}" if got["bindings"] else "-",
         *((_ANSWERS[answer] for answer in used) if has_used else ()),
     )
 
 
-def _answered(server: ServerSeen) -> str:
-    address = format_address(server.address)
-    who = f"{server.device} ({address})" if server.device else address
-    by = f", from {listed_briefly(server.macs, most=2)}" if server.macs else ""
+def answered_by(server: ServerSeenObject) -> str:
+    """Who made how many offers, and whether it is planned."""
+    device, macs = server["device"], server["macs"]
+    who = f"{device} ({server['address']})" if device else server["address"]
+    by = f", from {listed_briefly(macs, most=2)}" if macs else ""
     planned = {True: "", False: " - not planned", None: " - whether it is planned isn't known"}
-    offers = counted(server.offers, "offer")
-    return f"answered by {who}{by}: {offers}{planned[server.is_planned]}"
+    offers = counted(server["offers"], "offer")
+    return f"answered by {who}{by}: {offers}{planned[server['planned']]}"
 
 
-def summary(found: Verification) -> str:
+def summary(counts: VerifySummary, *, has_taken: bool) -> str:
     """How many networks are as planned."""
-    asked = sum(each.seen.clients for each in found.networks)
-    bad = sum(each.failed for each in found.networks)
-    networks = counted(len(found.networks), "network")
-    told = f"{bad:,} of {networks} differ from the plan" if bad else (
-        f"{networks} answered as planned"
-    )  # fmt: skip
-    if bad == 1:
-        told = told.replace(" differ ", " differs ")
-    offered = f"{counted(asked, 'client')} asked, {found.answered:,} of them offered something"
-    taken = "; what was taken was released" if found.has_taken else ""
-    return f"{told}; {offered}, {counted(found.sent, 'message')} sent{taken}."
+    bad, networks = counts["failed"], counted(counts["networks"], "network")
+    told = f"{networks} answered as planned"
+    if bad:
+        told = f"{bad:,} of {networks} {'differs' if bad == 1 else 'differ'} from the plan"
+    asked = counted(counts["clients"], "client")
+    offered = f"{asked} asked, {counts['answered']:,} of them offered something"
+    taken = "; what was taken was released" if has_taken else ""
+    return f"{told}; {offered}, {counted(counts['sent'], 'message')} sent{taken}."
 
 
-def as_json(found: Verification, files: Sequence[str]) -> str:
-    """One JSON object, whose fields are only ever added to."""
+def as_json(found: Verification, files: Sequence[str], digest: str, at: float) -> str:
+    """One JSON object, whose fields are only ever added to.
+
+    Args:
+        found: What was found.
+        files: The inputs.
+        digest: Their SHA-256.
+        at: When it was asked, in seconds since 1970.
+    """
     output: Output = {
         **frame("verify", files),
+        "at": moment(at),
+        "files_digest": digest,
         "on": found.on,
         "taken": found.has_taken,
-        "networks": [
-            {
-                "network": each.network,
-                "planned": network_object(each.planned) if each.planned is not None else None,
-                "not_planned": each.not_planned or None,
-                "seen": network_object(each.seen),
-                "servers": [_server(server) for server in each.servers],
-            }
-            for each in found.networks
-        ],
+        "networks": list(map(_network, found.networks)),
         "not_asked": [
             {"network": network, "client": client, "because": why}
             for network, client, why in found.not_asked
         ],
         "left_out": [{"network": name, "because": why} for name, why in found.left_out],
-        "summary": {
-            "networks": len(found.networks),
-            "failed": sum(each.failed for each in found.networks),
-            "clients": sum(each.seen.clients for each in found.networks),
-            "answered": found.answered,
-            "sent": found.sent,
-        },
+        "summary": _summary(found),
     }
     return as_text(output)
+
+
+def read(text: str, file: str) -> Output:
+    """What `verify --format json` printed.
+
+    Raises:
+        InputError: the text is something else.
+    """
+    from pydantic import TypeAdapter, ValidationError  # late: only for a report
+
+    from reservoir.reports.outputs.verify import Output
+
+    try:
+        found: Output = TypeAdapter(Output).validate_json(text)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(map(str, first["loc"]))
+        told = f"{where}: {first['msg']}" if where else first["msg"]
+        message = f"this is not what `verify --format json` prints: {told}"
+        raise InputError([Problem(Place(file), message)]) from None
+    return found
+
+
+def _summary(found: Verification) -> VerifySummary:
+    return {
+        "networks": len(found.networks),
+        "failed": sum(each.failed for each in found.networks),
+        "clients": sum(each.seen.clients for each in found.networks),
+        "answered": found.answered,
+        "sent": found.sent,
+    }
+
+
+def _network(each: NetworkVerified) -> NetworkVerifiedObject:
+    return {
+        "network": each.network,
+        "planned": network_object(each.planned) if each.planned is not None else None,
+        "not_planned": each.not_planned or None,
+        "seen": network_object(each.seen),
+        "servers": [_server(server) for server in each.servers],
+    }
 
 
 def _server(server: ServerSeen) -> ServerSeenObject:

@@ -143,10 +143,12 @@ class Received:
                     own,
                 )
                 break
+        subnet = self.network.subnet
         for client, own in bound:
-            if client.is_served and not self.network.subnet.hosts.holds(client.address):
-                kind = self.network.subnet.edge_word(client.address)
-                reason = f"{client.label} {self._got} {format_address(own)}, the {kind} address"
+            if client.is_served and client.address == own and not subnet.hosts.holds(own):
+                is_edge = subnet.span.holds(own)
+                what = f"the {subnet.edge_word(own)} address" if is_edge else "not of its network"
+                reason = f"{client.label} {self._got} {format_address(own)}, {what}"
                 yield Failure("bound", reason, client.mac, own)
                 break
         yield from self._misplaced(bound, everybody)

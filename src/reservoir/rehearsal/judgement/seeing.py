@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
 
 from reservoir.core.plan.offered import OFFERED
@@ -31,6 +31,38 @@ _OF_THE_PROTOCOL = frozenset(
 """Options that servers send by themselves, of which a plan says nothing."""
 _BROADCAST_ADDRESS = 28
 """It is held to the client's subnet, whoever thought of it."""
+
+
+LONGEST_VALUE = 80
+"""Characters of a value that are shown."""
+
+MOST_NAMED = 3
+"""Servers that aren't planned, of which each is named."""
+
+
+@dataclass(frozen=True)
+class PlannedServers:
+    """The addresses by which clients of a LAN know the servers that are planned there."""
+
+    addresses: Set[int]
+    are_all: bool
+    """Whether the plan says the address of each."""
+
+    def is_planned(self, address: int) -> bool | None:
+        """Whether a server is planned; None if the plan doesn't say."""
+        return True if address in self.addresses else False if self.are_all else None
+
+
+def planned_servers(
+    pools: Pools, lan: Sequence[str], rehearsed: Iterable[Client | None]
+) -> PlannedServers:
+    """The planned servers of a LAN, by the plan and by what its clients hear in the rehearsal."""
+    topology = pools.topology
+    serving = {device for name in lan for device in topology.serving(name)}
+    known = {address for device in serving for address in topology.addresses_of(device)}
+    offers = (offer for client in rehearsed if client is not None for offer in client.offers)
+    known |= {offer.address(Option.SERVER) or 0 for offer in offers}
+    return PlannedServers(known, all(topology.addresses_of(device) for device in serving))
 
 
 @dataclass
@@ -87,6 +119,7 @@ class Seen:
         self._pools, self._lan = pools, lan
         self._have_own_resolvers = have_own_resolvers
         self._network = pools.plan.networks[network]
+        self._planned = planned_servers(pools, lan, [a.rehearsed for a in asked])
         self.servers = list(self._servers())
 
     def judged(self) -> NetworkRehearsed:
@@ -103,17 +136,19 @@ class Seen:
         expected = [a.client for a in free if a.ask.is_expected or a.client.is_served]
         every = received.count(result, bound, expected)
         failures = result.failures
-        tried = [a.client for a in self._asked if a.ask.is_expected]
-        failures += received.unserved(tried, lambda client: False, self._why_silent)
+        whose = [*(a for a in self._asked if a.ask.bound_to is not None), *free]
+        tried = [a.client for a in whose if a.ask.is_expected]
+        failures += received.unserved(tried, self._is_full, self._why_silent)
         failures += self._unreadable()
         elsewhere = list(self._elsewhere())
         failures += elsewhere
-        wrong = received.wrong(bound, [a.client for a in free], lambda address: False)
-        failures += (f for f in wrong if not (elsewhere and f.event == "answered-for"))
         failures += self._unplanned_servers()
         if every:
             failures += self._silent_servers(every[0])
-        if not elsewhere:
+        if not elsewhere:  # else all of it is another network's
+            judged = [(client, own) for client, own in bound if self._is_by_planned(client)]
+            others = [a.client for a in free if self._is_by_planned(a.client)]
+            failures += received.wrong(judged, others, lambda address: False)
             failures += self._other_values()
         mask = mask_of(self._network.subnet.bits)
         owners = [client for client, _ in bound]
@@ -122,6 +157,8 @@ class Seen:
             its_mask = given.address(Option.MASK) or mask
             failures += received.offered(result, client, given, its_mask, has_own_resolvers=own)
         failures += self._unusable(result)
+        result.failures = list({failure.reason: failure for failure in reversed(failures)}.values())
+        result.failures.reverse()
         return result
 
     # Who answered.
@@ -131,40 +168,49 @@ class Seen:
         came: dict[int, list[Answer]] = {}
         for answer in (answer for asked in self._asked for answer in asked.answers):
             came.setdefault(answer.server, []).append(answer)
-        topology = self._pools.topology
+        topology, found = self._pools.topology, []
         serving = {device for name in self._lan for device in topology.serving(name)}
-        are_known = all(topology.addresses_of(device) for device in serving)
-        known = {a for device in serving for a in topology.addresses_of(device)}
-        known |= {o.address(Option.SERVER) or 0 for a in self._asked if a.rehearsed is not None
-                  for o in a.rehearsed.offers}  # fmt: skip
-        found = []
         for address, answers in came.items():
             holders = [a.device for a in topology.holders(address)]
             macs = tuple(dict.fromkeys(a.mac for a in answers if a.mac is not None))
-            planned = True if address in known else None if not are_known else False
+            planned = self._planned.is_planned(address)
             device = min(holders, key=lambda device: device not in serving, default=None)
             found.append(ServerSeen(address, macs, device, planned, len(answers)))
         yield from sorted(found, key=lambda server: (server.is_planned is False, server.address))
 
+    def _is_by_planned(self, client: Client) -> bool:
+        """Whether what a client chose isn't by a server that is told by itself."""
+        return not client.is_served or self._planned.is_planned(client.server) is not False
+
     def _unplanned_servers(self) -> Iterator[Failure]:
-        are_alone = not any(server.is_planned is not False for server in self.servers)
-        planned = dict.fromkeys(s.device for s in self._pools.topology.servers(self._name))
-        for server in self.servers:
-            if server.is_planned is not False:
-                continue
-            mac = next(a.client.mac for a in self._asked for o in a.answers
-                       if o.server == server.address)  # fmt: skip
-            whose = f"{server.device}, " if server.device else ""
-            at = f", {listed_briefly(server.macs)}" if server.macs else ""
-            who = f"{whose}{format_address(server.address)}{at}"
-            told = f"a server answers that isn't planned here: {who}"
-            if not planned:
-                told += ", and the plan has no server here"
-            elif are_alone:
-                told += f", and {listed_briefly(planned)} doesn't"
-            else:
-                told += f", beside {listed_briefly(planned)}"
-            yield Failure("answered-twice", told, mac, server.address)
+        """The servers that answer and are not to: the first of them by name, with its offer."""
+        strange = [server for server in self.servers if server.is_planned is False]
+        if not strange:
+            return
+        offers = [(a.client.mac, o) for a in self._asked for o in a.answers]
+        planned = list(dict.fromkeys(s.device for s in self._pools.topology.servers(self._name)))
+        named = [self._strange(server, offers) for server in strange[:MOST_NAMED]]
+        if len(strange) > MOST_NAMED:
+            named.append(f"{len(strange) - MOST_NAMED:,} more")
+        who = "a server answers" if len(strange) == 1 else f"{len(strange):,} servers answer"
+        isnt = "isn't" if len(strange) == 1 else "aren't"
+        told = f"{who} that {isnt} planned here: {'; '.join(named)}"
+        if not planned:
+            told += "; the plan has no server here"
+        elif len(strange) == len(self.servers):
+            told += f"; {listed_briefly(planned)} doesn't answer"
+        mac = next(mac for mac, offer in offers if offer.server == strange[0].address)
+        yield Failure("answered-twice", told, mac, strange[0].address)
+
+    def _strange(self, server: ServerSeen, offers: Sequence[tuple[Mac, Answer]]) -> str:
+        """A server that isn't planned, and what it offers."""
+        first = next(offer.message for _, offer in offers if offer.server == server.address)
+        whose = f"{server.device}, " if server.device else ""
+        at = f", {listed_briefly(server.macs)}" if server.macs else ""
+        gives = f"it offers {format_address(first.your_address)}"
+        if (gateway := first.address(Option.ROUTER)) is not None:
+            gives += f", gateway {format_address(gateway)}"
+        return f"{whose}{format_address(server.address)}{at} ({gives})"
 
     def _silent_servers(self, client: Client) -> Iterator[Failure]:
         """The servers that answer in the rehearsal, and did not, where others do."""
@@ -183,23 +229,37 @@ class Seen:
                 reason = f"{device} doesn't answer, though it should serve them"
                 yield Failure("unanswered", reason, client.mac)
 
+    def _predicted_for(self, client: Client) -> Failure | None:
+        """Why a client gets no answer in the rehearsal either; None if it gets one."""
+        failures = self._predicted.failures if self._predicted is not None else ()
+        silent = {a.client.mac for a in self._asked
+                  if a.rehearsed is not None and not a.rehearsed.is_served}  # fmt: skip
+        if client.mac not in silent:
+            return None
+        why = (f for f in failures if f.event in ("unanswered", "refused") and f.client in silent)
+        return min(why, key=lambda failure: failure.client != client.mac, default=None)
+
+    def _is_full(self, client: Client) -> bool:
+        """Whether there is no free address for a client in the rehearsal, either."""
+        predicted = self._predicted_for(client)
+        return predicted is not None and predicted.event == "refused"
+
     def _why_silent(self, client: Client) -> str:
         others = [a.client for a in self._asked if a.client.is_served and a.client is not client]
-        who = client.label if client.label != str(client.mac) else "a client"
-        failure = self._predicted.failure if self._predicted is not None else None
-        is_predicted = any(
-            a.client is client and a.rehearsed is not None and not a.rehearsed.is_served
-            for a in self._asked
-        )
-        if is_predicted and failure is not None:
-            return f"{who} hears nothing, as in the rehearsal ({failure.reason})"
+        who = client.label
+        unreadable = next((a.unreadable for a in self._asked if a.client is client), "")
+        if unreadable:
+            return f"what {who} hears can't be read: {unreadable}"
+        predicted = self._predicted_for(client)
+        if predicted is not None:
+            return predicted.reason.partition(": ")[2]
         if others:
             return f"{who} hears nothing, though {counted(len(others), 'other client')} did"
         return why_silent(self._name, self._pools)
 
     def _unreadable(self) -> Iterator[Failure]:
         for asked in self._asked:
-            if asked.unreadable:
+            if asked.unreadable and asked.client.is_served:
                 reason = f"an answer can't be read: {asked.unreadable}"
                 yield Failure("offered", reason, asked.client.mac)
                 return
@@ -228,7 +288,8 @@ class Seen:
         found: dict[tuple[str, str, str], list[Asked]] = {}
         for asked in self._asked:
             given = asked.client.acknowledged
-            if given is not None and asked.client.is_served and asked.ask.is_expected:
+            is_judged = asked.ask.is_expected and self._is_by_planned(asked.client)
+            if given is not None and asked.client.is_served and is_judged:
                 for difference in self._differences(asked, given):
                     found.setdefault(difference, []).append(asked)
         for (title, offered, planned), some in found.items():
@@ -257,10 +318,11 @@ class Seen:
                 continue
             if code == Option.DNS and wants is None and self._have_own_resolvers:
                 continue  # which they are isn't known
+            name = option_name(code)
             yield (
-                option_name(code),
-                option_text(code, has) if has is not None else "",
-                option_text(code, wants) if wants is not None else "",
+                f"option {code}" if name.isdigit() else name,
+                _short(option_text(code, has)) if has is not None else "",
+                _short(option_text(code, wants)) if wants is not None else "",
             )
         server = rehearsed.next_server if rehearsed is not None else 0
         if server and given.next_server != server:
@@ -292,3 +354,8 @@ class Seen:
                 shown = format_address(given.your_address)
                 reason = f"the lease of {shown} can't be renewed: no answer"
                 yield Failure("answer-lost", reason, mac)
+
+
+def _short(text: str) -> str:
+    """A value as far as a message has room for it."""
+    return text if len(text) <= LONGEST_VALUE else f"{text[:LONGEST_VALUE]}…"

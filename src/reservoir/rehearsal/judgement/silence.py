@@ -11,7 +11,7 @@ from reservoir.core.values.addresses import format_address
 
 def why_silent(network: str, pools: Pools) -> str:
     """What to look at where nobody answers, the likeliest first."""
-    return f"nobody answers. Look at: {'; '.join(_reasons(network, pools))}"
+    return f"look at {'; '.join(_reasons(network, pools))}"
 
 
 def _reasons(name: str, pools: Pools) -> Iterator[str]:

@@ -10,6 +10,7 @@ import struct
 import sys
 from collections.abc import Iterator
 
+from reservoir.core.problems import UnknownNameError
 from reservoir.core.values.clients import ETHERNET, Mac
 from reservoir.rehearsal.messages.message import CLIENT_PORT
 
@@ -50,14 +51,18 @@ class SystemInterface:
         """Open it.
 
         Raises:
-            UnusableInterfaceError: there is no such interface, it is down, it isn't Ethernet, the
-                right is missing, or the system isn't Linux.
+            UnknownNameError: there is no such interface.
+            UnusableInterfaceError: it is down, it isn't Ethernet, the right is missing, or the
+                system isn't Linux.
         """
         if not hasattr(socket, "AF_PACKET"):
             raise UnusableInterfaceError(
                 f"Raw frames are sent only on Linux, and this is {sys.platform}; "
                 "--as-relay asks servers from here."
             )
+        known = [known for _, known in socket.if_nameindex()]
+        if name not in known:
+            raise UnknownNameError("interface", name, known)
         self.name = name
         try:
             self._socket = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)

@@ -17,6 +17,9 @@ from reservoir.rehearsal.messages.message import Kind, MalformedMessageError, Me
 RATE = 10
 """Messages a second that are sent at most."""
 
+MOST_ANSWERS = 500
+"""Answers to one client that are kept."""
+
 
 class Answer(NamedTuple):
     """A server's answer, and where it came from."""
@@ -122,7 +125,9 @@ class Live(ABC):
             if server is None:
                 self.unreadable.setdefault(client.mac, "it doesn't say which server it is from")
             came = Answer(answer, source if server is None else server, source, mac)
-            self.answers.setdefault(client.mac, []).append(came)
+            heard = self.answers.setdefault(client.mac, [])
+            if len(heard) < MOST_ANSWERS:
+                heard.append(came)
         client.receive(answer)
 
     def _note(self, frame: bytes) -> None:

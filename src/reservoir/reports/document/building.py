@@ -39,6 +39,7 @@ from reservoir.reports.document.blocks import (
     Table,
     text,
 )
+from reservoir.reports.document.verified import VerifiedBefore, verified
 from reservoir.reports.leases import LeasesSeen
 from reservoir.reports.outline import accepted, entries, sections
 from reservoir.reports.summary import summary_line
@@ -65,6 +66,8 @@ class Contents:
     """What clients with a lease notice, if there is a list of them and something to compare."""
     leases: LeasesSeen | None
     """What the list of leases says of the plan itself."""
+    verified: Sequence[VerifiedBefore] = ()
+    """What real servers answered when they were asked."""
 
 
 def document(contents: Contents) -> Document:
@@ -75,6 +78,8 @@ def document(contents: Contents) -> Document:
         Section("sizes", "Sizes", list(_sizes(contents.sizing))),
         Section("rehearsal", "Rehearsal", list(_rehearsal(contents.rehearsal))),
     ]
+    if contents.verified:
+        made.append(Section("verified", "Verified", list(verified(contents.verified))))
     if contents.comparison is not None:
         parts = list(_comparison(contents.comparison, contents.clients))
         made.append(Section("change", "What changes, and who notices", parts))
@@ -106,6 +111,7 @@ def _summary(contents: Contents) -> Table:
             "error" if contents.rehearsal.failed else "",
         ),
     ]  # fmt: skip
+    rows += [("Verified", each.summary, each.meaning) for each in contents.verified]
     if comparison is not None:
         said = " ".join(comparisons.closing(comparison, contents.clients))
         rows.append(("Change", said, ""))

@@ -62,6 +62,10 @@ class VerifySummary(TypedDict):
 class Output(Frame):
     """What ``reservoir verify --format json`` prints."""
 
+    at: str
+    """When it was asked, in ISO 8601."""
+    files_digest: str
+    """SHA-256 of the inputs, by which `report` sees that they have changed since."""
     on: str
     """The interface, or this machine's address, that was asked from."""
     taken: bool
