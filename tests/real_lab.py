@@ -25,7 +25,7 @@ mount --make-rprivate /
 mount -t tmpfs tmpfs /run
 mkdir -p /run/netns
 ip link set lo up
-wait_for() { for _ in $(seq 150); do grep -q "$2" "$1" 2> /dev/null && return; sleep 0.1; done; }
+wait_for() { for _ in $(seq 600); do grep -q "$2" "$1" 2> /dev/null && return; sleep 0.1; done; }
 """
 
 LAN = r"""
@@ -44,7 +44,9 @@ case_NUMBER() {
   asking=$!
   STOP
   wait $asking
-  echo $? > status
+  status=$?
+  STOPPED
+  echo $status > status
 }
 """
 
@@ -124,22 +126,18 @@ class Verified(NamedTuple):
         return [f["reason"] for n in self.found["networks"] for f in n["seen"]["failures"]]
 
 
-def verified(cases: Mapping[str, Case], scratch: Path) -> dict[str, Verified]:
-    """What ``verify`` finds in each case."""
+def run_cases(cases: Mapping[str, Case], scratch: Path) -> None:
+    """Let ``verify`` look at each case; what it finds stays in the folder."""
     script = [BEGIN]
-    folders: dict[str, Path] = {}
-    for number, (name, case) in enumerate(cases.items()):
-        folders[name] = scratch / str(number)
-        folders[name].mkdir()
-        (folders[name] / "plan.yaml").write_text(case.plan)
-        script.append(_script(number, case, folders[name]))
+    for number, case in enumerate(cases.values()):
+        folder = scratch / str(number)
+        folder.mkdir()
+        (folder / "plan.yaml").write_text(case.plan)
+        script.append(_script(number, case, folder))
     calls = "\n".join(f'case_{number} &\npids="$pids $!"' for number in range(len(cases)))
     script += [calls, "wait $pids", "true"]  # who serves ends with the namespace
     done = subprocess.run(
-        [
-            *["unshare", "-n", "-m", "-p", "--fork", "--kill-child", "--mount-proc", "bash", "-c"],
-            "\n".join(script),
-        ],
+        [*ALONE, "bash", "-c", "\n".join(script)],
         env={
             "PATH": "/usr/sbin:/usr/bin:/sbin:/bin",
             "PROGRAM": str(Path(sys.executable).parent / "reservoir"),
@@ -150,14 +148,19 @@ def verified(cases: Mapping[str, Case], scratch: Path) -> dict[str, Verified]:
         timeout=240,
         check=False,
     )
+    for number in range(len(cases)):
+        assert (scratch / str(number) / "status").exists(), done.stderr
+
+
+def found_in(cases: Mapping[str, Case], scratch: Path) -> dict[str, Verified]:
+    """What ``verify`` found in each case."""
     found = {}
-    for name, folder in folders.items():
-        status = folder / "status"
-        assert status.exists(), done.stderr
+    for number, name in enumerate(cases):
+        folder = scratch / str(number)
         text = (folder / "found.json").read_text()
         logs = sorted(folder.glob("*/log.txt"))
         found[name] = Verified(
-            int(status.read_text()),
+            int((folder / "status").read_text()),
             json.loads(text) if text else {},
             (folder / "said.txt").read_text(),
             logs[0].read_text() if logs else "",
@@ -178,7 +181,13 @@ def _script(number: int, case: Case, folder: Path) -> str:
         parts.append(_part(number, place, server, case, folder))
     given = " ".join(case.arguments) or "--on eth0"
     stop = f'wait_for server0/log.txt "{case.stop_at}"; kill $asking' if case.stop_at else ""
-    made = LAN.replace("STOP", stop).replace("DESK", desk).replace("PARTS", "\n".join(parts))
+    stopped = "wait_for server0/log.txt RELEASE" if case.stop_at else ""
+    made = (
+        LAN.replace("STOPPED", stopped)
+        .replace("STOP", stop)
+        .replace("DESK", desk)
+        .replace("PARTS", "\n".join(parts))
+    )
     made = made.replace("ARGUMENTS", given).replace("CASE", str(folder))
     return made.replace("NUMBER", str(number))
 

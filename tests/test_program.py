@@ -75,6 +75,7 @@ CALLS = {
     "leases": ("leases", LEASES, "--plan", PLAN, "--format", "json"),
     "adopt": ("adopt", LEASES, "--into", PLAN),
     "rehearse": ("rehearse", PLAN, "--network", "crew"),
+    "verify": ("verify", PLAN, "--on", "nowhere0", "--yes"),
     "stand-in": ("stand-in", PLAN, "--device", "nobody"),
     "size": ("size", PLAN, "--network", "crew", "--figure", "crew.png"),
     "map": ("map", PLAN, "--free", "/20"),

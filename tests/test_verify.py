@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import pytest
 
-from conftest import Run
+from conftest import Run, made_once
 from real_clients import malformed
-from real_lab import Case, Server, Verified, verified
+from real_lab import Case, Server, Verified, found_in, run_cases
+from test_conventions import require_described
 
 pytestmark = pytest.mark.usefixtures("dhcp_clients")
 
@@ -151,7 +154,7 @@ CASES = {
 @pytest.fixture(scope="module")
 def found(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Verified]:
     """What is found in each case, all of which run together."""
-    return verified(CASES, tmp_path_factory.mktemp("lab"))
+    return found_in(CASES, made_once(tmp_path_factory, "lab", partial(run_cases, CASES)))
 
 
 PLANNED = ["direct, tamarack", "direct, larkspur", "relayed, tamarack", "relayed, larkspur",
@@ -236,8 +239,7 @@ TOLD = {
                       "10.84.30.210, gateway 10.84.30.66)"],
     "other server": ["a server answers that isn't planned here: 10.84.30.66, MAC (it offers "
                      "10.84.30.210, gateway 10.84.30.66); pier doesn't answer"],
-    "unreadable": ["no answer: what a client without a binding hears can't be read: option 54 is "
-                   "cut off"],
+    "unreadable": ["no answer: what bell hears can't be read: option 54 is cut off"],
     "other values": [
         "bell was offered 10.84.30.97, but is bound to 10.84.30.99",
         "a client was offered 10.84.30.120, which the plan doesn't assign",
@@ -294,6 +296,15 @@ def test_servers_are_asked_from_elsewhere_as_a_relay(found: dict[str, Verified])
         "crew": 3, "guests": 1,
     }  # fmt: skip
     assert [n["servers"][0]["mac"] for n in one.found["networks"]] == [None, None]
+
+
+def test_the_json_is_what_its_schema_says(found: dict[str, Verified], run: Run) -> None:
+    """In each case, with the frame that all commands have."""
+    schema = run("schema", "verify").out
+    for one in found.values():
+        if one.found:
+            require_described(one.found, json.loads(schema))
+            assert list(one.found)[:3] == ["reservoir", "command", "inputs"]
 
 
 USAGE = [
