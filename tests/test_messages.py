@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 import dpkt
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import examples
+from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.values.clients import Mac
-from reservoir.rehearsal.messages import frame, message
-from reservoir.rehearsal.messages.frame import Datagram, MalformedFrameError
+from reservoir.rehearsal.messages import arp, frame, message, query
+from reservoir.rehearsal.messages.arp import Arp
+from reservoir.rehearsal.messages.frame import EVERY_MAC, Datagram, MalformedFrameError
 from reservoir.rehearsal.messages.message import Kind, MalformedMessageError, Message, described
 
 numbers = st.integers(0, 2**32 - 1)
@@ -101,3 +105,28 @@ def test_damaged_bytes_are_refused_or_understood(sent: Message, data: st.DataObj
         frame.decode(bytes(framed))
     with pytest.raises(MalformedFrameError):
         frame.decode(bytes(framed[: data.draw(st.integers(0, len(framed) - 1))]))
+
+
+@given(numbers, numbers, macs, macs, st.booleans())
+@settings(max_examples=examples(100))
+def test_questions_who_has_an_address_are_what_a_library_reads(
+    own: int, target: int, mac: Mac, asker: Mac, is_reply: bool
+) -> None:
+    """A question goes to everybody, an answer to who asked; both come back as they were."""
+    sent = Arp(is_reply, mac, own, target)
+    data = arp.encode(sent, asker if is_reply else None)
+    assert arp.decode(data) == sent
+    theirs = dpkt.ethernet.Ethernet(data)
+    assert theirs.dst == (asker if is_reply else EVERY_MAC).to_bytes(6, "big")
+    assert theirs.arp.op == (dpkt.arp.ARP_OP_REPLY if is_reply else dpkt.arp.ARP_OP_REQUEST)
+    assert (theirs.arp.sha, theirs.arp.spa) == (mac.to_bytes(6, "big"), own.to_bytes(4, "big"))
+    assert theirs.arp.tpa == target.to_bytes(4, "big")
+
+
+@given(st.binary(max_size=80))
+@settings(max_examples=examples(300))
+def test_any_bytes_are_refused_calmly_as_a_question(data: bytes) -> None:
+    """Whatever comes in at an interface."""
+    with suppress(MalformedValueError):
+        arp.decode(data)
+    assert query.answers(data, 7) in (True, False)

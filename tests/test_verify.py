@@ -243,7 +243,7 @@ TOLD = {
     "other values": [
         "bell was offered 10.84.30.97, but is bound to 10.84.30.99",
         "a client was offered 10.84.30.120, which the plan doesn't assign",
-        *(f"a client without a binding, bell and 1 more are offered {what}" for what in (
+        *(f"every client is offered {what}" for what in (
             "the time_servers 10.84.0.123, which isn't planned",
             "the DNS server 10.99.0.53 10.84.1.53; planned: 10.84.0.53 10.84.1.53",
             "no ntp; planned: 10.84.0.123",

@@ -187,6 +187,7 @@ def _agree(verifying: Verifying, servers: tuple[int, ...], yes: bool) -> None:
     for line in sendings(verifying, servers, width()):
         talk(line)
     if yes:
+        talk()
         return
     if not sys.stdin.isatty():
         raise click.UsageError("There is no terminal to ask at: --yes sends without asking.")

@@ -135,7 +135,7 @@ def answered_by(server: ServerSeenObject) -> str:
     device, macs = server["device"], server["macs"]
     who = f"{device} ({server['address']})" if device else server["address"]
     by = f", from {listed_briefly(macs, most=2)}" if macs else ""
-    planned = {True: "", False: " - not planned", None: " - whether it is planned isn't known"}
+    planned = {True: "", False: ", not planned", None: ", whether it is planned isn't known"}
     offers = counted(server["offers"], "offer")
     return f"answered by {who}{by}: {offers}{planned[server['planned']]}"
 

@@ -9,7 +9,7 @@ from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import format_address, mask_of
 from reservoir.core.values.clients import Mac
-from reservoir.core.wording import counted, listed_briefly
+from reservoir.core.wording import be, counted, listed_briefly
 from reservoir.rehearsal.asking import Ask, planned_options
 from reservoir.rehearsal.clients.client import Client
 from reservoir.rehearsal.judgement.received import (
@@ -286,15 +286,20 @@ class Seen:
     def _other_values(self) -> Iterator[Failure]:
         """Options that are offered otherwise than planned, each kind of difference once."""
         found: dict[tuple[str, str, str], list[Asked]] = {}
-        for asked in self._asked:
-            given = asked.client.acknowledged
-            is_judged = asked.ask.is_expected and self._is_by_planned(asked.client)
-            if given is not None and asked.client.is_served and is_judged:
-                for difference in self._differences(asked, given):
-                    found.setdefault(difference, []).append(asked)
+        judged = [
+            (asked, given)
+            for asked in self._asked
+            if (given := asked.client.acknowledged) is not None
+            if asked.client.is_served and asked.ask.is_expected
+            if self._is_by_planned(asked.client)
+        ]
+        for asked, given in judged:
+            for difference in self._differences(asked, given):
+                found.setdefault(difference, []).append(asked)
         for (title, offered, planned), some in found.items():
-            who = listed_briefly([a.client.label for a in some], most=2)
-            verb = "is" if len(some) == 1 else "are"
+            is_every = len(some) == len(judged) > 1
+            who = "every client" if is_every else _named(some)
+            verb = be(1 if is_every else len(some))
             if not offered:
                 told = f"{who} {verb} offered no {title}; planned: {planned}"
             elif not planned:
@@ -354,6 +359,10 @@ class Seen:
                 shown = format_address(given.your_address)
                 reason = f"the lease of {shown} can't be renewed: no answer"
                 yield Failure("answer-lost", reason, mac)
+
+
+def _named(asked: Sequence[Asked]) -> str:
+    return listed_briefly([each.client.label for each in asked], most=2)
 
 
 def _short(text: str) -> str:
