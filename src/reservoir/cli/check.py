@@ -56,6 +56,11 @@ FAIL_ON = ("error", "warning", "advice", "never")
     help="Report only findings at this path; * matches anything.",
 )
 @click.option("--prove", is_flag=True, help="Replay each finding's example with simulated clients.")
+@click.option(
+    "--baseline",
+    metavar="FILE",
+    help="Accept the findings that `check --format json` saved here; say which are gone.",
+)
 @click.option("-o", "--out", metavar="FILE", help="Write the findings to a file.")
 @talkative
 def command(
@@ -67,6 +72,7 @@ def command(
     ignore: tuple[str, ...],
     at: tuple[str, ...],
     prove: bool,
+    baseline: str | None,
     out: str | None,
 ) -> None:
     """Find problems in FILE: overlaps, gateway conflicts, undersized ranges, and more.
@@ -81,19 +87,34 @@ def command(
       reservoir check ferry-line.yaml --format sarif --out findings.sarif
       reservoir check running/*
       reservoir check ferry-line.yaml --prove
+      reservoir check ferry-line.yaml --format json --out known.json
+      reservoir check ferry-line.yaml --baseline known.json
       reservoir check ferry-line.yaml running/shop-box.thimble
+
+    With --baseline, findings of the day when the file was made don't count; one whose message or
+    severity has changed is new.
 
     Exit status: 0 no findings at or above --fail-on, 1 findings, 2 unusable input.
     """
     import reservoir  # late: --help needs none of it
+    from reservoir.reports.formats.text import baseline_lines
 
     subject = subject_of(inputs, dialect)
     _require_places(at, subject)
     with progress("checking") as watch:
         report = reservoir.check(subject, select=select, ignore=ignore, at=at, watch=watch)
+    if baseline is not None:
+        from reservoir.core.checks.baseline import held_to  # late: only with a baseline
+        from reservoir.files.texts import read_text
+        from reservoir.reports.formats.json import read_findings
+
+        report = held_to(report, read_findings(read_text(baseline), baseline), baseline)
     if prove:
         report = reservoir.prove(subject, report)
     save_or_show(pieces(form, report, subject, width()), out)
+    if form not in ("text", "json"):  # which say it themselves
+        for line in baseline_lines(report, width()):
+            talk(click.unstyle(line))
     if form == "text":
         _say_next(inputs, subject, report)
     worst = report.worst
@@ -130,5 +151,5 @@ def _say_next(inputs: tuple[str, ...], subject: Subject, report: Report) -> None
     elif open_findings:
         gravest = max(open_findings, key=lambda finding: finding.severity)
         talk(f"Next: reservoir explain {(gravest.cause or gravest).rule}")
-    elif is_one_plan and not report.is_partial:
+    elif is_one_plan and not report.is_partial and report.baseline is None:  # whose errors stay
         talk(f"Next: reservoir write {inputs[0]}")

@@ -6,6 +6,7 @@ import datetime
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import reduce
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -18,6 +19,9 @@ from reservoir.core.findings import Finding, Obstacle, Severity
 from reservoir.core.plan.model import Plan, PlanPath
 from reservoir.core.pools import Pool, Pools
 from reservoir.core.values.address_set import AddressSet
+
+if TYPE_CHECKING:
+    from reservoir.core.checks.baseline import Baseline
 
 
 @dataclass(frozen=True)
@@ -34,6 +38,8 @@ class Report:
     """Whether only some rules or paths were asked for."""
     servers: Mapping[str, Sequence[str]]
     """The devices that serve each network, named by it or the only ones that can be meant."""
+    baseline: Baseline | None = None
+    """What came of holding them to the findings of another day, if that was asked for."""
 
     def __iter__(self) -> Iterator[Finding]:
         return iter(self.findings)

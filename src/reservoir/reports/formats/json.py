@@ -9,16 +9,20 @@ from typing import TYPE_CHECKING, Any, cast
 from pydantic_core import PydanticSerializationError, to_json
 
 from reservoir.core.checks import Report
+from reservoir.core.checks.baseline import Known
 from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import format_path
+from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import Subject
 from reservoir.reports.frame import frame
 
 if TYPE_CHECKING:
     from reservoir.reports.outputs.check import (
+        BaselineObject,
         CheckSummary,
         FindingObject,
+        KnownObject,
         SuggestionObject,
         WitnessObject,
     )
@@ -40,6 +44,7 @@ def pieces(report: Report, subject: Subject, width: int) -> Iterator[str]:
         yield between + listed.removeprefix("[").removesuffix("\n  ]")
         between = ","
     yield "\n  ],\n" if report.findings else "],\n"
+    yield f'  "baseline": {_written(_baseline(report), 2)},\n'
     yield f'  "summary": {_written(_summary(report), 2)}\n}}\n'
 
 
@@ -50,6 +55,32 @@ def _written(value: Any, indent: int) -> str:
     except PydanticSerializationError:  # a file's name that isn't UTF-8
         text = json.dumps(value, indent=2)
     return text.replace("\n", "\n" + " " * indent)
+
+
+def _baseline(report: Report) -> BaselineObject | None:
+    held = report.baseline
+    if held is None:
+        return None
+    gone = [cast("KnownObject", known._asdict()) for known in held.gone]
+    return {"file": held.name, "known": held.known, "gone": gone}
+
+
+def read_findings(text: str, file: str) -> list[Known]:
+    """The findings that `check --format json` printed.
+
+    Raises:
+        InputError: the text is something else.
+    """
+    try:
+        found = json.loads(text)
+        if found["command"] != "check":
+            raise ValueError(f"it is what `{found['command']}` prints")
+        fields = [[str(one[field]) for field in Known._fields] for one in found["findings"]]
+    except (ValueError, KeyError, TypeError, RecursionError) as error:
+        lacks = f"it has no {error}" if isinstance(error, KeyError) else str(error)
+        message = f"this is not what `check --format json` prints: {lacks}"
+        raise InputError([Problem(Place(file), message)]) from None
+    return [Known(*values) for values in fields]
 
 
 def _summary(report: Report) -> CheckSummary:

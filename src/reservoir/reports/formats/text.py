@@ -10,7 +10,8 @@ from reservoir.core.findings import Finding, Severity
 from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.model import PlanPath, format_path
 from reservoir.core.subject import LineChange, Subject
-from reservoir.reports.outline import Entry, entries, sections
+from reservoir.core.wording import be, counted
+from reservoir.reports.outline import Entry, accepted, entries, sections
 from reservoir.reports.summary import summary_line
 from reservoir.reports.theme import styled, wrapped
 
@@ -58,7 +59,46 @@ def _lines_of(report: Report, subject: Subject, width: int) -> Iterator[str]:
             yield ""
     yield from _left_out(counts, width)
     yield from _advice([entry.finding for entry in advice], subject, width)
+    yield from _accepted(report, subject, width)
+    yield from baseline_lines(report, width)
     yield from wrapped(summary_line(report), width, "")
+
+
+def _accepted(report: Report, subject: Subject, width: int) -> list[str]:
+    """What the plan accepts, with its reasons; that of a baseline is counted elsewhere."""
+    known = f"in the baseline {report.baseline.name}" if report.baseline else None
+    lines: list[str] = []
+    agreed = [finding for finding in accepted(report) if finding.accepted != known]
+    for finding in agreed[:SHOWN]:
+        head = f"{styled('accepted', 'accepted')} {styled(finding.rule, 'name')}"
+        where = str(subject.place(finding.at))
+        gap = max(width - 9 - len(finding.rule) - len(where), 2)
+        lines.append(f"{head}{' ' * gap}{styled(where, 'place')}")
+        lines += wrapped(finding.message, width, BODY)
+        lines += _labelled("because", finding.accepted or "", width)
+    if len(agreed) > SHOWN:
+        lines.append(f"And {len(agreed) - SHOWN:,} more; --format json lists all.")
+    return [styled("Accepted", "heading"), *lines, ""] if lines else []
+
+
+def baseline_lines(report: Report, width: int) -> Iterator[str]:
+    """What came of holding the findings to those of another day."""
+    held = report.baseline
+    if held is None:
+        return
+    told = f"{counted(held.known, 'finding')} {be(held.known)} in the baseline {held.name}; "
+    if report.is_partial:
+        told += "which of its findings are gone isn't known, as only a part was checked"
+    else:
+        gone = counted(len(held.gone), "finding") if held.gone else "no finding"
+        told += f"{gone} of it {be(len(held.gone) or 1)} gone"
+    yield from wrapped(f"{told}.", width, "")
+    for known in held.gone[:SHOWN]:
+        text = f"{known.rule} at {known.at}: {known.message}"
+        yield from wrapped(text, width, BODY, f"{styled('gone', 'good')}{' ' * (len(BODY) - 4)}")
+    if len(held.gone) > SHOWN:
+        yield f"And {len(held.gone) - SHOWN:,} more; --format json lists all."
+    yield ""
 
 
 NOT_TRIED = "(not tried; check again after making it)"

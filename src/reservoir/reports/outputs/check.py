@@ -103,8 +103,31 @@ class CheckSummary(TypedDict):
 
 
 @described
+class KnownObject(TypedDict):
+    """A finding of another day."""
+
+    rule: str
+    severity: str
+    at: str
+    message: str
+
+
+@described
+class BaselineObject(TypedDict):
+    """What came of holding the findings to those of another day."""
+
+    file: str
+    known: int
+    """Findings that were there then; they are accepted."""
+    gone: list[KnownObject]
+    """Those that aren't there any more; none, where only a part was checked."""
+
+
+@described
 class Output(Frame):
     """What ``reservoir check --format json`` prints."""
 
     findings: list[FindingObject]
+    baseline: BaselineObject | None
+    """With ``--baseline``."""
     summary: CheckSummary
