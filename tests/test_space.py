@@ -257,7 +257,7 @@ def test_a_map_fits_its_terminal(tmp_path: Path, put: Put) -> None:
     put("plan.yaml", SMALL)
     space = Space(reservoir.load(tmp_path / "plan.yaml").pools, {})
     for width in (60, 80, 100, 120):
-        shown = [click.unstyle(line) for line in lines(space, [], [], width)]
+        shown = [click.unstyle(line) for line in lines(space, [], None, width)]
         bars = [line for line in shown if "[" in line]
         assert len(bars) == 2
         assert max(map(len, bars)) <= max(width, 75)

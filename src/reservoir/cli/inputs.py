@@ -41,6 +41,18 @@ def networks_option(what: str) -> Callable[[Command], Command]:
     )
 
 
+def only_option(word: str, what: str) -> Callable[[Command], Command]:
+    """Give a command ``--only``, which shows the networks of one kind; it gets ``only``.
+
+    Args:
+        word: The kind.
+        what: What is true of those networks.
+    """
+    return click.option(
+        "--only", type=click.Choice([word]), help=f"Show only networks {what}; count the others."
+    )
+
+
 def subject_of(inputs: tuple[str, ...], dialect: str | None) -> Subject:
     """The plan among the files, the configuration, or both as one.
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.inputs import Scalar, dialect_option, networks_option, subject_of
+from reservoir.cli.inputs import Scalar, dialect_option, networks_option, only_option, subject_of
 from reservoir.cli.output import (
     format_option,
     out_option,
@@ -45,6 +45,7 @@ class PrefixLength(click.ParamType[int]):
 @click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
 @dialect_option
 @networks_option("Show only this network.")
+@only_option("conflicting", "with addresses that two would have")
 @click.option(
     "--within",
     multiple=True,
@@ -62,6 +63,7 @@ def command(
     inputs: tuple[str, ...],
     dialect: str | None,
     networks: tuple[str, ...],
+    only: str | None,
     within: tuple[Prefix, ...],
     free: int | None,
     free_vlans: bool,
@@ -85,17 +87,26 @@ def command(
     Exit status: 0 fine, 2 unusable input.
     """
     import reservoir  # late: --help needs none of it
+    from reservoir.core.wording import counted
     from reservoir.reports import space as report
 
     require_figure(figure)
     subject = subject_of(inputs, dialect)
     space = reservoir.space(subject, networks)
+    shown: tuple[str, ...] | None = networks or None
+    if only is not None:
+        asked = [one for one in space.networks if not networks or one.name in networks]
+        shown = tuple(one.name for one in asked if one.kinds["conflicting"])
+        others = counted(len(asked) - len(shown), "network")
+        talk(f"{others} without conflicting addresses: not shown.")
+        if figure is not None and not shown:
+            raise click.UsageError("No network has conflicting addresses: nothing is drawn.")
     blocks = [block.subnet for block in within]
     subnets = None if free is None else space.free(free, blocks)
     tags = space.free_vlans if free_vlans else None
     if form == "json":
         every = None if subnets is None else list(subnets)
-        save_or_show(report.as_json(space, subject.files, blocks, networks, every, tags), out)
+        save_or_show(report.as_json(space, subject.files, blocks, shown, every, tags), out)
     elif subnets is not None or tags is not None:
         found = list(map(str, islice(subnets or (), FIRST)))
         found += [str(a) if a == b else f"{a}-{b}" for a, b in tags or ()]
@@ -104,13 +115,13 @@ def command(
             where = ", ".join(map(str, blocks or space.blocks))
             talk(f"{_how_many(free, space.count_free(free, blocks))} free in {where}.")
     elif figure is None or out:
-        lines = report.lines(space, blocks, networks, width())
+        lines = report.lines(space, blocks, shown, width()) if shown != () else ()
         save_or_show((f"{line}\n" for line in lines), out)
     if figure is not None:
         from reservoir.reports.figures.space import figure as drawn  # late: only for a figure
 
         title = subject.plan.name or "Address space"
-        save_figure(drawn(space, title, blocks, networks), figure)
+        save_figure(drawn(space, title, blocks, shown or ()), figure)
 
 
 FIRST = 10

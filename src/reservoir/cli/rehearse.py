@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from reservoir.cli.completion import network_names
-from reservoir.cli.inputs import dialect_option, networks_option, subject_of
+from reservoir.cli.inputs import dialect_option, networks_option, only_option, subject_of
 from reservoir.cli.output import (
     format_option,
     out_option,
@@ -46,6 +46,7 @@ SHARE = Share(0, 100)
 @click.argument("inputs", nargs=-1, required=True, metavar="FILE...")
 @dialect_option
 @networks_option("Rehearse only this network.")
+@only_option("failed", "in which a client failed")
 @click.option(
     "--trace",
     multiple=True,
@@ -80,6 +81,7 @@ def command(
     inputs: tuple[str, ...],
     dialect: str | None,
     networks: tuple[str, ...],
+    only: str | None,
     trace: tuple[str, ...],
     clients: int | None,
     capture: str | None,
@@ -141,7 +143,7 @@ def command(
         from reservoir.files.lease_list import lease_list  # late: only for a list
 
         save_or_show(lease_list(rehearsal.leases), leases_out)
-    _show(rehearsal, subject, trace, form, out)
+    _show(rehearsal, subject, trace, form, out, only_failed=only is not None)
     _say_next(rehearsal, inputs, trace)
     if rehearsal.failed:
         raise click.exceptions.Exit(1)
@@ -152,13 +154,19 @@ def _why_none(rehearsal: Rehearsal) -> str:
 
 
 def _show(
-    rehearsal: Rehearsal, subject: Subject, trace: tuple[str, ...], form: str, out: str | None
+    rehearsal: Rehearsal,
+    subject: Subject,
+    trace: tuple[str, ...],
+    form: str,
+    out: str | None,
+    *,
+    only_failed: bool,
 ) -> None:
     from reservoir.reports.outage import outage_table
     from reservoir.reports.rehearsal import as_json, conversation, day_table, table
 
     if form == "json":
-        save_or_show(as_json(rehearsal, subject.files), out)
+        save_or_show(as_json(rehearsal, subject.files, only_failed=only_failed), out)
         return
     lines = [
         line
@@ -166,7 +174,7 @@ def _show(
         if each.network in trace
         for line in (*conversation(each, width()), "")
     ]
-    lines += table(rehearsal, width())
+    lines += table(rehearsal, width(), only_failed=only_failed)
     if rehearsal.days:
         lines += ["", *day_table(rehearsal, width())]
     if rehearsal.outage is not None:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from reservoir.cli.inputs import Scalar, networks_option, notation_options, subject_of
+from reservoir.cli.inputs import Scalar, networks_option, notation_options, only_option, subject_of
 from reservoir.cli.output import (
     format_option,
     out_option,
@@ -28,6 +28,7 @@ AT_HAND = "--devices, --rate, --arrival or --history"
 @click.command("size", short_help="Size ranges, lease times and prefixes.")
 @click.argument("inputs", nargs=-1, metavar="[PLAN]")
 @networks_option("Show all that is known of this network.")
+@only_option("failed", "with too few addresses")
 @click.option(
     "--devices", type=click.IntRange(0, 1 << 32), metavar="N", help="Clients always there."
 )
@@ -68,6 +69,7 @@ AT_HAND = "--devices, --rate, --arrival or --history"
 def command(
     inputs: tuple[str, ...],
     networks: tuple[str, ...],
+    only: str | None,
     lease: int | None,
     addresses: int | None,
     history: str | None,
@@ -103,10 +105,12 @@ def command(
             raise click.UsageError(
                 "Give a plan, or a demand by options; the plan states demand and lease time itself."
             )
-        is_enough = _size_plan(inputs, networks, once, without, figure, form, out)
+        is_enough = _size_plan(inputs, networks, only, once, without, figure, form, out)
     else:
         if networks:
             raise click.UsageError("--network goes with a plan.")
+        if only is not None:
+            raise click.UsageError("--only goes with a plan.")
         if without:
             raise click.UsageError("--without goes with a plan.")
         size = _demand(given, lease, addresses, history, notation, once=once)
@@ -118,6 +122,7 @@ def command(
 def _size_plan(
     inputs: tuple[str, ...],
     networks: tuple[str, ...],
+    only: str | None,
     once: bool,
     without: tuple[str, ...],
     figure: str | None,
@@ -135,10 +140,14 @@ def _size_plan(
         raise click.UsageError(f"Nothing to size: {why[0]}: {why[1]}.")
     if figure is not None and len(found.networks) > 1:
         raise click.UsageError("A figure shows one network; name it with --network.")
+    if only is not None and networks:
+        raise click.UsageError("--only chooses among all networks: give no --network.")
     detailed = bool(networks) or len(found.networks) + len(found.left_out) == 1
+    is_all = only is None
     if form == "json":
-        save_or_show(report.as_json(found, subject.files, detailed=detailed), out)
-    elif detailed:
+        text = report.as_json(found, subject.files, detailed=detailed, only_failed=not is_all)
+        save_or_show(text, out)
+    elif detailed and is_all:
         pages = [
             report.page(
                 n.size,
@@ -159,7 +168,9 @@ def _size_plan(
             out,
         )
     else:
-        save_or_show((f"{line}\n" for line in report.table(found, width())), out)
+        save_or_show(
+            (f"{line}\n" for line in report.table(found, width(), only_failed=not is_all)), out
+        )
         down = ""
         if without:
             down = " ".join(f"--without {name}" for name in found.without)

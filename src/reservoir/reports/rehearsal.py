@@ -14,6 +14,7 @@ from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.judgement.result import Failure, NetworkRehearsed, Rehearsal
 from reservoir.rehearsal.messages.message import described
 from reservoir.rehearsal.wires.wires import Event
+from reservoir.reports.alike import alike, left_out
 from reservoir.reports.frame import as_text, frame
 from reservoir.reports.outage import as_object
 from reservoir.reports.theme import clock, columns, styled, wrapped
@@ -28,16 +29,27 @@ TOLD = 4
 HEADINGS = ("network", "server", "clients", "served", "addresses", "gateway", "DNS", "lease",
             "bound")  # fmt: skip
 _LEFT = [place for place, name in enumerate(HEADINGS) if name not in ("clients", "served")]
+_ADDRESSES = HEADINGS.index("addresses")
 _ANSWERS: Mapping[bool | None, str] = {True: "yes", False: "no", None: "-"}
 _UNKNOWN = "?"
 
 
-def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
-    """A line for each network, below it what went wrong there; a closing line with counts."""
-    rows = [row(each) for each in rehearsal.networks]
-    heading, *lines = columns([HEADINGS, *rows], left=_LEFT)
-    yield styled(heading, "heading")
-    for each, line in zip(rehearsal.networks, lines, strict=True):
+def table(rehearsal: Rehearsal, width: int, *, only_failed: bool = False) -> Iterator[str]:
+    """A line for each network, below it what went wrong there; a closing line with counts.
+
+    Args:
+        rehearsal: What was rehearsed.
+        width: Columns of the output.
+        only_failed: Whether networks in which no client failed are only counted.
+    """
+    networks = [each for each in rehearsal.networks if each.failures or not only_failed]
+    told = {n for n, each in enumerate(networks) if each.failures or each.accepted or each.classes}
+    shown = alike(list(map(row, networks)), told, apart=(_ADDRESSES,))
+    heading, *lines = columns([HEADINGS, *(cells for _, cells in shown)], left=_LEFT)
+    if networks:
+        yield styled(heading, "heading")
+    for (place, _), line in zip(shown, lines, strict=True):
+        each = networks[place]
         yield styled(line, "error") if each.failures else line
         for its in each.classes:
             got = f", {its.span}" if its.span else ""
@@ -48,14 +60,14 @@ def table(rehearsal: Rehearsal, width: int) -> Iterator[str]:
         for failure in each.accepted:
             agreed = f"accepted: {failure.reason} ({failure.rule}: {failure.accepted})"
             yield from wrapped(agreed, width, "    ")
-    yield ""
-    for why, networks in _unknown(rehearsal).items():
-        yield from wrapped(f"{_UNKNOWN} {listed_briefly(networks)}, {why}", width, "")
+    if networks:
+        yield ""
+    for why, names in _unknown(rehearsal).items():
+        yield from wrapped(f"{_UNKNOWN} {listed_briefly(names)}, {why}", width, "")
     for each in rehearsal.networks:
         if each.is_too_large:
             yield f"{each.network} was not filled: it has more than {MOST_FILLED:,} addresses."
-    for name, why in rehearsal.left_out.items():
-        yield f"{name} was not rehearsed: {why}."
+    yield from left_out(rehearsal.left_out, "rehearsed", width)
     for device, ignored in rehearsal.ignored.items():
         for one in ignored:
             yield f"{device} ignores {one}"
@@ -139,12 +151,12 @@ def row(each: NetworkRehearsed) -> tuple[str, ...]:
     )
 
 
-def as_json(rehearsal: Rehearsal, files: Sequence[str]) -> str:
-    """One JSON object, whose fields are only ever added to."""
+def as_json(rehearsal: Rehearsal, files: Sequence[str], *, only_failed: bool = False) -> str:
+    """One JSON object, whose fields are only ever added to; its summary is of all networks."""
     networks = rehearsal.networks
     output: Output = {
         **frame("rehearse", files),
-        "networks": [network_object(each) for each in networks],
+        "networks": [network_object(n) for n in networks if n.failures or not only_failed],
         "days": [_day(day) for day in rehearsal.days],
         "outage": as_object(rehearsal.outage) if rehearsal.outage is not None else None,
         "left_out": [{"network": n, "because": why} for n, why in rehearsal.left_out.items()],

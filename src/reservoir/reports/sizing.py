@@ -12,6 +12,7 @@ from reservoir.core.sizing.observed import Observed
 from reservoir.core.sizing.size import USUAL, Size
 from reservoir.core.values.durations import format_duration
 from reservoir.core.wording import be, counted, listed
+from reservoir.reports.alike import alike, left_out
 from reservoir.reports.frame import as_text, frame
 from reservoir.reports.theme import clock, columns, shown_moment, styled, wrapped
 
@@ -28,15 +29,24 @@ LABEL = 16
 """Characters of the labels at the left of a page."""
 
 
-def table(sizing: Sizing, width: int) -> Iterator[str]:
-    """A line for each network, then those that were not sized; a closing line with counts."""
+def table(sizing: Sizing, width: int, *, only_failed: bool = False) -> Iterator[str]:
+    """A line for each network, then those that were not sized; a closing line with counts.
+
+    Args:
+        sizing: What was sized.
+        width: Columns of the output.
+        only_failed: Whether networks that are large enough are only counted.
+    """
+    networks = [one for one in sizing.networks if not (only_failed and is_enough(one.size))]
     if sizing.without:
         yield styled(f"While {_are_down(sizing.without)}", "heading")
-    if sizing.networks:
-        heading, *rows = columns([HEADINGS, *map(row, sizing.networks)])
+    if networks:
+        shown = alike(list(map(row, networks)), {n for n, one in enumerate(networks) if one.gone})
+        heading, *drawn = columns([HEADINGS, *(cells for _, cells in shown)])
         yield styled(heading, "heading")
-        for one, line in zip(sizing.networks, rows, strict=True):
-            yield styled(line, meaning(one.size)) if meaning(one.size) else line
+        for (place, _), line in zip(shown, drawn, strict=True):
+            means = meaning(networks[place].size)
+            yield styled(line, means) if means else line
         yield ""
     for one in sizing.networks:
         if one.gone:
@@ -45,8 +55,7 @@ def table(sizing: Sizing, width: int) -> Iterator[str]:
         yield "Each network is still reached by all its servers."
     if sizing.without:
         yield ""
-    for name, why in sizing.left_out.items():
-        yield f"{name} was not sized: {why}."
+    yield from left_out(sizing.left_out, "sized", width)
     if sizing.left_out:
         yield ""
     yield from wrapped(summary(sizing), width, "")
@@ -267,8 +276,10 @@ def _fits(size: Size, needed: int, comfortable: int) -> str:
     return "without headroom" if needed <= size.capacity else "no"
 
 
-def as_json(sizing: Sizing, inputs: Sequence[str], *, detailed: bool) -> str:
-    """One JSON object; with the lease times of each network if ``detailed``."""
+def as_json(
+    sizing: Sizing, inputs: Sequence[str], *, detailed: bool, only_failed: bool = False
+) -> str:
+    """One JSON object, its summary of all networks; with their lease times if ``detailed``."""
     sizes = [one.size for one in sizing.networks]
     output: Output = {
         **frame("size", inputs),
@@ -284,6 +295,7 @@ def as_json(sizing: Sizing, inputs: Sequence[str], *, detailed: bool) -> str:
                 **fields(one.size, one.kept, has_pool=True, detailed=detailed),
             }
             for one in sizing.networks
+            if not (only_failed and is_enough(one.size))
         ],
         "left_out": [{"network": name, "because": why} for name, why in sizing.left_out.items()],
         "without": list(sizing.without),

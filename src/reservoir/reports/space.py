@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from typing import TYPE_CHECKING, cast
 
 from reservoir.core.space import KINDS, NetworkSpace, Space
@@ -42,14 +42,23 @@ COUNTED = ("assignable", "free")
 """The kinds that are counted where there is less room."""
 
 
-def lines(space: Space, within: Sequence[Prefix], only: Sequence[str], width: int) -> Iterator[str]:
-    """The networks block by block, what is free between them, and what the marks mean."""
-    shown = [one for one in space.networks if not only or one.name in only]
+def lines(
+    space: Space, within: Sequence[Prefix], only: Collection[str] | None, width: int
+) -> Iterator[str]:
+    """The networks block by block, what is free between them, and what the marks mean.
+
+    Args:
+        space: The address space.
+        within: The blocks to show; those around each subnet if empty.
+        only: The networks to show; all if None, with what lies between them.
+        width: Columns of the output.
+    """
+    shown = [one for one in space.networks if only is None or one.name in only]
     blocks = list(within) or space.blocks
     for block in blocks:
         inside = [one for one in shown if block.span.holds(one.subnet.span.first)]
         if inside or within:
-            yield from _block(space, block, inside, width, gaps=not only)
+            yield from _block(space, block, inside, width, gaps=only is None)
             yield ""
     left = [one for one in shown if not any(b.span.holds(one.subnet.span.first) for b in blocks)]
     if left:
@@ -137,12 +146,12 @@ def as_json(
     space: Space,
     inputs: Sequence[str],
     within: Sequence[Prefix],
-    only: Sequence[str],
+    only: Collection[str] | None,
     free: Sequence[Prefix] | None,
     vlans: Sequence[tuple[int, int]] | None,
 ) -> str:
     """One JSON object: the blocks, each network's addresses by what they are for, what is free."""
-    shown = [one for one in space.networks if not only or one.name in only]
+    shown = [one for one in space.networks if only is None or one.name in only]
     output: Output = {
         **frame("map", inputs),
         "blocks": list(map(str, within or space.blocks)),
