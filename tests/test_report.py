@@ -226,7 +226,7 @@ def test_markdown_has_the_same_sections(run: Run, demo: Path, report_page: Path)
     assert shown.code == 0
     titles = re.findall("^## (.*)$", shown.out, re.MULTILINE)
     assert titles == [
-        "Summary", "Findings", "Address space", "Sizes", "Rehearsal",
+        "Verdict", "Summary", "Findings", "Address space", "Sizes", "Rehearsal",
         "What changes, and who notices", "Leases", "Configuration",
     ]  # fmt: skip
     assert all(title in page.text for title in titles)
@@ -238,6 +238,56 @@ def test_markdown_has_the_same_sections(run: Run, demo: Path, report_page: Path)
     assert shown.out.count("```") == 10
     larkspur = run("write", "right/ferry-line.yaml", "--out", "-", "--device", "pier-router").out
     assert larkspur.strip() in shown.out
+
+
+def answers_of(text: str) -> tuple[str, dict[str, str]]:
+    """The verdict of a document in Markdown, and its answers by question."""
+    part = text.partition("## Verdict\n")[2].partition("\n## ")[0]
+    rows = [line.strip("| ").split(" | ") for line in part.splitlines() if line.startswith("| ")]
+    return part.split("**")[1], {row[0]: row[1] for row in rows[2:]}
+
+
+SMALL = """\
+defaults: {dns: none, lease: 12h}
+devices: {pier: {DIALECT interfaces: {deck: {address: 10.84.30.1/24}}}}
+networks:
+  crew: {subnet: 10.84.30.0/24, gateway: 10.84.30.1, served_by: pier, demand: {devices: 5},
+    ranges: [10.84.30.10-10.84.30.LAST]}
+"""
+
+
+def test_a_board_reads_the_verdict_first(run: Run, put: Put) -> None:
+    """Ready only if nothing speaks against it; what isn't known is said to be not known."""
+
+    def verdict(dialect: str, last: str, *more: str) -> tuple[str, dict[str, str]]:
+        put("plan.yaml", SMALL.replace("DIALECT", dialect).replace("LAST", last))
+        return answers_of(run("report", "plan.yaml", *more, "--format", "markdown").out)
+
+    said, answers = verdict("dialect: larkspur,", "99")
+    assert said == "Ready."
+    assert "no error" in answers["Why"].lower()
+    assert answers["Who notices"].startswith("Not known")
+    assert answers["The way back"].startswith("Not known")
+    wrote = run("write", "plan.yaml")
+    assert wrote.code == 0
+    (running,) = (put("unused.txt", "").parent / "configuration").glob("pier.*")
+    kept = put("running.larkspur", running.read_text())
+    _, answers = verdict("dialect: larkspur,", "99", "--running", kept.name)
+    assert answers["The way back"] == "Nothing changes."
+    said, answers = verdict("dialect: larkspur,", "12", "--running", kept.name)
+    assert said == "Not ready."
+    assert "too few addresses in crew" in answers["Why not"]
+    assert answers["By hand"] == "Nothing is written to deploy yet."
+    put("moved.yaml", SMALL.replace("DIALECT", "dialect: larkspur,").replace(".10-", ".60-")
+        .replace("LAST", "99"))  # fmt: skip
+    moved = run("report", "moved.yaml", "--running", kept.name, "--format", "markdown").out
+    said, answers = answers_of(moved)
+    assert said == "Ready, with what is noted below."
+    assert "lose their address or their server in crew" in answers["To note"]
+    assert "no list of leases" in answers["Who notices"]
+    said, answers = verdict("", "99")
+    assert said == "Not ready."
+    assert answers["By hand"].startswith("pier: without a dialect")
 
 
 def test_the_documents_numbers_are_those_of_the_commands(report_page: Path) -> None:

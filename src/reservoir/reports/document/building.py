@@ -39,6 +39,7 @@ from reservoir.reports.document.blocks import (
     Table,
     text,
 )
+from reservoir.reports.document.verdict import verdict
 from reservoir.reports.document.verified import VerifiedBefore, verified
 from reservoir.reports.leases import LeasesSeen
 from reservoir.reports.outline import accepted, entries, sections
@@ -88,7 +89,9 @@ def document(contents: Contents) -> Document:
     configurations = list(_configurations(contents))
     made.append(Section("configuration", "Configuration", configurations))
     summary = Section("summary", "Summary", [Subsection("", [_summary(contents)])])
-    return Document(contents.subject.plan.name or contents.subject.files[0], [summary, *made])
+    first = Section("verdict", "Verdict", list(verdict(contents)))
+    title = contents.subject.plan.name or contents.subject.files[0]
+    return Document(title, [first, summary, *made])
 
 
 def _summary(contents: Contents) -> Table:
