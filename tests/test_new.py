@@ -6,6 +6,7 @@ import os
 import pty
 import re
 import select
+import shlex
 import signal
 from collections.abc import Callable, Iterator
 from difflib import SequenceMatcher
@@ -380,14 +381,29 @@ def test_from_nothing_to_a_written_router_by_answers_alone(
     assert run("rehearse", "plan.yaml").code == 0
 
 
-def test_an_interrupted_conversation_leaves_nothing(installed: Path, tmp_path: Path) -> None:
-    """Whoever stops half-way has no half plan."""
-    shown, code = conversation(
-        installed, ["crew", "pier-router"], tmp_path, "new", "-o", "plan.yaml"
-    )
+def test_an_interrupted_conversation_leaves_nothing_but_the_answers(
+    installed: Path, run: Run, tmp_path: Path
+) -> None:
+    """Whoever stops half-way has no half plan, and the commands that go on from there."""
+    given = ["10.84.30.0", "crew", "pier-router", "larkspur", "30", "", "10.84.30.0/24", "",
+             "first 10", "", "", "10.84.0.53", "none", "", "90", "y", "the cabins"]  # fmt: skip
+    shown, code = conversation(installed, given, tmp_path, "new", "-o", "plan.yaml")
     assert code == 130
+    assert "10.84.30.0 is an address, and names are for what it is for" in shown
+    assert "dns (like 10.84.0.53; none if there is none)" in shown
     assert "no file was changed" in shown
     assert list(tmp_path.iterdir()) == []
+    first, second = re.findall("^  (reservoir new .*)$", shown, re.MULTILINE)
+    done = run(*shlex.split(first)[1:])
+    assert done.code == 0, done.err
+    (crew,) = reservoir.load(tmp_path / "plan.yaml").plan.networks.values()
+    assert (str(crew.subnet), crew.vlan) == ("10.84.30.0/24", 30)
+    assert shlex.split(second)[2:7] == [
+        "--into", "plan.yaml", "--in-place", "--network", "the cabins",
+    ]  # fmt: skip
+    done = run(*shlex.split(second)[1:], "--device", "pier-router", "--clients", "9", "--yes")
+    assert done.code == 0, done.err
+    assert list(reservoir.load(tmp_path / "plan.yaml").plan.networks) == ["crew", "the cabins"]
 
 
 def test_the_demos_plan_takes_one_network_more(run: Run, tmp_path: Path) -> None:

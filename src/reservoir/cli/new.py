@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
@@ -170,7 +171,8 @@ def command(
         read = read_networks(table, columns, empty_is_none=empty == "none")
         _draft_table(drafting, table, read, answers, skip_unusable)
     else:
-        _draft_by_hand(drafting, answers, asks=sys.stdin.isatty() and not yes)
+        asks = sys.stdin.isatty() and not yes
+        _draft_by_hand(drafting, answers, asks=asks, where=_where(into, in_place, out))
     if loaded is not None and into is not None:
         _add(drafting, loaded, into, in_place)
     else:
@@ -208,14 +210,52 @@ def _loaded(into: str | None, in_place: bool) -> OpenedPlan | None:
     return reservoir.load(into)
 
 
-def _draft_by_hand(drafting: Drafting, answers: Answers, *, asks: bool) -> None:
-    """Draft one network, or several one after the other where somebody answers."""
+def _where(into: str | None, in_place: bool, out: str | None) -> list[str]:
+    """The options that say where the networks go."""
+    if into is not None:
+        return ["--into", into, *(["--in-place"] if in_place else [])]
+    return ["--out", out] if out is not None else []
+
+
+def _draft_by_hand(
+    drafting: Drafting, answers: Answers, *, asks: bool, where: Sequence[str]
+) -> None:
+    """Draft one network, or several one after the other where somebody answers.
+
+    Whoever interrupts that is told the commands that have the same answers.
+    """
+    done: list[Answers] = []
     while True:
-        complete = _answered(drafting, dict(answers), asks=asks)
+        begun = dict(answers)
+        try:
+            complete = _answered(drafting, begun, asks=asks)
+        except click.Abort:
+            if done or len(begun) > len(answers):
+                _say_how_to_go_on(done, begun, where)
+            raise
+        done.append(complete)
         drafting.add(complete)
         answers = {key: complete[key] for key in ("device", "dialect", "dns", "domain", "lease")}
         if not asks or not click.confirm("\nAnother network?", default=False, err=True):
             return
+
+
+def _say_how_to_go_on(done: Sequence[Answers], begun: Answers, where: Sequence[str]) -> None:
+    """The commands that draft what is done, and go on with what was begun."""
+    from reservoir.core.drafting.answers import BY_NAME
+
+    plan = where[1] if len(where) > 1 else "plan.yaml"
+    first, later = where or ["--out", plan], ["--into", plan, "--in-place"]
+    talk("\nYour answers are kept in these commands:")
+    for number, answers in enumerate((*done, begun)):
+        said = [
+            word
+            for name, value in answers.items()
+            for word in (f"--{name}", BY_NAME[name].write(value))
+        ]
+        is_done = ["--yes"] if number < len(done) else []
+        words = ["reservoir", "new", *(later if number else first), *said, *is_done]
+        talk(f"  {shlex.join(words)}")
 
 
 def _answered(drafting: Drafting, answers: Answers, *, asks: bool) -> Answers:
@@ -271,6 +311,7 @@ def _several(devices: Sequence[str]) -> str:
 def _ask(question: Question, suggested: Any, drafting: Drafting, answers: Answers) -> Any:
     """Ask until there is an answer that can be used."""
     from reservoir.core.drafting.refusing import why_not
+    from reservoir.core.plan.scalars import NONE
     from reservoir.core.values.addresses import MalformedValueError
     from reservoir.reports.theme import styled
 
@@ -289,7 +330,9 @@ def _ask(question: Question, suggested: Any, drafting: Drafting, answers: Answer
     if question.name == "dialect" and suggested is None:
         click.echo("  " + ", ".join((*drafting.dialects, "none")), err=True)
     default = None if suggested is None else question.write(suggested.value)
-    like = f" (like {question.example})" if question.example and default is None else ""
+    hints = [f"like {question.example}"] if question.example and default is None else []
+    hints += [f"{NONE} if there is none"] if question.may_be_none and default != NONE else []
+    like = f" ({'; '.join(hints)})" if hints else ""
     return click.prompt(f"  {question.name}{like}", default=default, value_proc=read, err=True)
 
 

@@ -47,6 +47,12 @@ def _name(text: str) -> str:
     return text.strip()
 
 
+def _network_name(text: str) -> str:
+    if re.fullmatch("[0-9]+([.][0-9]+)+(/[0-9.]*)?", text.strip()):
+        raise MalformedValueError(f"{text.strip()} is an address, and names are for what it is for")
+    return _name(text)
+
+
 def _vlan(text: str) -> int | None:
     if text == NONE:
         return None
@@ -122,7 +128,7 @@ class Question:
 
 
 QUESTIONS = (
-    Question("network", "What is the network called?", _name, example="crew"),
+    Question("network", "What is the network called?", _network_name, example="crew"),
     Question("device", "Which device is its interface on?", _name, example="pier-router",
              leads=True),
     Question("dialect", "Which dialect is that device configured in?", _word_or_none,
