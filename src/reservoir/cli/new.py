@@ -229,7 +229,7 @@ def _draft_by_hand(
         begun = dict(answers)
         try:
             complete = _answered(drafting, begun, asks=asks)
-        except click.Abort:
+        except (click.Abort, KeyboardInterrupt):  # the latter between two questions
             if done or len(begun) > len(answers):
                 _say_how_to_go_on(done, begun, where)
             raise
@@ -246,7 +246,7 @@ def _say_how_to_go_on(done: Sequence[Answers], begun: Answers, where: Sequence[s
 
     plan = where[1] if len(where) > 1 else "plan.yaml"
     first, later = where or ["--out", plan], ["--into", plan, "--in-place"]
-    talk("\nYour answers are kept in these commands:")
+    talk("\nThese commands go on with your answers.")
     for number, answers in enumerate((*done, begun)):
         said = [
             word
