@@ -335,25 +335,34 @@ def conversation(
         signal.signal(signal.SIGINT, signal.SIG_DFL)  # who runs the tests may ignore it
         environment = {"PATH": "/usr/bin", "NO_COLOR": "1"}
         os.execve(installed, [str(installed), *arguments], environment)  # noqa: S606
-    shown, left = b"", iter(answers)
+    shown, left, answered = b"", iter(answers), b""
     for piece in _pieces(terminal):
         shown += piece
-        if shown.rstrip(b" ").endswith(b":"):
-            os.write(terminal, next(left, "\x03").encode() + b"\n")
+        prompt = shown.rstrip(b" ")
+        if prompt.endswith(b":") and (prompt != answered or not piece):
+            answer = next(left, None)  # the system may lose an interruption: it is sent again
+            os.write(terminal, b"\x03" if answer is None else answer.encode() + b"\n")
+            answered = prompt
     _, status = os.waitpid(child, 0)
     os.close(terminal)
     return shown.decode().replace("\r", ""), os.waitstatus_to_exitcode(status)
 
 
 def _pieces(terminal: int) -> Iterator[bytes]:
-    """What comes from a terminal, until the program ends."""
-    while select.select([terminal], [], [], 60)[0]:
+    """What comes from a terminal, until the program ends; nothing after each quiet while."""
+    quiet = 0
+    while quiet < 20:
+        if not select.select([terminal], [], [], 3)[0]:
+            quiet += 1
+            yield b""
+            continue
         try:
             piece = os.read(terminal, 65_536)
         except OSError:
             return
         if not piece:
             return
+        quiet = 0
         yield piece
 
 
