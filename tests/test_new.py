@@ -335,14 +335,16 @@ def conversation(
         signal.signal(signal.SIGINT, signal.SIG_DFL)  # who runs the tests may ignore it
         environment = {"PATH": "/usr/bin", "NO_COLOR": "1"}
         os.execve(installed, [str(installed), *arguments], environment)  # noqa: S606
-    shown, left, answered = b"", iter(answers), b""
+    shown, left, answered, stops = b"", iter(answers), b"", False
     for piece in _pieces(terminal):
         shown += piece
         prompt = shown.rstrip(b" ")
-        if prompt.endswith(b":") and (prompt != answered or not piece):
-            answer = next(left, None)  # the system may lose an interruption: it is sent again
+        if prompt.endswith(b":") and prompt != answered:
+            answer, answered = next(left, None), prompt
+            stops = answer is None
             os.write(terminal, b"\x03" if answer is None else answer.encode() + b"\n")
-            answered = prompt
+        elif stops and not piece:  # the system may lose an interruption
+            os.write(terminal, b"\x03")
     _, status = os.waitpid(child, 0)
     os.close(terminal)
     return shown.decode().replace("\r", ""), os.waitstatus_to_exitcode(status)
@@ -352,7 +354,7 @@ def _pieces(terminal: int) -> Iterator[bytes]:
     """What comes from a terminal, until the program ends; nothing after each quiet while."""
     quiet = 0
     while quiet < 20:
-        if not select.select([terminal], [], [], 3)[0]:
+        if not select.select([terminal], [], [], 2)[0]:
             quiet += 1
             yield b""
             continue
