@@ -141,9 +141,11 @@ CASES = {
     "loss": Case(PLAIN, [Server("10.84.30.1/24", oddly="deaf")], CREW),
     "hostile": Case(PLAIN, [Server("10.84.30.1/24", oddly="hostile")], CREW),
     "unreadable": Case(PLAIN, [Server("10.84.30.1/24", oddly="unreadable")], CREW),
+    "too few messages": Case(PLAIN, [PIER], [*CREW, "--take", "--most 20"]),
     "few messages": Case(PLAIN, [PIER], [*CREW, "--most 7"]),
     "as relay": Case(
-        RELAYED.replace("DIALECT", "fulmar"),
+        RELAYED.replace("DIALECT", "fulmar") + "    bindings: "
+        "[{name: bell, mac: 00:00:5e:00:53:61, address: 10.84.40.99}]\n",
         [OFFICE],
         ["--as-relay 10.84.0.20", "--server 10.84.0.10"],
         desk="10.84.0.20/24",
@@ -279,12 +281,17 @@ def test_never_more_messages_than_stated(found: dict[str, Verified]) -> None:
     one = found["few messages"]
     assert [n["client"] for n in one.found["not_asked"]] == ["helm"]
     assert one.found["summary"]["clients"] == 2
+    none = found["too few messages"]
+    assert (none.status, none.found) == (2, {})
+    assert "more messages than are to be sent" in none.said
     for name in ("silence", "loss"):
         assert found[name].found["summary"]["sent"] == 9
     for name, one in found.items():
         most = re.search(r"At most (\d+) messages", one.said)
         sent = one.found["summary"]["sent"] if one.found else 0
-        assert most is not None, name
+        assert (most is None) == (name == "too few messages"), name
+        if most is None:
+            continue
         assert sent <= int(most[1]), name
 
 
@@ -293,8 +300,9 @@ def test_servers_are_asked_from_elsewhere_as_a_relay(found: dict[str, Verified])
     one = found["as relay"]
     assert one.status == 0, one.reasons
     assert {n["network"]: n["seen"]["served"] for n in one.found["networks"]} == {
-        "crew": 3, "guests": 1,
+        "crew": 3, "guests": 2,
     }  # fmt: skip
+    assert [n["seen"]["bindings_right"] for n in one.found["networks"]] == [2, 1]  # bell in both
     assert [n["servers"][0]["mac"] for n in one.found["networks"]] == [None, None]
 
 

@@ -171,14 +171,18 @@ ip netns exec client "$PROGRAM" verify "$PLAN" --on cli --network crew --yes --f
 def test_random_plans_on_the_real_service(tmp_path: Path) -> None:
     """The operating system's own service, on what was written of one plan, asked about another."""
     chance = random.Random(30)  # noqa: S311 - the same each time
+    pairs: list[tuple[dict[str, Any], dict[str, Any]]] = []
+    folders = [tmp_path / str(number) for number in range(examples(12))]
+    for folder in folders:  # one after the other: the program that is forked is no threads' matter
+        folder.mkdir()
+        plan = random_plan(chance, "linux-host")
+        pairs.append((plan, changed(chance, plan) if len(pairs) % 2 else plan))
+        for name, one in zip(("plan.yaml", "running.yaml"), pairs[-1], strict=True):
+            (folder / name).write_text(yaml.safe_dump(one))
+        ended = program(folder, "write", "running.yaml")
+        assert ended.code == 0, ended.err
     with ThreadPoolExecutor(6) as threads:
-        folders = [tmp_path / str(number) for number in range(examples(12))]
-        pairs: list[tuple[dict[str, Any], dict[str, Any]]] = []
-        for folder in folders:
-            folder.mkdir()
-            plan = random_plan(chance, "linux-host")
-            pairs.append((plan, changed(chance, plan) if len(pairs) % 2 else plan))
-        outcomes = list(threads.map(asked_of_service, folders, pairs))
+        outcomes = list(threads.map(asked_of_service, folders))
     for found, pair in zip(outcomes, pairs, strict=True):
         seen = [f["reason"] for f in found["seen"]["failures"]]
         if pair[0] == pair[1]:
@@ -189,15 +193,11 @@ def test_random_plans_on_the_real_service(tmp_path: Path) -> None:
             assert any("planned: " in reason for reason in seen), (pair, seen)
 
 
-def asked_of_service(folder: Path, pair: tuple[dict[str, Any], dict[str, Any]]) -> dict[str, Any]:
-    """What ``verify`` finds of the first plan where the service was configured by the second."""
-    for name, plan in zip(("plan.yaml", "running.yaml"), pair, strict=True):
-        (folder / name).write_text(yaml.safe_dump(plan))
-    ended = program(folder, "write", "running.yaml")
-    assert ended.code == 0, ended.err
+def asked_of_service(folder: Path) -> dict[str, Any]:
+    """What ``verify`` finds of the plan where the service was configured by the other one."""
     configuration = folder / "configuration" / "pier.linux-host"
-    program_path = str(Path(sys.executable).parent / "reservoir")
-    told = {"PROGRAM": program_path, "PLAN": str(folder / "plan.yaml")}
+    installed = str(Path(sys.executable).parent / "reservoir")
+    told = {"PROGRAM": installed, "PLAN": str(folder / "plan.yaml")}
     found = json.loads(real_host.run_beside(configuration, folder, ASKING, **told))
     network: dict[str, Any] = found["networks"][0]
     return network

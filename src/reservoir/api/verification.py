@@ -153,8 +153,8 @@ def _beyond(
     own: int,
     servers: Sequence[int],
     most: int,
-) -> tuple[Verifying, dict[Mac, int]]:
-    """What is asked of servers as a relay, and an address in the network of each client."""
+) -> tuple[Verifying, dict[str, int]]:
+    """What is asked of servers as a relay, and an address in each network; 0 for its own."""
     topology = pools.topology
     devices = {holder.device for server in servers for holder in topology.holders(server)}
     left_out: list[tuple[str, str]] = []
@@ -167,11 +167,11 @@ def _beyond(
             shown = " and ".join(map(format_address, servers))
             left_out.append((name, why or f"the plan doesn't have {shown} as its server"))
     asks = asks_of(pools, names, Mac(own), tells_ports=True, most=most // (TRIES * len(servers)))
+    plan = pools.plan
     links = {
-        ask.said.mac: 0 if pools.plan.networks[ask.network].subnet.span.holds(own) else
-        _address_in(pools, ask.network)
-        for ask in asks.asked
-    }  # fmt: skip
+        name: 0 if plan.networks[name].subnet.span.holds(own) else _address_in(pools, name)
+        for name in names
+    }
     verifying = Verifying(
         pools,
         started,

@@ -89,11 +89,11 @@ def asks_of(
             is_served = bool(pools.topology.serving(name))
             is_served &= bool(assignable_to(pools, pools.place_of(name), said))
             found.append(Ask(name, said, kind=kind.name, label=title, is_expected=is_served))
-    bound = [ask for name in networks for ask in _bound_in(pools, name, made)]
-    room = max(most - len(found), 0)
-    for ask in bound[room:]:
-        not_asked.append((ask.network, ask.label, "it would be more messages than --most"))
-    return Asks([*found, *bound[:room]], not_asked)
+    found += (ask for name in networks for ask in _bound_in(pools, name, made))
+    room = max(most, 0)
+    too_many = "it would be more messages than are to be sent"
+    not_asked += ((ask.network, ask.label, too_many) for ask in found[room:])
+    return Asks(found[:room], not_asked)
 
 
 def _made_macs(own: Mac) -> Iterator[Mac]:

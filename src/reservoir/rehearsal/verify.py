@@ -136,7 +136,7 @@ class Verifying:
             watch: Called with the share of the clients that have asked, 0 to 1.
         """
         rehearsed, predicted, missing = self.predicted()
-        clients, used = self._ask(live, rehearsed, watch)
+        asking, clients, used = self._ask(live, rehearsed, watch)
         networks = []
         for name in self.networks:
             asked = [
@@ -144,8 +144,8 @@ class Verifying:
                     ask,
                     clients[ask],
                     rehearsed.get(ask),
-                    live.answers.get(ask.said.mac, ()),
-                    live.unreadable.get(ask.said.mac, ""),
+                    live.answers.get(asking[ask], ()),
+                    live.unreadable.get(asking[ask], ""),
                     used.get(ask),
                 )
                 for ask in self.asks.asked
@@ -178,9 +178,15 @@ class Verifying:
         live: Live,
         rehearsed: Mapping[Ask, Client],
         watch: Callable[[float], None] | None,
-    ) -> tuple[dict[Ask, Client], dict[Ask, Used]]:
-        """Let the clients ask, those that take nothing first; the others one after the other."""
+    ) -> tuple[dict[Ask, Client], dict[Ask, Client], dict[Ask, Used]]:
+        """Let the clients ask, those that take nothing first; the others one after the other.
+
+        Returns:
+            The clients; the same as they were while they had an address; what they found then.
+        """
         clients = {ask: client_of(ask, self.pools, live) for ask in self.asks.asked}
+        for ask, client in clients.items():
+            live.connect(client, ask.network)
         for name in self.networks:
             lan = on_one_lan(self.pools, name)
             there = [its for ask, its in rehearsed.items() if ask.network in lan]
@@ -197,13 +203,14 @@ class Verifying:
                 watch(number / len(clients))
         _until(live, lambda: not any(clients[ask].is_waiting for ask in others), _LAST_TRY + WINDOW)
         used: dict[Ask, Used] = {}
+        judged = dict(clients)
         for number, ask in enumerate(takers, start=len(others)):
             if watch is not None:
                 watch(number / len(clients))
             found = _used_by(clients[ask], live)
             if found is not None:
-                used[ask], clients[ask] = found, found.client
-        return clients, used
+                used[ask], judged[ask] = found, found.client
+        return clients, judged, used
 
 
 def _is_by(planned: PlannedServers, offer: Message) -> bool:

@@ -10,7 +10,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from reservoir.core.values.addresses import format_address, parse_address
-from reservoir.core.values.clients import Mac
 from reservoir.rehearsal.clients.client import Client
 from reservoir.rehearsal.messages.agent import LINK_SELECTION
 from reservoir.rehearsal.messages.message import SERVER_PORT, Message, Option
@@ -25,15 +24,14 @@ class AsRelay(Live):
     """
 
     def __init__(
-        self, own: int, servers: Sequence[int], links: Mapping[Mac, int], most: int
+        self, own: int, servers: Sequence[int], links: Mapping[str, int], most: int
     ) -> None:
         """Open the socket.
 
         Args:
             own: The address of this machine to which servers answer.
             servers: The addresses of the servers that are asked.
-            links: For each client, by its MAC address, an address in its network; 0 where the
-                relay's own says it.
+            links: An address in each network, by its name; 0 where the relay's own says it.
             most: Messages that are sent at most.
 
         Raises:
@@ -62,7 +60,7 @@ class AsRelay(Live):
         return ""
 
     def _to_all(self, client: Client, message: Message) -> None:
-        link, options = self._links[client.mac], message.options
+        link, options = self._links[self._network_of[client]], message.options
         if link:
             told = bytes((LINK_SELECTION, 4)) + link.to_bytes(4, "big")
             agent = options.get(Option.RELAY_AGENT, b"") + told

@@ -56,20 +56,25 @@ class Live(ABC):
         self.clock: Clock = WallClock(self._wait)
         self.random: Random = SystemRandom()
         self.sent = 0
-        self.answers: dict[Mac, list[Answer]] = {}
+        self.answers: dict[Client, list[Answer]] = {}
         """What each client was offered, by whomever."""
-        self.unreadable: dict[Mac, str] = {}
+        self.unreadable: dict[Client, str] = {}
         """Why an answer to a client can't be read."""
         self._most = most
         self._kept_back = kept_back
         self._capture = capture
         self._free_at = 0.0
         self._clients: dict[int, Client] = {}
+        self._network_of: dict[Client, str] = {}
 
     @property
     def is_free(self) -> bool:
         """Whether something can be sent at once."""
         return self.clock.now >= self._free_at
+
+    def connect(self, client: Client, network: str) -> None:
+        """Let a client ask in a network."""
+        self._network_of[client] = network
 
     # What a client does.
 
@@ -116,16 +121,16 @@ class Live(ABC):
         try:
             answer = dhcp.decode(payload)
         except MalformedMessageError as error:
-            self.unreadable.setdefault(client.mac, str(error))
+            self.unreadable.setdefault(client, str(error))
             return
         if not answer.is_reply or answer.mac != client.mac:
             return
         if answer.kind is Kind.OFFER:
             server = answer.address(Option.SERVER)
             if server is None:
-                self.unreadable.setdefault(client.mac, "it doesn't say which server it is from")
+                self.unreadable.setdefault(client, "it doesn't say which server it is from")
             came = Answer(answer, source if server is None else server, source, mac)
-            heard = self.answers.setdefault(client.mac, [])
+            heard = self.answers.setdefault(client, [])
             if len(heard) < MOST_ANSWERS:
                 heard.append(came)
         client.receive(answer)

@@ -72,7 +72,7 @@ class OnLan(Live):
         if mac is None and message.kind is not Kind.RELEASE:
             return
         if mac is None:
-            came = (a.mac for a in self.answers.get(client.mac, ()) if a.server == client.server)
+            came = (a.mac for a in self.answers.get(client, ()) if a.server == client.server)
             mac = next((each for each in came if each is not None), EVERY_MAC)
         ends = client.address, CLIENT_PORT, target, SERVER_PORT
         datagram, receiver = Datagram(*ends, message.encode()), mac
