@@ -42,9 +42,9 @@ RENEWALS = 3
 _TURN = 0.05
 """Seconds between two looks at what is done."""
 
-_LAST_TRY = 13.0
-"""Seconds after which a client has sent its last request (RFC 2131 section 4.1: 4, then 8, each a
-second more at most, less a second)."""
+_LAST_TRY = 15.0
+"""Seconds after which a client has sent its last request (RFC 2131 section 4.1: after 4 and 8 more,
+each a second more at most), and one for those that wait until they may be sent."""
 
 _SIMULATED = 60.0
 """Seconds of virtual time in which all are answered."""
