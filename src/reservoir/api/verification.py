@@ -157,6 +157,10 @@ def _beyond(
     """What is asked of servers as a relay, and an address in each network; 0 for its own."""
     topology = pools.topology
     devices = {holder.device for server in servers for holder in topology.holders(server)}
+    serving = {device for name in pools.names for device in topology.serving(name)}
+    if not devices and all(topology.addresses_of(device) for device in serving):
+        shown = " or ".join(map(format_address, servers))
+        raise UnusableInterfaceError(f"No device of the plan has {shown}: see --server.")
     left_out: list[tuple[str, str]] = []
     names: list[str] = []
     for name in networks or pools.names:
@@ -201,10 +205,7 @@ def _why_not_beyond(
         if not behaviour.answers_relays:
             return f"{device} doesn't answer relays"
         if not behaviour.heeds_subnet_named:
-            return (
-                f"{device} serves the network of a relay's own address and heeds no other that a "
-                "request names, so it is asked only from inside"
-            )
+            return f"{device} knows a network only by the relay's own address: ask from inside it"
     return None
 
 

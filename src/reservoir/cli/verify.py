@@ -14,6 +14,7 @@ import click
 
 from reservoir.cli.inputs import Scalar, dialect_option, networks_option, subject_of
 from reservoir.cli.output import (
+    complain,
     format_option,
     out_option,
     progress,
@@ -59,7 +60,7 @@ ADDRESS = Scalar("address")
     default=300,
     show_default=True,
     metavar="N",
-    help="Send at most so many messages; who isn't asked as is said.",
+    help="Send at most this many messages; clients that are left out are listed.",
 )
 @click.option("--capture", metavar="FILE", help="Save what is sent and answered as a capture.")
 @click.option("-y", "--yes", is_flag=True, help="Don't ask before sending.")
@@ -85,8 +86,8 @@ def command(
     FILE is a plan, or configuration of devices. For each network of the interface's LAN it asks for
     an address as a client without a binding, as one of each class, and as each bound client, and
     collects every server's offers for three seconds. It says first what it will send, never sends
-    more than ten messages a second, and takes nothing: offers lapse by themselves. Bound clients
-    are only asked as, even with --take: theirs may be in use.
+    more than ten messages a second, and takes nothing: offers lapse by themselves. With --take,
+    only clients without a binding take an address: a bound client's may be in use.
 
     It needs the right to raw sockets (root, or cap_net_raw), on Linux; --as-relay needs only port
     67, asks servers that answer relays for all of their networks, and sees no second server.
@@ -185,7 +186,7 @@ def _agree(verifying: Verifying, servers: tuple[int, ...], yes: bool) -> None:
         reasons = "; ".join(whys) or "the plan has no network that this server serves"
         raise click.UsageError(f"Nobody can be asked as. {reasons}.")
     for line in sendings(verifying, servers, width()):
-        talk(line)
+        (talk if yes else complain)(line)  # nobody agrees to what isn't shown
     if yes:
         talk()
         return
@@ -207,7 +208,9 @@ def _ended_properly(take: bool) -> Iterator[None]:
         yield
     except KeyboardInterrupt:
         talk(
-            "Stopped; what was taken has been released." if take else "Stopped; nothing was taken."
+            "Stopped; a RELEASE was sent for what was taken."
+            if take
+            else "Stopped; nothing was taken."
         )
         raise
     finally:

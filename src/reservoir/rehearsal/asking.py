@@ -7,11 +7,10 @@ from dataclasses import dataclass
 from itertools import count
 
 from reservoir.core.pools import Pools
-from reservoir.core.values.address_set import EMPTY
-from reservoir.core.values.client_classes import ClassWords, Said
+from reservoir.core.values.client_classes import Said
 from reservoir.core.values.clients import Mac
 from reservoir.rehearsal.clients.client import WANTED, Client, Surroundings
-from reservoir.rehearsal.clients.kinds import Kind, assignable_to
+from reservoir.rehearsal.clients.kinds import every_kind
 from reservoir.rehearsal.devices.server import option_bytes
 
 TRIES = 3
@@ -75,7 +74,7 @@ def asks_of(
     found: list[Ask] = []
     not_asked: list[tuple[str, str, str]] = []
     for name in networks:
-        for kind in _every_kind(pools, name):
+        for kind in every_kind(pools, pools.place_of(name)):
             title = f"a client of class {kind.name}" if kind.name else "a client without a binding"
             words = kind.words
             if (words.circuit or words.remote) and not tells_ports:
@@ -86,12 +85,11 @@ def asks_of(
             if said is None:
                 not_asked.append((name, title, "every client is of another class before"))
                 continue
-            is_served = bool(pools.topology.serving(name))
-            is_served &= bool(assignable_to(pools, pools.place_of(name), said))
+            is_served = bool(pools.topology.serving(name) and kind.assignable)
             found.append(Ask(name, said, kind=kind.name, label=title, is_expected=is_served))
     found += (ask for name in networks for ask in _bound_in(pools, name, made))
     room = max(most, 0)
-    too_many = "it would be more messages than are to be sent"
+    too_many = "no message is left for it (--most)"
     not_asked += ((ask.network, ask.label, too_many) for ask in found[room:])
     return Asks(found[:room], not_asked)
 
@@ -100,17 +98,6 @@ def _made_macs(own: Mac) -> Iterator[Mac]:
     base = _LOCAL << 40 | (own & 0xFFFFFFFF) << 8
     for number in count():
         yield Mac(base + number)
-
-
-def _every_kind(pools: Pools, name: str) -> Iterator[Kind]:
-    """The kinds of client without a binding, also those that are not to be served."""
-    by_class = pools.of(name)[0].by_class
-    if by_class is None:
-        yield Kind("", ClassWords(), (), pools.assignable_in(pools.place_of(name)), True)
-        return
-    for place, its in enumerate(by_class.classes):
-        yield Kind(its.name, its.words, by_class.before(place), EMPTY, False)
-    yield Kind("", ClassWords(), by_class.before(len(by_class.classes)), EMPTY, False)
 
 
 def _bound_in(pools: Pools, name: str, made: Iterator[Mac]) -> Iterator[Ask]:
@@ -134,7 +121,7 @@ def client_of(ask: Ask, pools: Pools, surroundings: Surroundings) -> Client:
     """The client that asks; it takes nothing yet."""
     says = ask.said if ask.kind else None
     client = Client(ask.said.mac, surroundings, ask.identifier, TRIES, says)
-    client.kind, client.label = ask.kind, ask.label or str(ask.said.mac)
+    client.kind, client.row, client.label = ask.kind, ask.row, ask.label or str(ask.said.mac)
     client.window, client.takes = WINDOW, False
     client.wants = bytes(dict.fromkeys((*WANTED, *planned_options(ask, pools))))
     return client

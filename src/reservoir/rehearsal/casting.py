@@ -97,7 +97,7 @@ def cast_of(
     for row in pools.bound_rows(index).tolist():
         client = _bound_client(table.client_at(row), row, wires, tries)
         wires.connect(client, name)
-        client.keeps, client.label = is_short, table.label(row)
+        client.keeps, client.label, client.row = is_short, table.label(row), row
         cast.bound.append((client, int(table.address[row])))
     first = Mac(FIRST_CLIENT_MAC + (index << 20))
     for kind, wanted, more in _numbers(cast, pools, started, clients):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from copy import copy
 from dataclasses import dataclass
 from functools import partial
@@ -12,7 +12,7 @@ from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.asking import TRIES, WINDOW, Ask, Asks, client_of
 from reservoir.rehearsal.clients.client import Client, State
 from reservoir.rehearsal.judgement.judging import judge
-from reservoir.rehearsal.judgement.received import gateway_used
+from reservoir.rehearsal.judgement.received import gateway_used, resolvers_in
 from reservoir.rehearsal.judgement.result import NetworkRehearsed
 from reservoir.rehearsal.judgement.seeing import Asked, PlannedServers, Seen, Used, planned_servers
 from reservoir.rehearsal.judgement.verified import NetworkVerified, Verification
@@ -112,12 +112,13 @@ class Verifying:
             results[name] = judge(
                 name, bound, free, [], wires, self.pools, self.is_complete, got="was offered"
             )
-            takers = [c for ask, c in mine if c.takes and c.is_online]
-            for client in takers:
-                client.renew()
-            wires.clock.run(wires.clock.now + _SIMULATED)
-            if takers:
-                results[name].renewed = all(client.renewals for client in takers)
+        takers = [(ask, client) for ask, client in clients.items() if client.is_online]
+        for _, client in takers:
+            client.renew()
+        wires.clock.run(wires.clock.now + _SIMULATED)
+        for ask, client in takers:
+            result = results[ask.network]
+            result.renewed = client.renewals > 0 and result.renewed is not False
         return clients, results, missing
 
     def _why_not(self, name: str) -> str:
@@ -229,7 +230,9 @@ def _used_by(client: Client, live: Live) -> Used | None:
         gateway, found = gateway_used(given), Used(copy(client))
         if gateway is not None:
             found.gateway = live.neighbour(client, gateway)
-        found.resolvers = {server: live.resolves(client, server) for server in _resolvers_in(given)}
+        found.resolvers = {
+            server: live.resolves(client, server) for server in resolvers_in(given)[:MOST_RESOLVERS]
+        }
         for _ in range(RENEWALS):
             client.renew()
             _until(live, lambda: client.state is State.BOUND, 2.0)
@@ -241,12 +244,6 @@ def _used_by(client: Client, live: Live) -> Used | None:
         if client.is_online or client.state is State.REQUESTING:
             client.leave(releases=True)
             _until(live, lambda: live.is_free, 1.0)
-
-
-def _resolvers_in(given: Message) -> Iterator[int]:
-    data = given.options.get(Option.DNS, b"")[: 4 * MOST_RESOLVERS]
-    for at in range(0, len(data) // 4 * 4, 4):
-        yield int.from_bytes(data[at : at + 4], "big")
 
 
 def _until(live: Live, is_done: Callable[[], bool], most: float = float("inf")) -> None:

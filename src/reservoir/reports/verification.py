@@ -26,8 +26,7 @@ if TYPE_CHECKING:
 HEADINGS = ("network", "", "asked", "offered", "addresses", "gateway", "DNS", "lease", "bound")
 NUMBERS = (2, 3)
 """The columns of numbers."""
-_USED = ("gateway there", "DNS there", "renewed")
-_ANSWERS = {True: "yes", False: "no", None: "-"}
+_ANSWERS = {True: "yes", False: "no", None: "not known"}
 
 
 def sendings(verifying: Verifying, servers: Sequence[int], width: int) -> Iterator[str]:
@@ -46,10 +45,12 @@ def sendings(verifying: Verifying, servers: Sequence[int], width: int) -> Iterat
         yield from wrapped(f"Not {client}: {why}.", width, "  ")
     taken = "Nothing is taken: offers lapse by themselves."
     if verifying.takes:
-        takers = counted(len(verifying.takers), "client")
+        takers, each = f"{len(verifying.takers)} clients", "take theirs, one after the other"
+        if len(verifying.takers) == 1:
+            takers, each = "1 client", "takes its address"
         taken = (
-            f"{takers} without a binding then take the address, ask who else has it (ARP), ask the "
-            "gateway (ARP) and the DNS servers, renew, and release it."
+            f"Then {takers} without a binding {each}: asks who else has it (ARP), asks the gateway "
+            "(ARP) and the DNS servers, renews, and releases it."
         )
     yield from wrapped(taken, width, "")
     most = counted(verifying.most, "message")
@@ -73,10 +74,9 @@ def _briefly(
 def lines(found: Verification, width: int) -> Iterator[str]:
     """Two lines for each network, planned and seen; below them who answered, and what differs."""
     networks = [_network(each) for each in found.networks]
-    cells = [row for each in networks for row in rows(each, found.has_taken)]
-    titles = heads(found.has_taken)
-    left = [place for place in range(len(titles)) if place not in NUMBERS]
-    heading, *drawn = columns([titles, *cells], left=left)
+    cells = [row for each in networks for row in rows(each)]
+    left = [place for place in range(len(HEADINGS)) if place not in NUMBERS]
+    heading, *drawn = columns([HEADINGS, *cells], left=left)
     yield styled(heading, "heading")
     for number, each in enumerate(found.networks):
         yield drawn[2 * number]
@@ -84,6 +84,8 @@ def lines(found: Verification, width: int) -> Iterator[str]:
         yield styled(seen, "error") if each.failed else seen
         for server in networks[number]["servers"]:
             yield from wrapped(answered_by(server), width, "      ", "    ")
+        if found.has_taken:
+            yield from wrapped(used(networks[number]), width, "      ", "    ")
         for failure in each.seen.failures:
             as_rehearsed = " (as in the rehearsal)" if each.is_predicted(failure) else ""
             told = f"{failure.reason}{as_rehearsed}"
@@ -98,24 +100,20 @@ def lines(found: Verification, width: int) -> Iterator[str]:
         yield from wrapped(f"Not asked {client}: {why}.", width, "  ", "")
     for name, why in found.left_out:
         yield from wrapped(f"{name} was not asked: {why}.", width, "  ", "")
-    yield from wrapped(summary(_summary(found), has_taken=found.has_taken), width, "")
+    is_partial = bool(found.not_asked)
+    told = summary(_summary(found), has_taken=found.has_taken, is_partial=is_partial)
+    yield from wrapped(told, width, "")
 
 
-def heads(has_used: bool) -> tuple[str, ...]:
-    """The headings of a table, with those of what was used if addresses were taken."""
-    return (*HEADINGS, *(_USED if has_used else ()))
-
-
-def rows(each: NetworkVerifiedObject, has_used: bool) -> Iterator[tuple[str, ...]]:
+def rows(each: NetworkVerifiedObject) -> Iterator[tuple[str, ...]]:
     """What was planned for a network and what was seen, each in the cells of a row."""
-    yield (each["network"], "planned", *_cells(each["planned"], has_used))
-    yield ("", "seen", *_cells(each["seen"], has_used))
+    yield (each["network"], "planned", *_cells(each["planned"]))
+    yield ("", "seen", *_cells(each["seen"]))
 
 
-def _cells(got: NetworkRehearsedObject | None, has_used: bool) -> tuple[str, ...]:
+def _cells(got: NetworkRehearsedObject | None) -> tuple[str, ...]:
     if got is None:
-        return ("?",) * (len(heads(has_used)) - 2)
-    used = (got["gateway_answers"], got["dns_answers"], got["renewed"])
+        return ("?",) * (len(HEADINGS) - 2)
     dns = got["dns"]
     more = f" + {len(dns) - 1} more" if len(dns) > 1 else ""
     return (
@@ -126,8 +124,20 @@ def _cells(got: NetworkRehearsedObject | None, has_used: bool) -> tuple[str, ...
         f"{dns[0]}{more}" if dns else "-",
         format_duration(got["lease"]) if got["lease"] else "-",
         f"{got['bindings_right']:,}/{got['bindings']:,}" if got["bindings"] else "-",
-        *((_ANSWERS[answer] for answer in used) if has_used else ()),
     )
+
+
+def used(each: NetworkVerifiedObject) -> str:
+    """What clients found that took an address, and what was planned."""
+    planned = each["planned"]
+    beside = f"; planned: {_use(planned)}" if planned is not None else ""
+    return f"taken and used: {_use(each['seen'])}{beside}"
+
+
+def _use(got: NetworkRehearsedObject) -> str:
+    answers = (got["gateway_answers"], got["dns_answers"], got["renewed"])
+    what = zip(("gateway", "DNS", "renewed"), answers, strict=True)
+    return ", ".join(f"{name} {_ANSWERS[answer]}" for name, answer in what)
 
 
 def answered_by(server: ServerSeenObject) -> str:
@@ -140,15 +150,15 @@ def answered_by(server: ServerSeenObject) -> str:
     return f"answered by {who}{by}: {offers}{planned[server['planned']]}"
 
 
-def summary(counts: VerifySummary, *, has_taken: bool) -> str:
-    """How many networks are as planned."""
+def summary(counts: VerifySummary, *, has_taken: bool, is_partial: bool) -> str:
+    """How many networks are as planned, as far as they were asked."""
     bad, networks = counts["failed"], counted(counts["networks"], "network")
-    told = f"{networks} answered as planned"
+    told = f"{networks} answered as planned" + (", as far as was asked" if is_partial else "")
     if bad:
         told = f"{bad:,} of {networks} {'differs' if bad == 1 else 'differ'} from the plan"
     asked = counted(counts["clients"], "client")
     offered = f"{asked} asked, {counts['answered']:,} of them offered something"
-    taken = "; what was taken was released" if has_taken else ""
+    taken = "; a RELEASE was sent for what was taken" if has_taken else ""
     return f"{told}; {offered}, {counted(counts['sent'], 'message')} sent{taken}."
 
 

@@ -101,6 +101,8 @@ class Client:
         self._says = options_of(self.said) if said is not None else {}
         self.kind = ""
         """The class that it is of, in its network."""
+        self.row: int | None = None
+        """The row of its binding in the plan, if it is bound."""
         self.mac = mac
         self.label = str(mac)
         """What people call it."""

@@ -26,6 +26,7 @@ class Kind:
     """What they may get, from any server."""
     has_own: bool
     """Whether nobody else gets it."""
+    is_admitted: bool = True
 
     def members(self, first: Mac) -> Iterator[Said]:
         """Its members, each with another MAC address; as many as there can be.
@@ -53,21 +54,26 @@ class Kind:
 
 def kinds_of(pools: Pools, index: int) -> list[Kind]:
     """The kinds of client that are served in a network without a binding; of no class last."""
+    return [kind for kind in every_kind(pools, index) if kind.is_admitted]
+
+
+def every_kind(pools: Pools, index: int) -> list[Kind]:
+    """The kinds of client that a network tells apart, served or not; of no class last."""
     own = pools.by_network[index]
     first = own[0].by_class
     if first is None:
         return [Kind("", ClassWords(), (), pools.assignable_in(index), True)]
     found = []
     for place, its in enumerate(first.classes):
-        if its.is_admitted:
-            parts = (_class_at(pool, place).assignable for pool in own)
-            there = reduce(AddressSet.__or__, parts, EMPTY)
-            own_ranges = its.ranges is not None
-            found.append(Kind(its.name, its.words, first.before(place), there, own_ranges))
-    if first.admits_others:
-        there = reduce(AddressSet.__or__, (pool.common for pool in own), EMPTY)
-        found.append(Kind("", ClassWords(), first.before(len(first.classes)), there, False))
-    return found
+        parts = (_class_at(pool, place).assignable for pool in own)
+        there = reduce(AddressSet.__or__, parts, EMPTY)
+        has_own = its.ranges is not None
+        found.append(
+            Kind(its.name, its.words, first.before(place), there, has_own, its.is_admitted)
+        )
+    there = reduce(AddressSet.__or__, (pool.common for pool in own), EMPTY)
+    before = first.before(len(first.classes))
+    return [*found, Kind("", ClassWords(), before, there, False, first.admits_others)]
 
 
 def _class_at(pool: Pool, place: int) -> ClassPool:

@@ -16,16 +16,15 @@ def without_own_values(bound: Sequence[Client], pools: Pools, index: int) -> Ite
     """The first client that isn't offered its own values.
 
     Args:
-        bound: The clients of the network's bindings, in the order of these.
+        bound: Clients with a binding in the network.
         pools: The plan.
         index: The network's place in it.
     """
     own = pools.own_in(index)
-    for client, row in zip(bound, pools.bound_rows(index).tolist() if own else (), strict=False):
-        given = client.acknowledged
-        if row not in own or not client.is_served or given is None:
+    for client in bound if own else ():
+        given, values = client.acknowledged, own.get(client.row) if client.row is not None else None
+        if values is None or not client.is_served or given is None:
             continue
-        values = own[row]
         codes = {OFFERED[key].option for key in values.values} | values.options.keys()
         wanted = pools.offers[index].with_own(values)
         boots = "next_server" in values.values

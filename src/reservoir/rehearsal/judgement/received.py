@@ -199,10 +199,7 @@ class Received:
         """
         result.lease = given.number(Option.LEASE_TIME)
         result.gateway = given.address(Option.ROUTER)
-        dns = given.options.get(Option.DNS, b"")
-        result.dns = tuple(
-            int.from_bytes(dns[at : at + 4], "big") for at in range(0, len(dns) // 4 * 4, 4)
-        )
+        result.dns = resolvers_in(given)
         yield from _unusable(client, given, mask)
         yield from self._not_offered(result, client, has_own_resolvers=has_own_resolvers)
 
@@ -241,6 +238,13 @@ def first_of_each_offer(*kinds: Sequence[Client]) -> Iterator[tuple[Client, Mess
         if offered not in used:
             used.append(offered)
             yield client, given
+
+
+def resolvers_in(given: Message) -> tuple[int, ...]:
+    """The DNS servers that a client is offered."""
+    dns = given.options.get(Option.DNS, b"")
+    whole = len(dns) // 4 * 4
+    return tuple(int.from_bytes(dns[at : at + 4], "big") for at in range(0, whole, 4))
 
 
 def gateway_used(given: Message) -> int | None:

@@ -140,9 +140,11 @@ class Seen:
         tried = [a.client for a in whose if a.ask.is_expected]
         failures += received.unserved(tried, self._is_full, self._why_silent)
         failures += self._unreadable()
-        elsewhere = list(self._elsewhere())
-        failures += elsewhere
-        failures += self._unplanned_servers()
+        elsewhere = self._elsewhere()
+        failures += elsewhere.values()
+        topology = self._pools.topology
+        at_home = {device for name in elsewhere for device in topology.serving(name)}
+        failures += self._unplanned_servers(at_home)
         if every:
             failures += self._silent_servers(every[0])
         if not elsewhere:  # else all of it is another network's
@@ -155,7 +157,9 @@ class Seen:
         for client, given in first_of_each_offer(owners, *by_kind(expected)):
             own = self._have_own_resolvers
             its_mask = given.address(Option.MASK) or mask
-            failures += received.offered(result, client, given, its_mask, has_own_resolvers=own)
+            found = list(received.offered(result, client, given, its_mask, has_own_resolvers=own))
+            if self._is_by_planned(client) and not elsewhere:
+                failures += found
         failures += self._unusable(result)
         result.failures = list({failure.reason: failure for failure in reversed(failures)}.values())
         result.failures.reverse()
@@ -182,9 +186,12 @@ class Seen:
         """Whether what a client chose isn't by a server that is told by itself."""
         return not client.is_served or self._planned.is_planned(client.server) is not False
 
-    def _unplanned_servers(self) -> Iterator[Failure]:
-        """The servers that answer and are not to: the first of them by name, with its offer."""
-        strange = [server for server in self.servers if server.is_planned is False]
+    def _unplanned_servers(self, there: Set[str]) -> Iterator[Failure]:
+        """The servers that answer and are not to: the first of them by name, with its offer.
+
+        Those of a network that this seems to be are at home there.
+        """
+        strange = [s for s in self.servers if s.is_planned is False and s.device not in there]
         if not strange:
             return
         offers = [(a.client.mac, o) for a in self._asked for o in a.answers]
@@ -266,8 +273,8 @@ class Seen:
 
     # What was offered.
 
-    def _elsewhere(self) -> Iterator[Failure]:
-        """That the clients are offered addresses of another network: the first of each."""
+    def _elsewhere(self) -> dict[str, Failure]:
+        """That the clients are offered addresses of other networks, by their names."""
         topology, found = self._pools.topology, dict[str, Failure]()
         for asked in self._asked:
             for answer in asked.answers:
@@ -281,7 +288,7 @@ class Seen:
                 if own is not None and other is not None and own != other:
                     reason += f"; see which tag the port has, {self._name} has VLAN {own}"
                 found[names[0]] = Failure("answered-for", reason, asked.client.mac, address)
-        yield from found.values()
+        return found
 
     def _other_values(self) -> Iterator[Failure]:
         """Options that are offered otherwise than planned, each kind of difference once."""
@@ -343,18 +350,20 @@ class Seen:
                 continue
             mac, gateway = asked.client.mac, gateway_used(given)
             if gateway is not None:
-                result.gateway_answers = used.gateway is not None
+                is_there = used.gateway is not None
+                result.gateway_answers = is_there and result.gateway_answers is not False
                 if used.gateway is None:
                     shown = format_address(gateway)
                     reason = f"nobody answers at the gateway's address, {shown}"
                     yield Failure("offered", reason, mac, gateway)
             if used.resolvers:
-                result.dns_answers = any(used.resolvers.values())
+                is_answered = any(used.resolvers.values())
+                result.dns_answers = is_answered and result.dns_answers is not False
                 for server, answers in used.resolvers.items():
                     if not answers:
                         reason = f"the DNS server {format_address(server)} doesn't answer"
                         yield Failure("offered", reason, mac, server)
-            result.renewed = used.renewed
+            result.renewed = used.renewed and result.renewed is not False
             if not used.renewed:
                 shown = format_address(given.your_address)
                 reason = f"the lease of {shown} can't be renewed: no answer"

@@ -67,7 +67,12 @@ class AsRelay(Live):
             options = {**options, Option.RELAY_AGENT: agent}
         relayed = replace(message, hops=1, relay=self._own, options=options)
         for server in self._servers:
-            self._socket.sendto(relayed.encode(), (format_address(server), SERVER_PORT))
+            shown = format_address(server)
+            try:
+                self._socket.sendto(relayed.encode(), (shown, SERVER_PORT))
+            except OSError as error:
+                why = f"{shown} can't be sent anything: {error.strerror}."
+                raise UnusableInterfaceError(why) from None
 
     def _wait(self, seconds: float) -> None:
         if not select.select([self._socket], [], [], seconds)[0]:

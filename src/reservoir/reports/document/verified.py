@@ -23,7 +23,9 @@ class VerifiedBefore:
     def summary(self) -> str:
         """How many networks were as planned."""
         found = self.found
-        told = verification.summary(found["summary"], has_taken=found["taken"])
+        told = verification.summary(
+            found["summary"], has_taken=found["taken"], is_partial=bool(found["not_asked"])
+        )
         return told if self.is_same else f"{told} The plan has changed since."
 
     @property
@@ -44,16 +46,18 @@ def _blocks(each: VerifiedBefore) -> Iterator[Block]:
     found = each.found
     rows, meanings = [], []
     for network in found["networks"]:
-        cells = verification.rows(network, found["taken"])
+        cells = verification.rows(network)
         rows += [(network["network"], *row[1:]) for row in cells]  # each row is read by itself
         meanings += ["", "error" if network["seen"]["failures"] else ""]
-    heads = [heading[:1].upper() + heading[1:] for heading in verification.heads(found["taken"])]
+    heads = [heading[:1].upper() + heading[1:] for heading in verification.HEADINGS]
     caption = "What real servers offered, beside what was planned"
     yield Table(caption, heads, rows, meanings, numbers=verification.NUMBERS)
     for network in found["networks"]:
         name = Run(network["network"], "strong")
         for server in network["servers"]:
             yield Paragraph([name, Run(f": {verification.answered_by(server)}")])
+        if found["taken"]:
+            yield Paragraph([name, Run(f": {verification.used(network)}")])
         for failure in network["seen"]["failures"]:
             yield Paragraph([name, Run(f": {failure['reason']}", "error")])
         for failure in network["seen"]["accepted"]:
