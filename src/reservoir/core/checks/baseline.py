@@ -32,6 +32,11 @@ class Baseline:
     gone: Sequence[Known]
     """Those that aren't any more; nothing, if only a part was checked."""
 
+    @property
+    def reason(self) -> str:
+        """Why what was there is accepted."""
+        return f"in the baseline {self.name}"
+
 
 def held_to(report: Report, before: Sequence[Known], name: str) -> Report:
     """The report with what was known before accepted, and what of it is gone.
@@ -65,13 +70,15 @@ def held_to(report: Report, before: Sequence[Known], name: str) -> Report:
 
     match(places, _known)
     match(moved, lambda finding: _known(finding)._replace(at=""))
-    why = f"in the baseline {name}"
+    gone = [] if report.is_partial else [k for n, k in enumerate(before) if n not in used]
+    baseline = Baseline(name, len(same), gone)
     findings = tuple(
-        finding._replace(accepted=why) if place in same and finding.accepted is None else finding
+        finding._replace(accepted=baseline.reason)
+        if place in same and finding.accepted is None
+        else finding
         for place, finding in enumerate(report.findings)
     )
-    gone = [] if report.is_partial else [k for n, k in enumerate(before) if n not in used]
-    return replace(report, findings=findings, baseline=Baseline(name, len(same), gone))
+    return replace(report, findings=findings, baseline=baseline)
 
 
 def _known(finding: Finding) -> Known:

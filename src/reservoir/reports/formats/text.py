@@ -66,14 +66,11 @@ def _lines_of(report: Report, subject: Subject, width: int) -> Iterator[str]:
 
 def _accepted(report: Report, subject: Subject, width: int) -> list[str]:
     """What the plan accepts, with its reasons; that of a baseline is counted elsewhere."""
-    known = f"in the baseline {report.baseline.name}" if report.baseline else None
+    known = report.baseline.reason if report.baseline is not None else None
     lines: list[str] = []
     agreed = [finding for finding in accepted(report) if finding.accepted != known]
     for finding in agreed[:SHOWN]:
-        head = f"{styled('accepted', 'accepted')} {styled(finding.rule, 'name')}"
-        where = str(subject.place(finding.at))
-        gap = max(width - 9 - len(finding.rule) - len(where), 2)
-        lines.append(f"{head}{' ' * gap}{styled(where, 'place')}")
+        lines.append(_head("accepted", finding, subject, width))
         lines += wrapped(finding.message, width, BODY)
         lines += _labelled("because", finding.accepted or "", width)
     if len(agreed) > SHOWN:
@@ -104,12 +101,18 @@ def baseline_lines(report: Report, width: int) -> Iterator[str]:
 NOT_TRIED = "(not tried; check again after making it)"
 
 
+def _head(word: str, finding: Finding, subject: Subject, width: int) -> str:
+    """The first line of a finding: how grave it is, its rule and its place."""
+    where = str(subject.place(finding.at))
+    gap = " " * max(width - 9 - len(finding.rule) - len(where), 2)
+    return (
+        f"{styled(f'{word:<8}', word)} {styled(finding.rule, 'name')}{gap}{styled(where, 'place')}"
+    )
+
+
 def _block(entry: Entry, subject: Subject, width: int) -> Iterator[str]:
     finding, consequences = entry
-    severity = styled(f"{finding.severity.word:<8}", finding.severity.word)
-    where = str(subject.place(finding.at))
-    gap = max(width - 9 - len(finding.rule) - len(where), 2)
-    yield f"{severity} {styled(finding.rule, 'name')}{' ' * gap}{styled(where, 'place')}"
+    yield _head(finding.severity.word, finding, subject, width)
     yield from wrapped(finding.message, width, BODY)
     if finding.witness is not None:
         yield from _labelled("example", finding.witness.sentence, width)
