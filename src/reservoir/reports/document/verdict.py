@@ -130,7 +130,7 @@ def _by_hand(contents: Contents) -> str:
         return f"{listed_briefly(bare)}: without a dialect, so nothing is written for it."
     if not contents.configurations:
         return "Nothing is written to deploy yet."
-    told = "Deploy each file; nothing else of what devices serve."
+    told = f"Deploy what is written for {counted(len(contents.configurations), 'device')}."
     if others:
         told += f" {listed_briefly(others)} without a dialect: relays and routes are set there."
     return told
