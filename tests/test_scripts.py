@@ -136,6 +136,31 @@ def test_a_pool_of_another_name_takes_over(folder: Path, dialect: str, own: str)
             assert errors(folder, text, dialect) - known <= set(line.wrong), line.text
 
 
+def test_a_clients_own_server_never_is_in_a_pool_that_has_to_go(folder: Path) -> None:
+    """It is in another network's pool, which goes first: else a client may get its address."""
+    own = {"name": "till", "address": "10.84.1.45", "mac": "00:00:5e:00:53:10"}
+    network = {"gateway": "10.84.1.1", "subnet": "10.84.1.0/24", "served_by": "server",
+               "dns": ["10.84.0.53"], "lease": "1h", "ranges": "all"}  # fmt: skip
+    goes = network | {"gateway": "10.84.2.1", "subnet": "10.84.2.0/24"}
+    server = {"uplink": {"address": "10.84.0.10/24"}}
+    ends = [{"deck": network, "lounge": goes},
+            {"deck": network | {"bindings": [own | {"dns": ["10.84.2.53"]}]}}]  # fmt: skip
+    old, new = (
+        reservoir.loads(text_of({
+            "reservoir": 1,
+            "devices": {"server": {"dialect": "merganser", "interfaces": in_zone(server),
+                                   "zones": {"inside": {"admits": ["dhcp"]}}}},
+            "networks": networks,
+        }))
+        for networks in ends
+    )  # fmt: skip
+    (made,) = reservoir.scripts(old, new)
+    assert made.script is not None
+    known = errors(folder, made.old, "merganser") | errors(folder, made.new, "merganser")
+    for line, text in zip(made.script.lines, safe_states(made, "merganser")[1:], strict=True):
+        assert errors(folder, text, "merganser") - known <= set(line.wrong), line.text
+
+
 def in_zone(interfaces: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
     """The interfaces, in the zone that a dialect may need for them to be served."""
     return {name: {**there, "zone": "inside"} for name, there in interfaces.items()}

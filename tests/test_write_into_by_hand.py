@@ -338,3 +338,19 @@ def test_a_plan_with_errors_is_not_put_anywhere(run: Run, tmp_path: Path) -> Non
     assert ended.code == 1
     assert "gateway" in ended.err
     assert (tmp_path / "running.cfg").read_text() == EXAMPLES["mortise"][0]
+
+
+def test_options_go_from_bound_clients_too_that_stand_by_themselves(
+    run: Run, tmp_path: Path
+) -> None:
+    """A family that says each bound client apart: what its network no longer offers goes there."""
+    plan = PLAN.replace("DIALECT", "merganser").replace("/24}", "/24, zone: inside}")
+    plan = plan.replace("networks:", "    zones: {inside: {admits: [dhcp]}}\nnetworks:")
+    (tmp_path / "plan.yaml").write_text(plan + "    options: {ntp: [10.84.0.123]}\n")
+    assert run("write", "plan.yaml").code == 0
+    running = tmp_path / "configuration" / "jetty.merganser"
+    assert running.read_text().count("option 42") == 2
+    (tmp_path / "plan.yaml").write_text(plan)
+    done = run("write", "plan.yaml", "--into", "configuration/jetty.merganser", "--in-place")
+    assert done.code == 0, done.err
+    assert "option 42" not in running.read_text()

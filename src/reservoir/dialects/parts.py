@@ -7,13 +7,17 @@ text that is as small as the change.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Hashable, Iterable, Iterator, Mapping, Sequence, Set
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from reservoir.core.values.addresses import Prefix, Span
-from reservoir.dialects.facts.by_address import addresses_of
+from reservoir.core.plan.offered import OFFERED
+from reservoir.core.values.addresses import MalformedValueError, Prefix, Span
+from reservoir.core.values.options import servers_in
+from reservoir.dialects.facts.by_address import FactsByAddress, addresses_of
 from reservoir.dialects.facts.fact import Fact
+from reservoir.dialects.facts.options import option_data
 from reservoir.dialects.facts.whereabouts import Whereabouts
 from reservoir.dialects.notations.nodes import Node, all_nodes
 from reservoir.dialects.parse.node_reader import Said
@@ -35,12 +39,13 @@ def parts_that_differ(old: PresentText, new: PresentText, sheet: Sheet) -> list[
     Linear in the texts but for sorting, if little is shared. What is about other things is in none.
     """
     sides = [_Side.of(old, sheet), _Side.of(new, sheet)]
+    newly = _servers_named(sides[0]) ^ _servers_named(sides[1])
     shared = [sheet.notation.write(side.shared) for side in sides]
     if shared[0] != shared[1] or old.nodes.faults or new.nodes.faults:
         return [TextPart(old.text, new.text)]
     pieces = [piece for side in sides for piece in side.pieces]
     parts: dict[int, tuple[list[Node], list[Node]]] = {}
-    for number, (piece, part) in enumerate(zip(pieces, _components(pieces), strict=True)):
+    for number, (piece, part) in enumerate(zip(pieces, _components(pieces, newly), strict=True)):
         is_new = number >= len(sides[0].pieces)
         parts.setdefault(part, ([], []))[is_new].append(piece.node)
     texts = (
@@ -59,6 +64,8 @@ class _Piece:
     names: Collection[Hashable]
     declared: Collection[Hashable]
     """Those of its names that are its own."""
+    servers: Set[int]
+    """The addresses of servers that clients are offered by it."""
 
 
 @dataclass(frozen=True)
@@ -84,7 +91,8 @@ class _Side:
                     *(name for fact in facts for name in _own_name(fact)),
                 }
                 names = declared.union(*map(_names, facts))
-                pieces.append(_Piece(node, spans, names, declared))
+                servers = {address for fact in facts for address in _servers(fact)}
+                pieces.append(_Piece(node, spans, names, declared, servers))
             elif said:
                 shared.append(node)
         return cls(shared, pieces)
@@ -137,6 +145,20 @@ def _spans(fact: Fact, whereabouts: Whereabouts) -> Iterator[Span]:
             yield Prefix(gateway, 32 - (span.size - 1).bit_length()).span
 
 
+def _servers_named(side: _Side) -> set[int]:
+    return {address for piece in side.pieces for address in piece.servers}
+
+
+def _servers(fact: Fact) -> Iterator[int]:
+    """The addresses of servers that a fact offers clients."""
+    for key in fact.fields.keys() & OFFERED.keys():
+        if (value := fact.get(key)) is not None:
+            yield from OFFERED[key].addresses(value)
+    if fact.kind == "option" and isinstance(code := fact.get("code"), int):
+        with suppress(MalformedValueError):  # who reads it says so
+            yield from servers_in(code, option_data(fact))[1]
+
+
 def _own_name(fact: Fact) -> Iterator[Hashable]:
     if fact.kind in ("pool", "interface") and "name" in fact.fields:
         yield fact.kind, fact.get("name")
@@ -153,8 +175,14 @@ def _names(fact: Fact) -> Iterator[Hashable]:
         yield from ((name, fact.get(name)) for name in fields)
 
 
-def _components(pieces: Sequence[_Piece]) -> list[int]:
-    """For each piece the number of its part: pieces that overlap or name each other are in one."""
+def _components(pieces: Sequence[_Piece], newly: Set[int]) -> list[int]:
+    """For each piece the number of its part: pieces that overlap or name each other are in one.
+
+    Args:
+        pieces: Those of both sides.
+        newly: The addresses of servers that only one side offers: who offers one is in one part
+            with the pool that it is in. What both offer is wrong at both ends, if it is.
+    """
     declared = {name for piece in pieces for name in piece.declared}
     joined = _Joined()
     spans = sorted((span, number) for number, piece in enumerate(pieces) for span in piece.spans)
@@ -164,6 +192,13 @@ def _components(pieces: Sequence[_Piece]) -> list[int]:
             joined.join(last, number)
         if span.last > reach:
             reach, last = span.last, number
+    for number, piece in enumerate(pieces):
+        for address in newly & piece.servers if newly else ():
+            joined.join(number, ("server", address))
+    around = FactsByAddress((span.first, span.last, number) for span, number in spans)
+    for address in newly:
+        for number in around.within(Span(address, address)):
+            joined.join(number, ("server", address))
     for number, piece in enumerate(pieces):
         for name in piece.names:
             if name in declared:

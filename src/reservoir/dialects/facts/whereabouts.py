@@ -14,11 +14,11 @@ class Whereabouts:
     """The addresses that the facts of a device are about."""
 
     def __init__(self, device: Fact) -> None:
-        """Note which pool and which interface each fact is in."""
+        """Note which pool, which binding by itself and which interface each fact is in."""
         self._interfaces = {fact.get("name"): fact for fact in device.of_kind("interface")}
         self._homes: dict[int, Fact] = {}
         for fact in device.walk():
-            if fact.kind == "pool":
+            if fact.kind == "pool" or (fact.kind == "binding" and id(fact) not in self._homes):
                 self._homes |= {id(inner): fact for inner in fact.walk()}
         for interface in self._interfaces.values():
             for fact in interface.of_kind("pool"):

@@ -132,7 +132,9 @@ def _by_hand(contents: Contents) -> str:
         return "Nothing is written to deploy yet."
     told = f"Deploy what is written for {counted(len(contents.configurations), 'device')}."
     if others:
-        told += f" {listed_briefly(others)} without a dialect: its relays and routes are set by hand."
+        told += (
+            f" {listed_briefly(others)} without a dialect: its relays and routes are set by hand."
+        )
     return told
 
 
