@@ -16,6 +16,7 @@ from .api.into import WrittenInto as WrittenInto
 from .api.into import write_into as write_into
 from .api.lease_lists import adopt as adopt
 from .api.lease_lists import check_leases as check_leases
+from .api.lease_lists import read_leases as read_leases
 from .api.plans import OpenedPlan as OpenedPlan
 from .api.plans import check as check
 from .api.plans import load as load

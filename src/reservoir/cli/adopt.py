@@ -88,7 +88,7 @@ def command(
     if in_place:
         finish_what_was_cut_off(Path(plan).parent)
     loaded = reservoir.load(plan)
-    leases = leases_of(file, notation)
+    leases = leases_of(file, notation, now)
     wanted = Wanted(clients, networks, _addresses(address))
     adoption = reservoir.adopt(loaded, leases, wanted, now=now)
     new = [

@@ -106,7 +106,7 @@ def command(
     if leases is not None:
         from reservoir.reports.comparison import Clients
 
-        table = leases_of(leases, notation)
+        table = leases_of(leases, notation, now)
         with progress("looking up leases") as watch:
             clients = Clients(table, reservoir.notices(before, after, table, now=now, watch=watch))
     _require_networks(at, comparison)

@@ -9,7 +9,7 @@ import click
 
 from reservoir.cli.learn import learn_sheet
 from reservoir.cli.output import complain, show, talk, talkative, width
-from reservoir.cli.trying import try_sample
+from reservoir.cli.trying import try_lease_table, try_parts, try_sample
 
 if TYPE_CHECKING:
     from reservoir.dialects.sheet.library import Library
@@ -102,6 +102,7 @@ def _forms_in_words(sheet: Sheet) -> list[tuple[str, str]]:
 
 
 def _show_sample(sheet: Sheet) -> None:
+    from reservoir.dialects.lease_trial import try_leases
     from reservoir.dialects.render.withdrawal import withdrawal
     from reservoir.dialects.trial import without_what_is_refused
 
@@ -112,6 +113,9 @@ def _show_sample(sheet: Sheet) -> None:
     if taken_back:
         show(["", "The lines that undo all of its DHCP configuration:", ""])
         show(f"    {line}".rstrip() for line in taken_back.splitlines())
+    for part in sheet.leases:
+        show(["", "A table of leases:", ""])
+        show(f"    {line}".rstrip() for line in try_leases(part).text.splitlines())
 
 
 @command.command("try", short_help="Try a sheet on a sample plan and on your files.")
@@ -119,12 +123,14 @@ def _show_sample(sheet: Sheet) -> None:
 @click.option(
     "--sample", metavar="FILE", help="Configuration of such a device, to read and write back."
 )
+@click.option("--leases", metavar="FILE", help="A table of leases as such a device prints it.")
 @talkative
-def try_sheet(sheet: str, sample: str | None) -> None:
+def try_sheet(sheet: str, sample: str | None, leases: str | None) -> None:
     """Try SHEET: write a sample plan with it, read that back, list what it doesn't cover.
 
     With --sample, also read your device's configuration, make a plan of it and write that into
-    it: each line that no row is for is named, and each that this would change.
+    it: each line that no row is for is named, and each that this would change. A part leases is
+    tried with a sample of its own, and with --leases on your device's table.
 
     Exit status: 0 the sheet works, 1 a line has no row or something reads back differently, 2 the
     sheet has mistakes.
@@ -157,5 +163,8 @@ def try_sheet(sheet: str, sample: str | None) -> None:
         talk(f"{sheet}: the sample reads back correctly.")
     if sample is not None:
         wrong += try_sample(loaded, sample)
+    wrong += try_parts(loaded)
+    if leases is not None:
+        wrong += try_lease_table(loaded, leases)
     if wrong:
         raise click.exceptions.Exit(1)

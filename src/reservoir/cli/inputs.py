@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import wraps
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -14,6 +14,7 @@ from reservoir.cli.output import progress, talk
 if TYPE_CHECKING:
     from reservoir.core.leases.table import LeaseTable
     from reservoir.core.subject import Subject
+    from reservoir.core.values.clients import Client
     from reservoir.files.moments import ListNotation
 
 
@@ -91,6 +92,27 @@ class Scalar(click.ParamType[Any]):
 
         try:
             return READERS[self.name](value) if isinstance(value, str) else value
+        except MalformedValueError as error:
+            self.fail(str(error), param, ctx)
+
+
+class ClientName(click.ParamType["Client"]):
+    """A client: a MAC address, or a client identifier like ``hex:01aabb``."""
+
+    name = "client"
+
+    def convert(
+        self, value: Any, param: click.Parameter | None, ctx: click.Context | None
+    ) -> Client:
+        """The client that is meant."""
+        from reservoir.core.values.addresses import MalformedValueError
+        from reservoir.core.values.clients import parse_identifier, parse_mac
+
+        if not isinstance(value, str):
+            return value  # type: ignore[no-any-return]
+        try:
+            is_identifier = value.startswith(("hex:", "text:"))
+            return parse_identifier(value) if is_identifier else parse_mac(value)
         except MalformedValueError as error:
             self.fail(str(error), param, ctx)
 
@@ -189,7 +211,7 @@ class Moment(click.ParamType[float]):
 
 
 def notation_options(what: str, example: str) -> Callable[[AnyCommand], AnyCommand]:
-    """Give a command the options that say how a lease list is written; it gets a ``notation``.
+    """Give a command the options that say how leases are written; it gets a ``notation``.
 
     Args:
         what: What the list is.
@@ -203,11 +225,14 @@ def notation_options(what: str, example: str) -> Callable[[AnyCommand], AnyComma
             columns: dict[str, str] | None,
             zone: str | None,
             dates: str | None,
+            leased_to: Client | None,
+            printed_by: str | None,
             **kwargs: Any,
         ) -> object:
             from reservoir.files.moments import ListNotation  # late: --help needs none of it
 
-            return command(*args, notation=ListNotation(columns, zone, dates), **kwargs)
+            notation = ListNotation(columns, zone, dates, leased_to, printed_by)
+            return command(*args, notation=notation, **kwargs)
 
         zone = click.option(
             "--zone",
@@ -220,7 +245,20 @@ def notation_options(what: str, example: str) -> Callable[[AnyCommand], AnyComma
             type=click.Choice(["day-first", "month-first"]),
             help="How dates like 3/4/2027 are read there.",
         )
-        return columns_options("lease_list", what, example)(zone(dates(with_notation)))
+        printed_by = click.option(
+            "--printed-by",
+            metavar="DIALECT",
+            shell_complete=dialect_names,
+            help=f"The dialect of the device that printed {what} (default: recognised).",
+        )
+        leased_to = click.option(
+            "--leased-to",
+            type=ClientName(),
+            metavar="CLIENT",
+            help=f"Whose leases they are, where {what} doesn't say: a MAC address, or hex:01….",
+        )
+        with_all = zone(dates(leased_to(printed_by(with_notation))))
+        return columns_options("lease_list", what, example)(with_all)
 
     return give
 
@@ -234,18 +272,21 @@ def lease_options(command: AnyCommand) -> AnyCommand:
     return notation(now(command))
 
 
-def leases_of(file: str, notation: ListNotation) -> LeaseTable:
-    """The leases of a list; columns that nothing is made of are named.
+def leases_of(
+    file: str,
+    notation: ListNotation,
+    now: float | None = None,
+    also: Mapping[str, str] | None = None,
+) -> LeaseTable:
+    """The leases of a list, or of a table that a device printed; how it was read is said.
 
     Raises:
         InputError: the list can't be used.
     """
-    from reservoir.core.wording import listed
-    from reservoir.files.lease_list import read_leases
+    import reservoir  # late: --help needs none of it
 
     with progress("reading leases") as watch:
-        read = read_leases(file, notation, watch)
-    if read.ignored:
-        which = "column" if len(read.ignored) == 1 else "columns"
-        talk(f"{file}: ignored {which}: {listed(read.ignored)}")
+        read = reservoir.read_leases(file, notation, now=now, also=also, watch=watch)
+    for note in read.notes:
+        talk(f"{file}: {note}")
     return read.leases

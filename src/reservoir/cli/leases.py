@@ -58,7 +58,7 @@ def command(
     from reservoir.reports.leases import as_json, lines
 
     subject = subject_of((plan,), None)
-    leases = leases_of(file, notation)
+    leases = leases_of(file, notation, now)
     checked = reservoir.check_leases(subject, leases, now=now)
     if form == "json":
         save_or_show(as_json(checked, leases, file, (file, *subject.files)), out)

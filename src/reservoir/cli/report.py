@@ -71,7 +71,7 @@ def command(
     with progress("reading") as watch:
         loaded = reservoir.load(plan, watch)
     before = subject_of(running, dialect) if running else None
-    table = leases_of(leases, notation) if leases is not None else None
+    table = leases_of(leases, notation, now) if leases is not None else None
     text = reservoir.report(
         loaded,
         before,

@@ -6,7 +6,14 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from reservoir.cli.inputs import Scalar, networks_option, notation_options, only_option, subject_of
+from reservoir.cli.inputs import (
+    Scalar,
+    leases_of,
+    networks_option,
+    notation_options,
+    only_option,
+    subject_of,
+)
 from reservoir.cli.output import (
     format_option,
     out_option,
@@ -197,7 +204,7 @@ def _demand(
         UsageError: they state none, or one that can't be used.
     """
     import reservoir  # late: --help needs none of it
-    from reservoir.files.demand_tables import read_history
+    from reservoir.files.demand_tables import HISTORY_COLUMNS, history_of
     from reservoir.files.plan_errors import demand_of
 
     if not history and not {"devices", "rate", "arrivals"} & given.keys():
@@ -218,7 +225,8 @@ def _demand(
         raise click.UsageError("; ".join(problems) + ".")
     demand = demand.once() if once else demand
     with progress("reading leases"):
-        seen = read_history(history, notation) if history else None
+        leases = leases_of(history, notation, also=HISTORY_COLUMNS) if history else None
+        seen = history_of(history, leases) if history and leases is not None else None
     try:
         return reservoir.size_demand(demand, lease, addresses or 0, history=seen)
     except ValueError as error:

@@ -36,3 +36,40 @@ def try_sample(sheet: Sheet, sample: str) -> list[str]:
         f"{reading.left_alone:,} left alone, {len(problems):,} to put right"
     )
     return problems
+
+
+def try_parts(sheet: Sheet) -> list[str]:
+    """Write two leases with each part leases of a sheet and read them back; what is wrong."""
+    from reservoir.dialects.lease_trial import try_leases
+
+    wrong: list[str] = []
+    for part in sheet.leases:
+        tried = try_leases(part)
+        show(["", *tried.text.splitlines()])
+        talk()
+        for what in tried.left_out:
+            talk(f"left out: {what}")
+        if tried.uncovered:
+            talk(f"not covered by any row: lease {', '.join(tried.uncovered)}")
+        for fault in tried.faults:
+            complain(f"{sheet.file}: part leases: {fault}")
+        if not tried.faults:
+            talk(f"{sheet.file}: part leases: the sample reads back correctly.")
+        wrong += tried.faults
+    return wrong
+
+
+def try_lease_table(sheet: Sheet, file: str) -> list[str]:
+    """Read a table of leases of the user's; what was not understood."""
+    import time
+
+    from reservoir.core.wording import counted
+    from reservoir.dialects.lease_tables import read_with
+    from reservoir.files.texts import read_text
+
+    cells = read_with(sheet, read_text(file).replace("\r\n", "\n"), file, time.time())
+    for note in cells.notes:
+        talk(f"{file}: {note}")
+    columns = ", ".join(cells.columns)
+    talk(f"{file}: {counted(len(cells.lines), 'lease')} with {columns}")
+    return []

@@ -101,7 +101,19 @@ def read_history(file: str, notation: ListNotation = PLAIN) -> History:
     Raises:
         InputError: the file can't be read, or with every row that doesn't say it.
     """
-    leases = read_leases(file, notation, also=HISTORY_COLUMNS).leases
+    return history_of(file, read_leases(file, notation, also=HISTORY_COLUMNS).leases)
+
+
+def history_of(file: str, leases: LeaseTable) -> History:
+    """The leases of the past that a list says of each when it began and ended.
+
+    Args:
+        file: Where the list is, for messages.
+        leases: The list.
+
+    Raises:
+        InputError: with every row that doesn't say it.
+    """
     problems = _incomplete(file, leases)
     if not len(leases):
         problems = [Problem(Place(file), "the history has no leases")]

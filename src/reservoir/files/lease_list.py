@@ -20,7 +20,7 @@ from reservoir.core.values.addresses import MalformedValueError, format_address,
 from reservoir.core.values.clients import Mac, parse_identifier, parse_mac
 from reservoir.core.values.columns import address_column, mac_column
 from reservoir.core.values.text_column import TextColumn
-from reservoir.core.wording import hint
+from reservoir.core.wording import hint, listed
 from reservoir.files.moments import NEVER, PLAIN, ListNotation, read_moments
 from reservoir.files.plain_table import joined_columns, plain_cells
 from reservoir.files.tables import LARGEST_TABLE, csv_rows
@@ -93,8 +93,8 @@ class LeasesRead(NamedTuple):
     """A lease list that was read."""
 
     leases: LeaseTable
-    ignored: Sequence[str]
-    """Columns that nothing was made of."""
+    notes: Sequence[str]
+    """How it was read, what nothing was made of, and what was left out."""
 
 
 def read_leases(
@@ -103,6 +103,7 @@ def read_leases(
     watch: Callable[[float], None] = lambda share: None,
     *,
     also: Mapping[str, str] | None = None,
+    data: bytes | None = None,
 ) -> LeasesRead:
     """Read a lease list, whose first line names its columns, in any order.
 
@@ -111,29 +112,79 @@ def read_leases(
         notation: How it writes what it has; its columns by their names in ``COLUMNS``.
         watch: Called with the share that has been read, 0 to 1.
         also: Other names of some columns, for files that don't have the usual ones.
+        data: Its text in UTF-8, if it was read already.
 
     Raises:
         InputError: the file can't be read, or with every wrong cell.
     """
-    data = read_utf8(file, LARGEST_TABLE).replace(b"\r\n", b"\n")
-    begin = data.find(b"\n") + 1 or len(data)
-    first = data[:begin].decode().rstrip("\n")
-    separator = max(_SEPARATORS, key=first.count)
-    header = [_unquoted(cell) for cell in first.split(separator)]
-    other = {name: word for name, word in (also or {}).items() if word in header}
-    at = _positions(file, header, {**other, **(notation.columns or {})})
+    data = read_utf8(file, LARGEST_TABLE) if data is None else data
+    data = data.replace(b"\r\n", b"\n")
+    begin, separator, header = _header(data)
+    at = _positions(
+        file, header, _renamed(header, notation, also), is_known=notation.client is not None
+    )
     cells = _plain(data, begin, len(header), at, watch) if separator == "," else None
     cells = cells or _quoted(file, data.decode(), header, at, separator)
     ignored = [name for place, name in enumerate(header) if place not in at.values()]
-    return LeasesRead(_Reader(file, cells, notation).table(), ignored)
+    which = "column" if len(ignored) == 1 else "columns"
+    notes = [f"ignored {which}: {listed(ignored)}"] if ignored else []
+    return LeasesRead(_Reader(file, cells, notation).table(), notes)
+
+
+def is_lease_list(
+    data: bytes, notation: ListNotation = PLAIN, also: Mapping[str, str] | None = None
+) -> bool:
+    """Whether the first line of a text names a column of a lease list."""
+    _, _, header = _header(data)
+    renamed = _renamed(header, notation, also)
+    return bool({renamed.get(column, column) for column in COLUMNS} & {*header})
+
+
+def leases_of_cells(
+    file: str,
+    columns: Mapping[str, Sequence[str]],
+    lines: Sequence[int],
+    notation: ListNotation = PLAIN,
+) -> LeaseTable:
+    """The leases of cells that stand elsewhere than in a list.
+
+    Args:
+        file: Where they are, for messages.
+        columns: The cells by the names of a list's columns, one of each for every lease.
+        lines: The line that each lease stands in.
+        notation: How times are written.
+
+    Raises:
+        InputError: with every wrong cell.
+    """
+    texts = {name: TextColumn.of(cells) for name, cells in columns.items()}
+    return _Reader(file, _Cells(texts, np.array(lines, dtype=np.int64)), notation).table()
+
+
+def _header(data: bytes) -> tuple[int, str, list[str]]:
+    """Where the line after the first begins, what its cells are apart by, and its cells."""
+    begin = data.find(b"\n") + 1 or len(data)
+    first = data[:begin].decode().rstrip("\r\n")
+    separator = max(_SEPARATORS, key=first.count)
+    return begin, separator, [_unquoted(cell) for cell in first.split(separator)]
+
+
+def _renamed(
+    header: Sequence[str], notation: ListNotation, also: Mapping[str, str] | None
+) -> dict[str, str]:
+    """What a list calls columns that it has by other names."""
+    other = {name: word for name, word in (also or {}).items() if word in header}
+    return {**other, **(notation.columns or {})}
 
 
 def _unquoted(cell: str) -> str:
     return cell.strip().removeprefix('"').removesuffix('"').strip()
 
 
-def _positions(file: str, header: Sequence[str], renamed: Mapping[str, str]) -> dict[str, int]:
-    """Where each column is that the list has.
+def _positions(
+    file: str, header: Sequence[str], renamed: Mapping[str, str], *, is_known: bool
+) -> dict[str, int]:
+    """Where each column is that the list has; the client's needs be none if that is known.
 
     Raises:
         InputError: one is missing or there twice.
@@ -152,7 +203,7 @@ def _positions(file: str, header: Sequence[str], renamed: Mapping[str, str]) -> 
     what = None
     if "address" not in found:
         what = "the column address is missing"
-    elif "mac" not in found and "client_id" not in found:
+    elif not (is_known or "mac" in found or "client_id" in found):
         what = "the columns mac and client_id are missing; a lease list has one of them"
     if what is not None and not problems:
         more = "; --columns tells what the list calls a column: --columns address=IP"
@@ -235,6 +286,8 @@ class _Reader:
         count = len(self.cells.lines)
         macs = self._numbers("mac", mac_column, parse_mac, NO_MAC)
         found = self._each("client_id", parse_identifier)
+        is_nobodys = self._are_empty("mac") & self._are_empty("client_id")
+        self._give(np.flatnonzero(is_nobodys), macs, found)
         clients, identifiers = macs.copy(), dict[bytes, int]()
         for row, identifier in found.items():
             if macs[row] != NO_MAC and identifier == Mac(macs[row]).identifier:
@@ -243,8 +296,6 @@ class _Reader:
             clients[row] = FIRST_IDENTIFIER + number
         addresses = self._numbers("address", address_column, parse_address, -1)
         starts, expires = self._times("starts"), self._times("expires")
-        for row in np.flatnonzero(self._are_empty("mac") & self._are_empty("client_id")).tolist():
-            self._complain(row, "mac", "the client has neither mac nor client_id")
         for row in np.flatnonzero(self._are_empty("address")).tolist():
             self._complain(row, "address", "the address is missing")
         name, network, server = (
@@ -264,6 +315,20 @@ class _Reader:
             server=server,
             line=self.cells.lines,
         )
+
+    def _give(
+        self, rows: NDArray[np.int64], macs: NDArray[np.int64], identifiers: dict[int, bytes]
+    ) -> None:
+        """Give leases of which the list doesn't say whose they are to the client that is named."""
+        client = self.notation.client
+        if client is None:
+            for row in rows.tolist():
+                says = "--leased-to CLIENT says whose lease it is"
+                self._complain(row, "mac", f"the client has neither mac nor client_id; {says}")
+        elif isinstance(client, bytes):
+            identifiers.update(dict.fromkeys(rows.tolist(), client))
+        else:
+            macs[rows] = client
 
     def _numbers(
         self,

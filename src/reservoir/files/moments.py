@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
 from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.clients import Client
 from reservoir.core.wording import counted
 
 NEVER = "never"
@@ -42,6 +43,10 @@ class ListNotation:
     """The time zone of times that name no offset; None if there may be none."""
     order: str | None = None
     """One of :data:`ORDERS`; None if the list itself has to tell."""
+    client: Client | None = None
+    """Whose leases they are, where the list doesn't say."""
+    printed_by: str | None = None
+    """The dialect of the device that printed it; recognised if None."""
 
 
 PLAIN = ListNotation()

@@ -44,6 +44,8 @@ class Kind(NamedTuple):
     """Whether it is about DHCP, so that a line in it that isn't understood matters."""
     inside: tuple[str, ...]
     """Kinds of fact that it may be in; ``device`` is the top."""
+    part: str = ""
+    """The part of a sheet that its rows stand in; empty for the configuration itself."""
 
     @property
     def identity(self) -> tuple[str, ...]:
@@ -79,6 +81,13 @@ _WORDS = {
     "remote": Field("text", is_optional=True),
 }
 """What the members of a class say of themselves."""
+
+LEASES = "leases"
+"""The part of a sheet that says how the device prints its table of leases."""
+
+LEASE_STATES = ("active", "ended", "reserved", "declined", "unclear")
+"""What a lease may be: a client has it; had it; may have it, as its binding; nobody may; somebody
+has it, of whom the table shows too little."""
 
 KINDS: Mapping[str, Kind] = {
     "device": Kind(
@@ -193,6 +202,22 @@ KINDS: Mapping[str, Kind] = {
         | _SHORT,
         True,
         ("device", "pool", "interface"),
+    ),
+    "lease": Kind(
+        {
+            "address": Field("ip", is_identity=True),
+            "mac": Field("mac"),
+            "client_id": Field("identifier"),
+            "name": Field("text", is_optional=True),
+            "starts": Field("moment", is_optional=True),
+            "expires": Field("moment", is_optional=True),
+            "left": Field("duration", is_optional=True),
+            "state": Field("state", is_optional=True),
+            "server": Field("text", is_optional=True),
+        },
+        True,
+        ("device",),
+        LEASES,
     ),
 }
 """Every kind of fact, with its fields."""

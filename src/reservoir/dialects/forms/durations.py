@@ -13,7 +13,7 @@ from typing import Any
 
 from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.values.durations import INFINITE, UNIT_SECONDS, checked_duration
-from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.form import Form, blanks_free
 
 
 @dataclass(frozen=True)
@@ -108,7 +108,7 @@ class DurationForm(Form):
         return re.compile(_duration_expression(self.parts))
 
     def read(self, text: str) -> int:
-        if self.infinite and re.fullmatch(_blanks_free(self.infinite), text):
+        if self.infinite and re.fullmatch(blanks_free(self.infinite), text):
             return INFINITE
         for way in self.ways or (self,):
             found = way._expression.fullmatch(text)
@@ -167,7 +167,7 @@ def _duration_expression(parts: tuple[Any, ...]) -> str:
         elif isinstance(part, Unit):
             pieces.append(f"([0-9]{{1,9}}{'(?:[.][0-9]{1,9})?' if part.decimals else ''})")
         else:
-            pieces.append(_blanks_free(part))
+            pieces.append(blanks_free(part))
     return "".join(pieces)
 
 
@@ -188,8 +188,3 @@ def _has_amount(parts: tuple[Any, ...], amounts: Mapping[Unit, str]) -> bool:
         else isinstance(part, Unit) and amounts[part] != "0"
         for part in parts
     )
-
-
-def _blanks_free(literal: str) -> str:
-    """A pattern for a literal in which each run of blanks matches any run of blanks."""
-    return "[ \\t]+".join(re.escape(word) for word in re.split("[ \\t]+", literal))

@@ -7,6 +7,7 @@ its place: what a form can't write safely, it refuses.
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from typing import Any
@@ -16,6 +17,11 @@ TOKEN = r"[^ \t\n]+?"  # noqa: S105 - a piece of syntax
 
 WORTH_COLUMNS = 128
 """Values of one form from which on they are read and written by the column."""
+
+
+def blanks_free(literal: str) -> str:
+    """A pattern for a literal in which each run of blanks matches any run of blanks."""
+    return "[ \\t]+".join(re.escape(word) for word in re.split("[ \\t]+", literal))
 
 
 class Form(ABC):

@@ -277,6 +277,12 @@ class MacForm(Form):
     hardware: str = ""
     """Digits of a hardware type that are grouped with the address: ``0100.005e.0053.01``."""
 
+    @property
+    def characters(self) -> str:  # type: ignore[override]
+        """Digits and what may stand between them."""
+        said = self.separator + self.prefix
+        return "" if " " in said else _HEX_DIGITS + ":-." + said
+
     def read_many(self, texts: Sequence[str]) -> list[Any]:
         if self.hardware:
             return super().read_many(texts)

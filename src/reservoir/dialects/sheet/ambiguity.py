@@ -17,6 +17,7 @@ from reservoir.core.values.clients import Mac
 from reservoir.dialects.facts.kinds import field_type
 from reservoir.dialects.forms.durations import DurationForm, Unit
 from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.moments import MomentForm
 from reservoir.dialects.forms.plain import Plain
 from reservoir.dialects.forms.texts import Enclosed, EscapedBytes, ListOf, Quoted, Rest, Text
 from reservoir.dialects.notations.nodes import Undo
@@ -184,6 +185,14 @@ class _Builder:
                 at = self._literal(part, at, tag)
         return at
 
+    def _moment(self, form: MomentForm, at: int, tag: str) -> int:
+        end = at
+        for literal, characters in form.pieces:
+            end = self._literal(literal, end, tag)
+            if characters:
+                end = self.made.repeated(end, self._of(characters), tag)
+        return self._either(end, self._literal(form.infinite, at, tag)) if form.infinite else end
+
     def _either(self, one: int, other: int) -> int:
         """A new state after both; not one of them, which may go round by itself."""
         end = self.made.state()
@@ -193,6 +202,7 @@ class _Builder:
 
 
 _BUILDERS: Mapping[type[Form], Callable[[_Builder, Any, int, str], int]] = {
+    MomentForm: _Builder._moment,
     Plain: _Builder._plain,
     Enclosed: _Builder._enclosed,
     Quoted: _Builder._quoted,
@@ -338,6 +348,8 @@ _SAMPLES: Mapping[str, Any] = {
     "vlan": 20,
     "code": 42,
     "duration": _Week(604_800),
+    "moment": "",
+    "state": "active",
     "number": 7,
     "bool": True,
 }
@@ -351,7 +363,10 @@ def _line_read_otherwise(row: Row) -> str | None:
     """
     values: dict[str, Any] = {}
     for number, slot in enumerate(row.pattern.slots):
-        sample = _SAMPLES[field_type(kind_of(row), slot.field)]
+        its_type = field_type(kind_of(row), slot.field)
+        sample = _SAMPLES[its_type]
+        if its_type == "moment" and isinstance(slot.form, MomentForm):
+            sample = slot.form.example()
         if row.repeat == "*" and not row.kind and type(sample) is tuple:
             sample = sample[0]
         values[slot.field] = sample + number if type(sample) is int else sample

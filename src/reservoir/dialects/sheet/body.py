@@ -31,8 +31,16 @@ from reservoir.dialects.forms.plain import (
 from reservoir.dialects.forms.texts import ListOf
 from reservoir.dialects.notations.nodes import Notation, Piece
 from reservoir.dialects.notations.tables import ROW
-from reservoir.dialects.sheet.hints import badly_marked, no_bar, no_value, other_field, other_margin
+from reservoir.dialects.sheet.hints import (
+    badly_marked,
+    no_bar,
+    no_value,
+    other_field,
+    other_margin,
+    other_part,
+)
 from reservoir.dialects.sheet.made_of import MadeOf
+from reservoir.dialects.sheet.margins import DEFAULT, ONLY_READ, left_alone, margin_parts
 from reservoir.dialects.sheet.mistakes import SheetMistakeError
 from reservoir.dialects.sheet.model import Row, every_row, grouped, kind_of
 from reservoir.dialects.sheet.patterns import (
@@ -44,15 +52,7 @@ from reservoir.dialects.sheet.patterns import (
     with_lists_in_strings,
 )
 
-_MARGIN = re.compile(r"(?:([a-z_]+)(?![a-z_]*=))?[ \t]*([*?])?[ \t]*(.*)")
 _PIECES = re.compile(r"\{\{|\}\}|\{[^{}]*\}|\[\?|\]|[^{}\[\]]+|.")
-
-
-ONLY_READ = "read"
-"""Begins the margin of a row that is never written."""
-
-DEFAULT = "default"
-"""Begins the margin of a row that states what facts have that don't say otherwise."""
 
 
 @dataclass
@@ -82,9 +82,20 @@ class BodyReader:
         named_forms: Mapping[str, tuple[str, Form]],
         of_fields: Mapping[tuple[str, str], Form],
         carrier: Notation,
+        part: str = "",
     ) -> None:
-        """Use the header's forms: by field type, by name with the type, and of single fields."""
+        """Use the header's forms: by field type, by name with the type, and of single fields.
+
+        Args:
+            file: Where the sheet is, for messages.
+            forms: By field type.
+            named_forms: By name, with the type.
+            of_fields: Those of single fields, by kind and field.
+            carrier: The notation.
+            part: The part of the sheet that its rows stand in; empty for the configuration.
+        """
         self.file = file
+        self.part = part
         self.forms = forms
         self.named_forms = named_forms
         self.of_fields = of_fields
@@ -153,14 +164,16 @@ class BodyReader:
             return
         if margin.strip() == "left":
             text = self.carrier.normal(line[indent:].rstrip())
-            (parent.left if parent is not None else self.left).append(_left_alone(text, column))
+            (parent.left if parent is not None else self.left).append(left_alone(text, column))
             return
         if not line.strip():
             raise SheetMistakeError("a row has text right of its '|'; ':' alone opens a fact")
         first, _, rest = margin.strip().partition(" ")
-        kind, repeat, pairs = _margin_parts(rest if first in (ONLY_READ, DEFAULT) else margin)
+        kind, repeat, pairs = margin_parts(rest if first in (ONLY_READ, DEFAULT) else margin)
         if kind and kind not in KINDS:
             raise SheetMistakeError(f"{kind!r} is not a kind of fact{other_margin(kind)}")
+        if kind and kind != "device" and KINDS[kind].part != self.part:
+            raise SheetMistakeError(other_part(kind, self.part))
         inside = self._enclosing_kind() or "device"
         if kind and kind != "device" and inside not in KINDS[kind].inside:
             owners = " or ".join(KINDS[kind].inside)
@@ -320,7 +333,7 @@ class BodyReader:
         if line.is_item:
             its_type = ITEMS.get(its_type, its_type)
         owner, _, of_owner = name.rpartition(".")
-        if not form_name:
+        if form_name in ("", its_type):
             return Slot(
                 name,
                 self.of_fields.get((owner or kind, of_owner), line.forms[its_type]),
@@ -382,39 +395,6 @@ class BodyReader:
         wrong = self.carrier.why_not_inside(row.pattern.shape, has_lines=bool(inside))
         if wrong:
             self.problems.append(Problem(Place(self.file, row.number), wrong))
-
-
-def _left_alone(text: str, column: int) -> re.Pattern[str]:
-    """Lines that are left alone: words, with ``*`` for any word, at the end for all that follows.
-
-    Raises:
-        SheetMistakeError: it begins with no word, so that it would be any line.
-    """
-    words = text.split()
-    if not words or words[0] == "*":
-        raise SheetMistakeError("a row of lines that are left alone begins with a word", column)
-    rest = words[-1] == "*"
-    some = [r"\S+" if word == "*" else re.escape(word) for word in words[: -1 if rest else None]]
-    if words[-1].endswith("*") and not rest:
-        some[-1] = re.escape(words[-1][:-1]) + ".*"
-    return re.compile("[ \t]+".join(some) + ("(?:[ \t].*)?" if rest else ""))
-
-
-def _margin_parts(margin: str) -> tuple[str, str, list[tuple[str, str]]]:
-    parts = _MARGIN.fullmatch(margin.strip())
-    assert parts is not None  # the last group takes whatever is left
-    kind, repeat, rest = parts[1] or "", parts[2] or "", parts[3].strip()
-    pairs = []
-    for word in rest.split():
-        name, equals, value = word.partition("=")
-        if not equals or not value:
-            raise SheetMistakeError(
-                f"{word!r} doesn't belong in a margin: KIND, then * or ?, then field=value"
-                f"{other_margin(word)}",
-                margin.index(word),
-            )
-        pairs.append((name, value))
-    return kind, repeat, pairs
 
 
 def _field_type(kind: str, name: str) -> str:

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
-import warnings
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -14,8 +13,10 @@ from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.values.durations import parse_duration
 from reservoir.core.values.options import KINDS as OPTION_KINDS
 from reservoir.core.wording import hint
+from reservoir.dialects.facts.kinds import LEASE_STATES
 from reservoir.dialects.forms.durations import DurationForm
 from reservoir.dialects.forms.form import Form
+from reservoir.dialects.forms.moments import MomentForm
 from reservoir.dialects.forms.plain import (
     ADDRESS,
     HEX,
@@ -24,7 +25,6 @@ from reservoir.dialects.forms.plain import (
     OPTION_CODE,
     PREFIX,
     VLAN,
-    GroupedBytes,
     MacForm,
     beginning_of,
     codes_except,
@@ -33,6 +33,12 @@ from reservoir.dialects.forms.plain import (
 from reservoir.dialects.forms.texts import EscapedBytes, ListOf, Rest, Text
 from reservoir.dialects.forms.words import OwnWords
 from reservoir.dialects.notations.nodes import Notation, Undo
+from reservoir.dialects.sheet.form_words import (
+    characters,
+    duration_form,
+    grouped_bytes,
+    mac_form,
+)
 from reservoir.dialects.sheet.hints import HEADERS
 from reservoir.dialects.sheet.layout_words import LAYOUT, OF_ANY_TEXT, LayoutWords
 from reservoir.dialects.sheet.lint import limits_of
@@ -56,6 +62,7 @@ class HeaderReader:
         self.text = Text()
         self.mac = MacForm()
         self.duration = DurationForm()
+        self.moment = MomentForm()
         self.bool: Form = either("yes", "no")
         self.codes: Form = OPTION_CODE
         self.traits = {name: trait.default for name, trait in TRAITS.items()}
@@ -70,6 +77,24 @@ class HeaderReader:
         self.named: dict[str, tuple[str, Form]] = {}
         self.of_fields: dict[tuple[str, str], Form] = {}
         """Forms that are for one field only, by kind and field."""
+        self.part = ""
+        """The part of the sheet that it is for; empty for the configuration."""
+        self.is_journal = False
+        """Whether what stands later about an address counts, instead of what is above."""
+
+    def for_part(self, part: str) -> HeaderReader:
+        """One for a part with a layout of its own, whose values are written as elsewhere."""
+        its = HeaderReader(self.file)
+        its.part, its.name, its.about, its.suffix = part, self.name, self.about, self.suffix
+        its.text = replace(self.text, reserved=set(self.text.reserved))
+        its.mac, its.duration, its.moment, its.bool = (
+            self.mac,
+            self.duration,
+            self.moment,
+            self.bool,
+        )
+        its.separator, its.named = self.separator, dict(self.named)
+        return its
 
     def take(self, number: int, line: str) -> None:
         """Read one line of the header."""
@@ -80,17 +105,10 @@ class HeaderReader:
         except ValueError:
             return self._mistake(number, "a quotation mark is missing")
         word, values = words[0], words[1:]
+        if (wrong := self._wrong_word(word)) is not None:
+            return self._mistake(number, wrong)
         of_layout = _LAYOUT_WORDS.get(word)
         reader = HEADER_WORDS.get(word)
-        if reader is None and of_layout is None:
-            if word in HEADERS:
-                return self._mistake(number, f"{word!r} is said by another word: {HEADERS[word]}")
-            if word in TRAITS:
-                return self._mistake(number, f"{word!r} is a trait: trait {word} VALUE")
-            near = hint(word, (*HEADER_WORDS, *_LAYOUT_WORDS))
-            return self._mistake(number, f"{word!r} is not a header keyword{near}")
-        if word not in SEVERAL and word in self.seen:
-            return self._mistake(number, f"{word} is already set in line {self.seen[word]}")
         self.seen[word] = number
         if word == "trait" and values and values[0] in TRAITS:
             self.traits_in[values[0]] = number
@@ -102,9 +120,21 @@ class HeaderReader:
         except (SheetMistakeError, MalformedValueError) as error:
             self._mistake(number, str(error))
 
+    def _wrong_word(self, word: str) -> str | None:
+        """Why no line of this header may begin with a word; None if one may."""
+        if word not in HEADER_WORDS and word not in _LAYOUT_WORDS:
+            return _unknown_word(word)
+        if self.part and word in HEADER_WORDS and word not in OF_PARTS:
+            return f"{word} is said once, in the sheet's header"
+        if not self.part and word in ONLY_OF_PARTS:
+            return f"{word} stands in a part: part leases"
+        if word not in SEVERAL and word in self.seen:
+            return f"{word} is already set in line {self.seen[word]}"
+        return None
+
     def finish(self, number: int) -> None:
         """Look for what is missing."""
-        if "sheet" not in self.seen:
+        if not (self.part or "sheet" in self.seen):
             self._mistake(number, "the header is missing sheet")
         for line, message in self.layout.mistakes(self.seen):
             self._mistake(line, message)
@@ -132,6 +162,8 @@ class HeaderReader:
             "identifier": IDENTIFIER,
             "mac": self.mac,
             "duration": self.duration,
+            "moment": self.moment,
+            "state": OwnWords({state: state for state in LEASE_STATES}),
             "text": text,
             "number": NUMBER,
             "bool": self.bool,
@@ -164,6 +196,7 @@ class HeaderReader:
                 if isinstance(form, OwnWords)
             },
             left=tuple(left),
+            is_journal=self.is_journal,
         )
 
     def _mistake(self, number: int, message: str) -> None:
@@ -202,7 +235,7 @@ class HeaderReader:
         self.text = replace(self.text, quote=sign, doubled=way == "doubled", always=bool(rest))
 
     def _read_bare(self, values: list[str]) -> None:
-        self.text = replace(self.text, bare=_characters(only(values, "a set of characters")))
+        self.text = replace(self.text, bare=characters(only(values, "a set of characters")))
 
     def _read_undo(self, values: list[str]) -> None:
         line, *rest = values or [""]
@@ -220,11 +253,11 @@ class HeaderReader:
     def _read_names(self, values: list[str]) -> None:
         pairs = pairs_of(values, "names", ("longest", "characters"))
         self.naming = Naming(
-            number(pairs.get("longest", "0")), _characters(pairs.get("characters", ""))
+            number(pairs.get("longest", "0")), characters(pairs.get("characters", ""))
         )
 
     def _read_mac(self, values: list[str]) -> None:
-        self.mac = _mac_form(values)
+        self.mac = mac_form(values)
 
     def _read_form(self, values: list[str]) -> None:
         name, sign, of, *rest = [*values, "", "", ""][: max(3, len(values))]
@@ -234,34 +267,53 @@ class HeaderReader:
                 'form escaped = bytes escape "%", or: form grouped = bytes group 4 sep "."'
             )
         if of == "mac":
-            self.named[name] = ("mac", _mac_form(rest))
+            self.named[name] = ("mac", mac_form(rest))
         elif rest[:1] == ["escape"]:
             pairs = pairs_of(rest, "bytes", ("escape",))
             self.named[name] = ("bytes", EscapedBytes(pairs["escape"]))
         else:
-            self.named[name] = ("bytes", _grouped_bytes(rest))
+            self.named[name] = ("bytes", grouped_bytes(rest))
 
     def _read_words(self, values: list[str]) -> None:
-        if values[:1] != ["option.type"] or not values[1:]:
+        of = next(iter(values), "")
+        if of not in CLOSED_SETS or not values[1:]:
             raise SheetMistakeError(
-                'words are the device\'s own for a closed set: words option.type text="ascii"'
+                'words are the device\'s own for a closed set: words option.type text="ascii", '
+                'or: words lease.state ended="free"'
             )
         words: dict[str, str] = {}
         for pair in values[1:]:
             value, sign, word = pair.partition("=")
-            if value not in OPTION_KINDS:
-                there = f"{hint(value, OPTION_KINDS)}; there are {', '.join(OPTION_KINDS)}"
-                raise SheetMistakeError(f"there is no type {value!r}{there}")
+            if value not in CLOSED_SETS[of]:
+                there = f"{hint(value, CLOSED_SETS[of])}; there are {', '.join(CLOSED_SETS[of])}"
+                raise SheetMistakeError(f"there is no {of.partition('.')[2]} {value!r}{there}")
             if not sign or not word or word in words.values() or value in words:
-                raise SheetMistakeError(f"each type has one word of its own, not {pair!r}")
+                what = of.partition(".")[2]
+                raise SheetMistakeError(f"each {what} has one word of its own, not {pair!r}")
             words[value] = word
-        self.of_fields["option", "type"] = OwnWords(words)
+        kind, _, name = of.partition(".")
+        self.of_fields[kind, name] = OwnWords(words)
+
+    def _read_moment(self, values: list[str]) -> None:
+        pairs = pairs_of(values[1:], "moment", ("infinite", "clock"))
+        if pairs.get("clock", "utc") != "utc":
+            raise SheetMistakeError("the clock of a moment is utc, or is not known: leave it out")
+        self.moment = MomentForm(
+            values[0] if values else "", pairs.get("infinite", ""), is_utc="clock" in pairs
+        )
+        if (wrong := self.moment.mistake) is not None:
+            raise SheetMistakeError(wrong)
+
+    def _read_journal(self, values: list[str]) -> None:
+        if values:
+            raise SheetMistakeError("journal stands by itself")
+        self.is_journal = True
 
     def _read_duration(self, values: list[str]) -> None:
         name = values[0] if values and values[0] in ("lease", "longest") else ""
         if ("pool", name or "lease") in self.of_fields:
             raise SheetMistakeError(f"the duration of {name or 'lease'} is already set")
-        form = _duration_form(values[bool(name) :])
+        form = duration_form(values[bool(name) :])
         for kind in ("pool", "binding"):
             self.of_fields[kind, name or "lease"] = form
         if name != "longest":
@@ -313,11 +365,35 @@ HEADER_WORDS: Mapping[str, Callable[[HeaderReader, list[str]], None]] = {
     "form": HeaderReader._read_form,
     "words": HeaderReader._read_words,
     "duration": HeaderReader._read_duration,
+    "moment": HeaderReader._read_moment,
+    "journal": HeaderReader._read_journal,
     "trait": HeaderReader._read_trait,
     "limit": HeaderReader._read_limit,
     "assume": HeaderReader._read_assume,
 }
 """What each word that a line of the header begins with sets."""
+
+OF_PARTS = (
+    "bool",
+    "quote",
+    "bare",
+    "list",
+    "mac",
+    "form",
+    "words",
+    "duration",
+    "moment",
+    "journal",
+)
+"""Those that a part may say otherwise than the sheet's header."""
+
+ONLY_OF_PARTS = ("journal",)
+
+CLOSED_SETS: Mapping[str, Sequence[str]] = {
+    "option.type": tuple(OPTION_KINDS),
+    "lease.state": LEASE_STATES,
+}
+"""The values that a device may have words of its own for, by kind and field."""
 
 _LAYOUT_WORDS = {**LAYOUT, **OF_ANY_TEXT}
 
@@ -325,53 +401,9 @@ SEVERAL = ("trait", "limit", "assume", "form", "duration")
 """Those that there may be several lines of."""
 
 
-def _characters(text: str) -> str:
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("error", FutureWarning)  # a set that later means something else
-            re.compile(f"[{text}]" if text else "")
-    except (re.error, FutureWarning):
-        raise SheetMistakeError(f"{text!r} is not a set of characters, like A-Za-z0-9_-") from None
-    return text
-
-
-def _duration_form(values: list[str]) -> DurationForm:
-    if values[1:] and "{" in values[0] and values[1] not in ("infinite", "also"):
-        raise SheetMistakeError('a lease time with blanks in it is in quotes: duration "{m} min"')
-    pairs = pairs_of(values[1:], "duration", ("infinite", "also"))
-    form = DurationForm(
-        values[0] if values else "", pairs.get("infinite", ""), pairs.get("also", "")
-    )
-    every = [form, *([DurationForm(pairs["also"])] if "also" in pairs else [])]
-    if not all(form.units and form.parts for form in every):
-        raise SheetMistakeError(
-            'a duration has units in it, such as "{d} days {h} hours": {w} {d} {h} {m} {s} {ms}'
-        )
-    return form
-
-
-def _grouped_bytes(values: list[str]) -> GroupedBytes:
-    pairs = pairs_of(values, "bytes", ("group", "sep", "prefix", "case"))
-    group = number(pairs.get("group", "2"))
-    if not group or group % 2:
-        raise SheetMistakeError("bytes have groups of 2, 4, 6 … digits")
-    return GroupedBytes(
-        group, pairs.get("sep", ""), pairs.get("prefix", ""), pairs.get("case") == "upper"
-    )
-
-
-def _mac_form(values: list[str]) -> MacForm:
-    pairs = pairs_of(values, "mac", ("group", "sep", "prefix", "type", "case"))
-    hardware = pairs.get("type", "")
-    if not re.fullmatch("([0-9a-f]{2})*", hardware):
-        raise SheetMistakeError('a hardware type is two digits or four, like: type "01"')
-    group = number(pairs.get("group", "2"))
-    if group not in (2, 4, 6, 12):
-        raise SheetMistakeError("a MAC address has groups of 2, 4, 6 or 12 digits")
-    return MacForm(
-        group,
-        pairs.get("sep", ""),
-        pairs.get("prefix", ""),
-        pairs.get("case") == "upper",
-        hardware,
-    )
+def _unknown_word(word: str) -> str:
+    if word in HEADERS:
+        return f"{word!r} is said by another word: {HEADERS[word]}"
+    if word in TRAITS:
+        return f"{word!r} is a trait: trait {word} VALUE"
+    return f"{word!r} is not a header keyword{hint(word, (*HEADER_WORDS, *_LAYOUT_WORDS))}"

@@ -92,6 +92,14 @@ def other_margin(word: str) -> str:
     return f": {meant}" if meant is not None else hint(word.lower(), KINDS)
 
 
+def other_part(kind: str, part: str) -> str:
+    """A message about a row of a kind that stands in another part of the sheet."""
+    if not part:
+        return f"rows of kind {kind} stand in a part of their own: part {KINDS[kind].part}"
+    own = next(name for name, its in KINDS.items() if its.part == part)
+    return f"in the part {part} rows are of kind {own}; those of kind {kind} stand above it"
+
+
 def no_value(kind: str, line: str, *, maybe: bool) -> str:
     """A message about a row that is the same in all texts and seems to be meant otherwise.
 

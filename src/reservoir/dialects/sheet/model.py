@@ -327,6 +327,10 @@ class Sheet:
     """The device's own words for the values of some fields, by kind and field."""
     left: tuple[re.Pattern[str], ...] = ()
     """Lines of the top level that are left alone."""
+    is_journal: bool = False
+    """Whether what stands later about an address counts, instead of what is above it."""
+    leases: tuple[Sheet, ...] = ()
+    """Its parts that say how the device prints a table of leases: a sheet each."""
 
     @cached_property
     def undo_words(self) -> frozenset[str]:
