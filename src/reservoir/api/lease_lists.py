@@ -22,6 +22,7 @@ from reservoir.files.moments import PLAIN, ListNotation
 from reservoir.files.plan_file import LoadedPlan
 from reservoir.files.tables import LARGEST_TABLE
 from reservoir.files.texts import read_utf8
+from reservoir.rehearsal.messages.kept_answer import kept_answer
 
 
 def read_leases(
@@ -32,7 +33,7 @@ def read_leases(
     also: Mapping[str, str] | None = None,
     watch: Callable[[float], None] = lambda share: None,
 ) -> LeasesRead:
-    """Read who has which address: a lease list, or a table of leases as a device prints it.
+    """Read who has which address: a lease list, a device's table of leases, or a client's lease.
 
     Args:
         file: Its path, or ``-`` for standard input.
@@ -45,6 +46,8 @@ def read_leases(
     Raises:
         InputError: the file can't be read, is neither, or with everything in it that is wrong.
     """
+    if (answer := kept_answer(file)) is not None:
+        return LeasesRead(leases_of_cells(file, answer.columns, [1], notation), answer.notes)
     data = read_utf8(file, LARGEST_TABLE)
     if notation.printed_by is None and is_lease_list(data, notation, also):
         return read_list(file, notation, watch, also=also, data=data)

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Collection, Sequence
 from contextlib import closing
+from dataclasses import replace
 
 from reservoir.api.plans import Watch, check, pools_of, require_known
 from reservoir.api.rehearsals import served_by
+from reservoir.core.leases.holders import Holders
+from reservoir.core.leases.table import LeaseTable
 from reservoir.core.pools import Pools
 from reservoir.core.subject import Subject
 from reservoir.core.values.addresses import format_address
@@ -36,6 +40,8 @@ def verify(
     as_relay: int | None = None,
     servers: Sequence[int] = (),
     most: int = MOST,
+    leases: LeaseTable | None = None,
+    now: float | None = None,
     before: Callable[[Verifying], None] | None = None,
     capture: Callable[[float, bytes], None] | None = None,
     watch: Watch | None = None,
@@ -52,6 +58,8 @@ def verify(
         as_relay: An address of this machine, to ask from instead, as a relay does.
         servers: The addresses of the servers that are asked then.
         most: Messages that are sent at most.
+        leases: Who has which address at present: an offer of one that somebody else has is told.
+        now: The present time in seconds since 1970, for the leases; by the clock if None.
         before: Called with what is to be asked, before anything is sent; it may raise.
         capture: Called with the seconds since 1970 and the bytes of each frame; on an interface.
         watch: Called with the share of the clients that have asked, 0 to 1.
@@ -67,8 +75,11 @@ def verify(
         raise ValueError("give an interface, or an address to relay from and a server")
     require_known("network", networks, subject.plan.networks)
     pools, started = pools_of(subject), served_by(subject)
+    at = time.time() if now is None else now
+    holders = None if leases is None else Holders(leases, at)
     if as_relay is not None:
         verifying, links = _beyond(pools, started, subject, networks, as_relay, servers, most)
+        verifying = replace(verifying, holders=holders)
         if before is not None:
             before(verifying)
         with closing(AsRelay(as_relay, servers, links, verifying.most)) as live:
@@ -80,7 +91,14 @@ def verify(
             pools, names, interface.mac, tells_ports=False, most=_clients(most, take, pools, names)
         )
         verifying = Verifying(
-            pools, started, subject.is_complete, names, asks, takes=take, on=interface.name
+            pools,
+            started,
+            subject.is_complete,
+            names,
+            asks,
+            takes=take,
+            on=interface.name,
+            holders=holders,
         )
         if before is not None:
             before(verifying)

@@ -12,7 +12,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.inputs import Scalar, dialect_option, networks_option, subject_of
+from reservoir.cli.inputs import (
+    Scalar,
+    dialect_option,
+    lease_options,
+    leases_of,
+    networks_option,
+    subject_of,
+)
 from reservoir.cli.output import (
     complain,
     format_option,
@@ -25,6 +32,7 @@ from reservoir.cli.output import (
 )
 
 if TYPE_CHECKING:
+    from reservoir.files.moments import ListNotation
     from reservoir.rehearsal.verify import Verifying
 
 ADDRESS = Scalar("address")
@@ -62,6 +70,8 @@ ADDRESS = Scalar("address")
     metavar="N",
     help="Send at most this many messages; clients that are left out are listed.",
 )
+@click.option("--leases", metavar="FILE", help="Who has which address now: tell offers of those.")
+@lease_options
 @click.option("--capture", metavar="FILE", help="Save what is sent and answered as a capture.")
 @click.option("-y", "--yes", is_flag=True, help="Don't ask before sending.")
 @format_option("text", "json")
@@ -76,6 +86,9 @@ def command(
     as_relay: int | None,
     servers: tuple[int, ...],
     most: int,
+    leases: str | None,
+    notation: ListNotation,
+    now: float | None,
     capture: str | None,
     yes: bool,
     form: str,
@@ -87,7 +100,8 @@ def command(
     an address as a client without a binding, as one of each class, and as each bound client, and
     collects every server's offers for three seconds. It says first what it will send, never sends
     more than ten messages a second, and takes nothing: offers lapse by themselves. With --take,
-    only clients without a binding take an address: a bound client's may be in use.
+    only clients without a binding take an address: a bound client's may be in use. With --leases,
+    offers of addresses that other clients have are told.
 
     It needs the right to raw sockets (root, or cap_net_raw), on Linux; --as-relay needs only port
     67, asks servers that answer relays for all of their networks, and sees no second server.
@@ -108,6 +122,7 @@ def command(
 
     _require_one_way(on, take, as_relay, servers, capture)
     subject = subject_of(inputs, dialect)
+    table = leases_of(leases, notation, now) if leases is not None else None
     frames: list[tuple[float, bytes]] = []
     try:
         with _ended_properly(take), progress("asking") as watch:
@@ -119,6 +134,8 @@ def command(
                 as_relay=as_relay,
                 servers=servers,
                 most=most,
+                leases=table,
+                now=now,
                 before=lambda verifying: _agree(verifying, servers, yes),
                 capture=(lambda at, frame: frames.append((at, frame))) if capture else None,
                 watch=watch,

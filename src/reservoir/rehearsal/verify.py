@@ -7,6 +7,7 @@ from copy import copy
 from dataclasses import dataclass
 from functools import partial
 
+from reservoir.core.leases.holders import Holders
 from reservoir.core.pools import Pools
 from reservoir.dialects.behaviour.serving import Serving
 from reservoir.rehearsal.asking import TRIES, WINDOW, Ask, Asks, client_of
@@ -68,6 +69,8 @@ class Verifying:
     """To how many each request is sent."""
     left_out: Sequence[tuple[str, str]] = ()
     """Networks of which nothing can be asked, and why."""
+    holders: Holders | None = None
+    """Who has which address at present, if a lease list says so."""
 
     @property
     def takers(self) -> list[Ask]:
@@ -157,7 +160,15 @@ class Verifying:
                 self.started[server].behaviour.offers_own_resolvers
                 for server in self.pools.topology.serving(name) & self.started.keys()
             )
-            seen = Seen(name, asked, predicted.get(name), self.pools, lan, have_own_resolvers=own)
+            seen = Seen(
+                name,
+                asked,
+                predicted.get(name),
+                self.pools,
+                lan,
+                have_own_resolvers=own,
+                holders=self.holders,
+            )
             result = seen.judged()
             networks.append(
                 NetworkVerified(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
 
+from reservoir.core.leases.holders import Holders
 from reservoir.core.plan.offered import OFFERED
 from reservoir.core.pools import Pools
 from reservoir.core.values.addresses import format_address, mask_of
@@ -104,6 +105,7 @@ class Seen:
         lan: Sequence[str],
         *,
         have_own_resolvers: bool,
+        holders: Holders | None = None,
     ) -> None:
         """Take what was seen.
 
@@ -114,10 +116,11 @@ class Seen:
             pools: The plan.
             lan: The networks in its broadcast domain.
             have_own_resolvers: Whether a planned server offers the DNS servers it uses itself.
+            holders: Who has which address at present, if a lease list says so.
         """
         self._name, self._asked, self._predicted = network, asked, predicted
         self._pools, self._lan = pools, lan
-        self._have_own_resolvers = have_own_resolvers
+        self._have_own_resolvers, self._holders = have_own_resolvers, holders
         self._network = pools.plan.networks[network]
         self._planned = planned_servers(pools, lan, [a.rehearsed for a in asked])
         self.servers = list(self._servers())
@@ -160,6 +163,7 @@ class Seen:
             found = list(received.offered(result, client, given, its_mask, has_own_resolvers=own))
             if self._is_by_planned(client) and not elsewhere:
                 failures += found
+        failures += self._leased_to_others()
         failures += self._unusable(result)
         result.failures = list({failure.reason: failure for failure in reversed(failures)}.values())
         result.failures.reverse()
@@ -260,6 +264,10 @@ class Seen:
         predicted = self._predicted_for(client)
         if predicted is not None:
             return predicted.reason.partition(": ")[2]
+        if self._holders is not None:
+            place = list(self._pools.names).index(self._name)
+            if self._holders.have_all(self._pools.assignable_in(place)):
+                return "all assignable addresses are leased, by the lease list"
         if others:
             return f"{who} hears nothing, though {counted(len(others), 'other client')} did"
         return why_silent(self._name, self._pools)
@@ -289,6 +297,21 @@ class Seen:
                     reason += f"; see which tag the port has, {self._name} has VLAN {own}"
                 found[names[0]] = Failure("answered-for", reason, asked.client.mac, address)
         return found
+
+    def _leased_to_others(self) -> Iterator[Failure]:
+        """Offers of addresses that somebody else has a lease of."""
+        if self._holders is None:
+            return
+        for asked in self._asked:
+            for address in dict.fromkeys(a.message.your_address for a in asked.answers):
+                client = asked.client.identifier or asked.client.mac
+                holder = self._holders.other(address, client)
+                if holder is not None:
+                    shown = format_address(address)
+                    reason = (
+                        f"{asked.client.label} is offered {shown}, but {holder} has a lease of it"
+                    )
+                    yield Failure("offered", reason, asked.client.mac, address)
 
     def _other_values(self) -> Iterator[Failure]:
         """Options that are offered otherwise than planned, each kind of difference once."""
