@@ -219,6 +219,13 @@ def test_the_guides_sheet_is_a_sheet(run: Run, put: Put, tmp_path: Path) -> None
     assert "1 left alone, 0 to put right" in tried.err
     read = run("read", "plover.txt")
     assert "ranges: [10.84.30.20-10.84.30.99]" in read.out
+    (part,), (printed,) = blocks("docs/sheets.md", "part"), blocks("docs/sheets.md", "printed")
+    put("dialects/plover.sheet", f"{sheet}\n{part}")
+    put("guests.txt", printed)
+    tried = run("dialect", "try", "dialects/plover.sheet", "--leases", "guests.txt")
+    assert tried.code == 0, tried.err
+    assert "2 leases with address, mac, name, expires" in tried.err
+    assert "declined: another machine has it): 10.84.30.22" in tried.err
     put("broken.sheet", sheet.replace("comment   ", 'comment "door" '))
     with pytest.raises(AssertionError, match="the sample"):
         check_dialect(tmp_path / "broken.sheet")

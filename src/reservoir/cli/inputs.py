@@ -255,7 +255,7 @@ def notation_options(what: str, example: str) -> Callable[[AnyCommand], AnyComma
             "--leased-to",
             type=ClientName(),
             metavar="CLIENT",
-            help=f"Whose leases they are, where {what} doesn't say: a MAC address, or hex:01….",
+            help=f"Whose leases they are, where {what} doesn't say: a MAC or client ID.",
         )
         with_all = zone(dates(leased_to(printed_by(with_notation))))
         return columns_options("lease_list", what, example)(with_all)

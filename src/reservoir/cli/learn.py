@@ -46,6 +46,9 @@ class Pair(click.ParamType[tuple[str, str]]):
 @click.option(
     "--device", metavar="NAME", help="The device in the plan (default: the one that serves)."
 )
+@click.option(
+    "--leases", metavar="LIST", help="A lease list: learn how the device prints these leases."
+)
 @click.option("--plan-for-sample", is_flag=True, help="Print the plan to enter on the device.")
 @click.option("--name", metavar="NAME", help="The dialect's name (default: the file's).")
 @click.option(
@@ -77,6 +80,7 @@ def learn_sheet(
     sample: str | None,
     plan_file: str | None,
     device: str | None,
+    leases: str | None,
     plan_for_sample: bool,
     name: str | None,
     layout: tuple[tuple[str, str], ...],
@@ -91,6 +95,7 @@ def learn_sheet(
     First enter a plan on the device by hand: the one that --plan-for-sample prints is the best, as
     all its values differ. Then save the device's configuration and have it read. Each row that is
     a guess has a remark. What is in doubt is asked on a terminal; each question is an option too.
+    With --leases, SAMPLE is a table of leases instead, and the part leases of a sheet is drafted.
 
     \b
     Examples:
@@ -98,6 +103,7 @@ def learn_sheet(
       reservoir dialect learn quay-box.txt --plan sample-plan.yaml -o dialects/quay.sheet
       reservoir dialect learn quay-box.txt --plan sample-plan.yaml --answer 12=service
         --trait bound-address=inside
+      reservoir dialect learn printed.txt --leases leases.csv
 
     Exit status: 0 the draft reads all of the sample, 1 it doesn't yet, 2 unusable input.
     """
@@ -105,6 +111,13 @@ def learn_sheet(
 
     if plan_for_sample:
         _show_plan(sample, out, force)
+        return
+    if leases is not None:
+        if plan_file is not None:
+            raise click.UsageError("--leases and --plan are for two parts of a sheet: give one.")
+        if sample is None:
+            raise click.UsageError("Give the table that the device printed, and --leases.")
+        _learn_leases(sample, leases, out, force)
         return
     if sample is None or plan_file is None:
         raise click.UsageError("Give a sample and --plan, or --plan-for-sample.")
@@ -134,6 +147,32 @@ def learn_sheet(
     if out not in (None, "-"):
         first = f"look at the remarks in {out}, then " if draft.guessed or draft.without_row else ""
         talk(f"Next: {first}reservoir read FILE --dialect {wishes.name}")
+
+
+def _learn_leases(sample: str, leases: str, out: str | None, force: bool) -> None:
+    """Draft a part leases from a table, and say what it reads of it."""
+    from reservoir.core.problems import InputError, Place, Problem
+    from reservoir.core.wording import counted, listed_briefly
+    from reservoir.dialects.learning.lease_table import learn_leases
+    from reservoir.files.lease_list import read_leases
+    from reservoir.files.texts import read_text
+
+    draft = learn_leases(read_text(sample).replace("\r\n", "\n"), read_leases(leases).leases)
+    if not draft.right:
+        message = f"no lease of {leases} was found in it: are they of the same time?"
+        raise InputError([Problem(Place(sample), message)])
+    _put(draft.text, out, force)
+    words = "; ".join(" ".join(line.split()) for line in draft.layout.header)
+    talk(f"{sample}: laid out with {words}" if words else f"{sample}: laid out line by line")
+    for problem in draft.problems:
+        complain(str(problem))
+    talk(f"{sample}: {counted(draft.right, 'value')} read; {counted(draft.guessed, 'row')} guessed")
+    if draft.missing:
+        complain(f"{sample}: not read: {listed_briefly(draft.missing, 5)}")
+    if draft.missing or draft.problems:
+        raise click.exceptions.Exit(1)
+    talk("Next: put it at the end of the dialect's sheet, then try it: reservoir dialect try "
+         f"SHEET --leases {sample}")  # fmt: skip
 
 
 def _show_plan(sample: str | None, out: str | None, force: bool) -> None:

@@ -1,4 +1,4 @@
-"""``reservoir leases``: how full each network is, and what in a lease list contradicts the plan."""
+"""``reservoir leases``: how full each network is, and which leases contradict the plan."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 FAIL_ON = ("error", "warning")
 
 
-@click.command("leases", short_help="Compare a lease list with the plan.")
+@click.command("leases", short_help="Compare leases with the plan.")
 @click.argument("file")
 @click.option("--plan", required=True, metavar="PLAN", help="The plan, or running configuration.")
 @lease_options
@@ -40,8 +40,10 @@ def command(
 ) -> None:
     """Show how full each network is by the leases in FILE, and what contradicts the plan.
 
-    FILE is a table with the columns mac or client_id, and address; name, network, server, starts
-    and expires if it has them. Times are like 2027-03-31T12:00:00+00:00, or in seconds since 1970.
+    FILE is a table of leases as a device prints it, whose dialect is recognised; what a DHCP client
+    has kept of its own lease; or a list with the columns mac or client_id, and address; name,
+    network, server, starts and expires if it has them. Times in a list are like
+    2027-03-31T12:00:00+00:00, or in seconds since 1970.
     Bound clients with another address, addresses that somebody else is bound to, that a machine
     has, or that no pool assigns, are listed with their line, and so are clients and addresses
     that are listed twice.
@@ -49,6 +51,7 @@ def command(
     \b
     Examples:
       reservoir leases leases.csv --plan ferry-line.yaml
+      reservoir leases shop-box.txt --plan ferry-line.yaml --zone Europe/Lisbon
       reservoir leases leases.csv --plan ferry-line.yaml --columns mac=HW,address=IP
       reservoir leases leases.csv --plan ferry-line.yaml --format json
 

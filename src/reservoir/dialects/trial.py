@@ -277,7 +277,8 @@ def uncovered(sheet: Sheet) -> dict[str, list[str]]:
     return {
         kind: missing
         for kind, described in KINDS.items()
-        if (
+        if not described.part
+        and (
             missing := [
                 name
                 for name, field in described.fields.items()

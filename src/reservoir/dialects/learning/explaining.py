@@ -26,6 +26,7 @@ _NEEDED: Mapping[str, tuple[frozenset[str], ...]] = {
     "range": tuple(map(frozenset, ({"first", "last"}, {"first", "count"}, {"offset", "count"}))),
     "exclusion": (frozenset({"first", "last"}),),
     "option": (frozenset({"code", "value"}), frozenset({"code", "data"})),
+    "lease": (frozenset({"address"}), frozenset({"mac"}), frozenset({"client_id"})),
     "binding": (frozenset({"mac"}), frozenset({"client_id"})),
 }
 """For each kind, the fields of which a statement that is about it has to say some."""

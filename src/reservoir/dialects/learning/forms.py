@@ -11,6 +11,8 @@ from reservoir.dialects.learning.explaining import Field
 from reservoir.dialects.learning.lines import quoted
 from reservoir.dialects.learning.meanings import Word
 
+_DURATIONS = ("lease", "longest", "after", "left")
+
 Seen = Sequence[tuple[Field, Word]]
 """The words that say each field."""
 
@@ -38,7 +40,9 @@ def form_words(seen: Seen, *, items_have_signs: bool) -> Iterator[str]:
     if typed is not None:
         yield f"form      clientid = mac {mac_form(typed.text)}"
     times = [
-        word for name, word in seen if name in ("lease", "longest", "after") and word.templates
+        word
+        for name, word in seen
+        if name in ("lease", "longest", "after", "left") and word.templates
     ]
     if times:
         yield f"duration  {quoted(time_template(times))}"

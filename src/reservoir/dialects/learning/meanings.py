@@ -199,7 +199,7 @@ def _keys(its_type: str, value: Any) -> Iterator[tuple[tuple[str, Any], str]]:
             yield ("ip", mask_of(prefix.bits)), "mask"
             yield ("ip", 0xFFFFFFFF ^ mask_of(prefix.bits)), "inverted"
             yield ("number", prefix.bits), "bits"
-    elif its_type in ("text", "texts"):
+    elif its_type in ("text", "texts", "moment"):  # a moment is known as it stands there
         for text in value if isinstance(value, tuple) else (value,):
             yield ("text", text), ""
     elif its_type == "mac":
@@ -258,6 +258,19 @@ def _templates(text: str, how: str) -> Iterable[tuple[int, str]]:
     signs = ":" if how == "colon" else " "
     made = [template.replace(" ", signs) for template in _IN_ORDER.get(len(numbers), ())]
     return [(seconds_of(text, template), template) for template in made]
+
+
+def times_in(text: str) -> Iterator[int]:
+    """The times that a text seems to say, in seconds: with units, or else as bare numbers."""
+    taken: list[tuple[int, int]] = []
+    for expression, how in _TIMES:
+        if how in ("blanks", "bare") and taken:
+            return
+        for found in expression.finditer(text):
+            at, end = found.span()
+            if not any(at < stop and end > start for start, stop in taken):
+                taken.append((at, end))
+                yield next(iter(_templates(found[0], how)))[0]
 
 
 def _letter(unit: str) -> str:

@@ -41,7 +41,7 @@ def load_sheet(text: str, file: str, *, proven: bool = False) -> Sheet:
         raise InputError([Problem(Place(file, len(lines)), message)])
     header = HeaderReader(file)
     begins = [n for n, line in enumerate(lines) if n > divider and _PART.fullmatch(line)]
-    ends = [*begins[1:], len(lines)]
+    ends = [*begins, len(lines)][1:]
     first = begins[0] if begins else len(lines)
     whole = _Loading(header)
     whole.read(lines[:divider], lines[divider + 1 : first], 1, divider + 2)

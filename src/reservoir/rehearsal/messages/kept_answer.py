@@ -29,11 +29,13 @@ class KeptAnswer(NamedTuple):
 def kept_answer(file: str) -> KeptAnswer | None:
     """The lease in a client's file; None of any other file.
 
-    It began when the file was last written. What comes by standard input doesn't say when.
+    It began when the file was last written, which standard input doesn't tell: it is none.
 
     Raises:
         InputError: it is such a file, and damaged, or gives no address.
     """
+    if file == STANDARD_INPUT:
+        return None
     data = beginning(file, _LONGEST)
     if data[_AT : _AT + 4] != _COOKIE:
         return None
@@ -50,13 +52,9 @@ def kept_answer(file: str) -> KeptAnswer | None:
         "mac": [str(message.mac)],
         "client_id": [f"hex:{identifier.hex()}" if identifier else ""],
     }
-    began = None if file == STANDARD_INPUT else int(Path(file).stat().st_mtime)
-    lease = message.number(Option.LEASE_TIME)
-    if began is not None:
-        columns["starts"] = [str(began)]
-    if lease is not None and lease == INFINITE:
-        columns["expires"] = ["never"]
-    elif lease is not None and began is not None:
-        columns["expires"] = [str(began + lease)]
+    began = int(Path(file).stat().st_mtime)
+    columns["starts"] = [str(began)]
+    if (lease := message.number(Option.LEASE_TIME)) is not None:
+        columns["expires"] = ["never" if lease == INFINITE else str(began + lease)]
     note = "read as a client keeps its server's answer; it began when the file was written"
     return KeptAnswer(columns, [note])
