@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import os
 import pickle
 import re
 import shlex
@@ -70,6 +71,42 @@ def test_the_readmes_commands_and_files_exist(run: Run) -> None:
             assert f"\n{words[1]}:" in makefile
     for link in re.findall(r"\]\((?!http)([^)]+)\)", readme):
         assert (ROOT / link).exists(), link
+
+
+def test_the_first_hour_goes_as_it_is_told(
+    tmp_path: Path, network_service: None, installed: Path
+) -> None:
+    """Each command, one after the other, with its exit status; what is shown of it is printed."""
+    shutil.copytree(ROOT / "src/reservoir/demo/running", tmp_path / "ferry-line/running")
+    page = (ROOT / "docs/first-hour.md").read_text()
+    told = re.findall(r"```console\n(.*?)```\n(?:\n```text\n(.*?)```)?", page, re.DOTALL)
+    commands = "".join(block for block, _ in told).splitlines()
+    assert sum(command.startswith("$ reservoir ") for command in commands) > 15
+    at = tmp_path
+    for block, printed in told:
+        said = ""
+        for line in block.splitlines():
+            command, _, remark = line.removeprefix("$ ").partition("   # exit status ")
+            if command.startswith("cd "):
+                at /= command.removeprefix("cd ")
+                continue
+            wired = f"{ETH0} {command}" if "--on eth0" in command else command
+            ended = subprocess.run(
+                ["unshare", "-n", "sh", "-c", wired] if wired != command else ["sh", "-c", command],
+                cwd=at, capture_output=True, text=True, check=False,
+                env={**os.environ, "PATH": f"{installed.parent}:{os.environ['PATH']}"},
+            )  # fmt: skip
+            assert ended.returncode == int(remark or 0), command + ended.stdout + ended.stderr
+            said += ended.stdout + ended.stderr
+        for line in printed.splitlines():
+            assert line in said, line + said
+
+
+ETH0 = (
+    "ip link add eth0 type veth peer name other; ip link set eth0 up; ip link set other up; "
+    "ip addr add 10.84.1.200/25 dev eth0;"
+)
+"""An interface in a network namespace, where nobody answers."""
 
 
 def test_the_python_examples_do_what_they_say(

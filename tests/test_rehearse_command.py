@@ -15,8 +15,13 @@ import reservoir
 from conftest import Run, examples
 from reservoir.core.checks import rules
 from reservoir.core.values.addresses import format_address, parse_address
+from reservoir.core.values.clients import parse_mac
 from reservoir.files.lease_list import lease_rows, read_leases
 from reservoir.rehearsal.day import rehearse_day
+from reservoir.rehearsal.judgement.result import NetworkRehearsed
+from reservoir.rehearsal.messages.message import Kind, Message, Option
+from reservoir.rehearsal.wires.wires import Event
+from reservoir.reports.rehearsal import conversation
 from test_rehearsal import LAN, RELAYED
 
 DEMO = Path(reservoir.__file__).parent / "demo"
@@ -297,12 +302,30 @@ def test_a_trace_says_what_each_device_decided(run: Run, tmp_path: Path) -> None
         "pier to 10.84.0.10: DISCOVER (relay 10.84.30.1, hops 1)",
         "office offers 10.84.30.29 from pool crew: the next free address",
         "office to relay 10.84.30.1: OFFER (gets 10.84.30.29",
-        "pier to client: OFFER",
+        "pier to client: OFFER (gets 10.84.30.29, relay 10.84.30.1, the rest as before)",
         "client to everybody: REQUEST (requested address 10.84.30.29, server 10.84.0.10)",
         "office acknowledges 10.84.30.29 for 1h: it is this client's",
     ):
         assert part in said
     assert "1 network rehearsed, no client failed; 1 of 1 expected client served" in said
+    assert said.count("mask 255.255.255.0") == 1
+
+
+def test_a_trace_shows_what_the_answer_before_had_otherwise() -> None:
+    """Another value, one that is gone, one that is new; what is the same isn't said again."""
+    mac, lan = parse_mac("00:00:5e:00:53:01"), NetworkRehearsed("crew", (), None)
+    mask: dict[int, bytes] = {Option.MASK: b"\xff\xff\xff\0"}
+    first = {**mask, Option.LEASE_TIME: b"\0\0\x0e\x10", Option.DOMAIN: b"sable.example"}
+    second = {**mask, Option.LEASE_TIME: b"\0\0\x07\x08", Option.ROUTER: b"\n\x54\x1e\x01"}
+    for number, options in enumerate((first, second, second)):
+        answer = Message(Kind.OFFER, 1, mac, options, your_address=parse_address("10.84.30.20"))
+        lan.conversation.append(Event(number, mac, "pier", answer, "client"))
+    said = [line.partition("OFFER ")[2] for line in conversation(lan, 200) if "OFFER" in line]
+    assert said == [
+        "(gets 10.84.30.20, mask 255.255.255.0, lease time 1h, domain sable.example)",
+        "(gets 10.84.30.20, lease time 30m, gateway 10.84.30.1, no domain, the rest as before)",
+        "(gets 10.84.30.20, the rest as before)",
+    ]
 
 
 def test_configuration_is_rehearsed_as_it_runs(run: Run, tmp_path: Path) -> None:

@@ -100,7 +100,7 @@ def _read(part: Sheet, text: str, file: str, now: float) -> LeaseCells:
     unread = _unread(reading, text)
     if unread.wrong:
         raise InputError([Problem(Place(file, line, at), what) for line, at, what in unread.wrong])
-    every = [*reading.device.of_kind("lease")]
+    every = [fact for fact in reading.device.of_kind("lease") if "address" in fact.fields]
     facts = [*_later_ones(every)] if part.is_journal else every
     present = [fact for fact in facts if fact.get("state", "active") == "active"]
     notes = [f"read as {part.name} prints its leases"]
@@ -178,8 +178,10 @@ def _unread(reading: Reading, text: str) -> _Unread:
     wrong, beside = list[tuple[int, int, str]](), list[str]()
     for unread in reading.not_understood:
         its = lines[unread.line - 1 : unread.line - 1 + unread.lines]
-        is_at_top = unread.within is not None and unread.within.kind == "device"
-        if is_at_top and not any(map(_NAMES_SOMEBODY.search, its)):
+        block = unread.within
+        # A line by itself: it stands in no block, or is one that was taken for a table's row.
+        is_apart = block is not None and (block.kind == "device" or block.line == unread.line)
+        if is_apart and not any(map(_NAMES_SOMEBODY.search, its)):
             beside.append(its[0].strip())
         else:
             wrong.append((unread.line, unread.column, unread.message))
@@ -190,7 +192,7 @@ def _unread(reading: Reading, text: str) -> _Unread:
                 wrong.append((node.line, node.column, message))
             else:
                 beside.append(node.text)
-    return _Unread(sorted(wrong), beside)
+    return _Unread(sorted(wrong), list(dict.fromkeys(beside)))
 
 
 def _later_ones(facts: Sequence[Fact]) -> list[Fact]:

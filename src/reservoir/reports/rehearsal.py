@@ -12,7 +12,7 @@ from reservoir.core.wording import counted, listed_briefly
 from reservoir.rehearsal.casting import MOST_FILLED
 from reservoir.rehearsal.day import NetworkDay
 from reservoir.rehearsal.judgement.result import Failure, NetworkRehearsed, Rehearsal
-from reservoir.rehearsal.messages.message import described
+from reservoir.rehearsal.messages.message import Kind, Message, described
 from reservoir.rehearsal.wires.wires import Event
 from reservoir.reports.alike import alike, left_out
 from reservoir.reports.frame import as_text, frame
@@ -291,15 +291,33 @@ def _since(seconds: float) -> str:
     return (f"{days:.0f}d " if days else "") + f"{hours:.0f}h {minutes:.0f}m {int(rest)}s"
 
 
+_OF_THE_WAY = ("has", "gets", "relay", "hops")
+"""What a message says of itself and its way; the rest of an answer is what the client is told."""
+
+
+def _says(message: Message, before: Mapping[str, str] | None) -> str:
+    """What a message says; of an answer, what the one before it to the same client didn't say."""
+    said = dict(described(message))
+    if before is None:
+        return ", ".join(f"{name} {value}" for name, value in said.items())
+    new = [f"{name} {value}" for name, value in said.items()
+           if name in _OF_THE_WAY or before.get(name) != value]  # fmt: skip
+    gone = [f"no {name}" for name in before if name not in said and name not in _OF_THE_WAY]
+    same = ["the rest as before"] if len(new) < len(said) else []
+    return ", ".join([*new, *gone, *same])
+
+
 def _said(client: Mac, events: Iterable[Event], width: int) -> Iterator[str]:
-    indent = " " * 13
+    indent, before = " " * 13, None
     for event in events:
         if event.client != client:
             continue
         if event.message is None:
             yield from wrapped(f"{event.who} {event.what}".strip(), width, indent)
             continue
-        says = ", ".join(f"{name} {value}" for name, value in described(event.message))
+        is_answer = event.message.is_reply and event.message.kind is not Kind.NAK
+        says = _says(event.message, before if is_answer else None)
+        before = dict(described(event.message)) if is_answer else before
         head = f"{_since(event.at):>11}  {event.who} to {event.to}: "
         text = f"{event.message.kind.name}{f' ({says})' if says else ''}"
         yield from wrapped(text, width, indent, head)

@@ -58,6 +58,8 @@ class DurationForm(Form):
     infinite: str = ""
     also: str = ""
     """Another template, which is read too."""
+    may_be_nothing: bool = False
+    """Whether no time at all is one: what is left of a lease."""
     pattern: str = ".+?"
 
     @cached_property
@@ -113,7 +115,9 @@ class DurationForm(Form):
         for way in self.ways or (self,):
             found = way._expression.fullmatch(text)
             if found is not None and any(found.groups()):
-                return _seconds(found.groups(), way.units, text)
+                total = _seconds(found.groups(), way.units, text)
+                is_nothing = total == 0 and self.may_be_nothing
+                return 0 if is_nothing else checked_duration(total, text)
         if self.also:
             return replace(self, template=self.also, also="").read(text)
         example = re.sub(_SLOT, "1", re.sub("[][]", "", self.template)).replace("|", " or ")
@@ -143,13 +147,13 @@ def _seconds(amounts: Sequence[str | None], units: Sequence[Unit], text: str) ->
     """The seconds of a number of each unit.
 
     Raises:
-        MalformedValueError: it isn't a whole number, or too large a one.
+        MalformedValueError: it isn't a whole number.
     """
     pairs = zip(amounts, units, strict=True)
     total = sum((Fraction(n or 0) * unit.seconds for n, unit in pairs), Fraction(0))
     if total.denominator != 1:
         raise MalformedValueError(f"{text!r} is not a whole number of seconds")
-    return checked_duration(int(total), text)
+    return int(total)
 
 
 def _decimals(number: Fraction) -> str:

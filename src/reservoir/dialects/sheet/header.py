@@ -150,6 +150,8 @@ class HeaderReader:
 
     def forms(self) -> tuple[dict[str, Form], dict[str, tuple[str, Form]]]:
         """The forms by field type, and those that have names."""
+        if self.part:
+            self.of_fields["lease", "left"] = replace(self.duration, may_be_nothing=True)
         carrier = self.notation
         text = carrier.text_form(replace(self.text, avoid=carrier.avoid))
         self.named["rest"] = ("text", Rest(avoid=carrier.avoid))
