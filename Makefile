@@ -5,7 +5,7 @@ VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 
-.PHONY: demo quick test test-long mutants lint bench manual screenshots clean
+.PHONY: demo quick test test-long mutants lint bench manual site screenshots clean
 
 demo: $(READY)
 	$(BIN)/reservoir demo ferry-line
@@ -45,11 +45,15 @@ manual: $(READY)
 	$(BIN)/python -m reservoir.cli.manual_page > docs/reservoir.1
 	$(BIN)/python -m reservoir.cli.sheet_page > docs/sheet-tables.md
 
+# The documentation as pages, in site/.
+site: $(READY)
+	$(BIN)/mkdocs build --quiet
+
 screenshots: $(READY)
 	docs/screenshots/make
 
 clean:
-	rm -rf $(VENV) ferry-line build dist
+	rm -rf $(VENV) ferry-line site build dist
 
 # The program is installed as it stands in src/; compiling it once spares every later start.
 $(READY): requirements.lock pyproject.toml $(shell find src -name '*.py')

@@ -30,6 +30,7 @@ mkdir -p /run/systemd/network /run/systemd/netif /run/netns
 chown systemd-network /run/systemd/netif
 cp -r "$FOLDER"/* /run/systemd/network/
 ip link set lo up
+$BEFORE
 ip netns add client
 ip link add srv type veth peer name cli netns client
 ip -n client link set cli up  # without a carrier the service would wait for one
@@ -124,11 +125,22 @@ def talked_with(configuration: Path, scratch: Path, conversation: str) -> list[t
     return [tuple(one) for one in json.loads(heard)]
 
 
-def run_beside(configuration: Path, scratch: Path, asking: str, **environment: str) -> str:
-    """What a script prints in the client's namespace, beside a service."""
+def run_beside(
+    configuration: Path, scratch: Path, asking: str, before: str = "", **environment: str
+) -> str:
+    """What a script prints in the client's namespace, beside a service.
+
+    Args:
+        configuration: The folder of the service's files.
+        scratch: Where its log is put.
+        asking: The script.
+        before: What is run before the service is started.
+        environment: Variables of the scripts.
+    """
+    script = SCRIPT.replace("$BEFORE", before).replace("$ASKING", asking)
     log = scratch / "service.log"
     done = subprocess.run(
-        ["unshare", "-n", "-m", "bash", "-c", SCRIPT.replace("$ASKING", asking)],
+        ["unshare", "-n", "-m", "bash", "-c", script],
         env={
             "PATH": "/usr/sbin:/usr/bin:/sbin:/bin",
             "FOLDER": str(configuration),

@@ -9,6 +9,7 @@ import re
 import shlex
 import shutil
 import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -107,6 +108,30 @@ ETH0 = (
     "ip addr add 10.84.1.200/25 dev eth0;"
 )
 """An interface in a network namespace, where nobody answers."""
+
+
+def test_the_documentation_is_a_site(tmp_path: Path) -> None:
+    """It builds without a warning; each page is in it; every link and picture leads somewhere."""
+    built = subprocess.run(
+        [Path(sys.executable).parent / "mkdocs", "build", "--quiet", "--strict",
+         "--site-dir", tmp_path / "site"],
+        cwd=ROOT, capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert (built.returncode, built.stderr) == (0, "")
+    pages = {file.name: file.read_text() for file in (tmp_path / "site").glob("*.html")}
+    assert {f"{source.stem}.html" for source in (ROOT / "docs").glob("*.md")} <= {*pages}
+    links = 0
+    for name, html in pages.items():
+        for link in re.findall(r'(?:href|src)="([^"]+)"', html if name != "404.html" else ""):
+            file, _, anchor = link.partition("#")
+            if ":" in file or file == ".":
+                continue
+            assert (tmp_path / "site" / (file or name)).exists(), f"{name}: {link}"
+            target = pages.get(file or name, "")
+            assert not (anchor and target) or f'id="{anchor}"' in target, f"{name}: {link}"
+            links += 1
+        assert "https://" not in re.sub(r"<a [^>]*>", "", html), name  # nothing is fetched
+    assert links > 100
 
 
 def test_the_python_examples_do_what_they_say(

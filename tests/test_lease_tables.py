@@ -486,9 +486,13 @@ def test_each_template_of_a_time_is_told_by_its_looks() -> None:
         ]
 
 
-SHOWN = r"""
+BUS = """
 mkdir -p /run/dbus
-dbus-daemon --system --fork --nopidfile
+dbus-daemon --system --fork --nopidfile --print-pid > /run/dbus/started
+"""
+"""By which the service is asked: it is there before the service is."""
+
+SHOWN = r"""
 for client in 00:00:5e:00:53:11 00:00:5e:00:53:12; do
   ip netns exec client ip link set cli down
   ip netns exec client ip link set cli address "$client"
@@ -499,11 +503,11 @@ ip netns exec client dhclient -1 -lf "$SCRATCH/dhclient.leases" -pf "$SCRATCH/dh
   -sf /bin/true cli >&2 || true
 ip netns exec client dhcpcd -4 -1 -t 10 -c /bin/true cli >&2 || true
 cp /var/lib/dhcpcd/cli.lease "$SCRATCH/cli.lease"
-for _ in $(seq 50); do
+for _ in $(seq 100); do
   networkctl status srv --no-pager > "$SCRATCH/status.txt" 2>&1 || true
   grep -q "Offered DHCP leases" "$SCRATCH/status.txt" && break; sleep 0.1
 done
-kill $(cat "$SCRATCH/dhclient.pid") || true
+kill $(cat "$SCRATCH/dhclient.pid" /run/dbus/started) || true
 """
 
 
@@ -519,7 +523,7 @@ def test_the_systems_own_service_and_clients_tell_their_leases(
     written = run("write", "plan.yaml")
     assert written.code == 0, written.err
     run_beside(
-        tmp_path / "configuration" / "shop-box.linux-host", tmp_path, SHOWN, SCRATCH=str(tmp_path)
+        tmp_path / "configuration/shop-box.linux-host", tmp_path, SHOWN, BUS, SCRATCH=str(tmp_path)
     )
     status = reservoir.read_leases(str(tmp_path / "status.txt"))
     leases = status.leases

@@ -53,6 +53,9 @@ def command(folder: str, force: bool) -> None:
     _lay_out(root / "running", RUNNING, force)
     _run("compare", str(running), str(right / plan), "--leases", str(root / "running/leases.csv"),
          "--now", NOON, "--script", str(change), *(["--force"] if force else []))  # fmt: skip
+    _say("What the router prints of its leases is read as it is.")
+    _run("leases", str(root / "running/printed-leases.txt"), "--plan", str(right / plan),
+         "--now", NOON)  # fmt: skip
     _say("These statements lead there. It is safe to stop after each; undo-… is the way back.")
     _show(change / "pier-router.larkspur")
     _say("In the hurried plan passengers hold more addresses than the range has, from the third "
@@ -87,7 +90,7 @@ def command(folder: str, force: bool) -> None:
 
 PLAN = ("ferry-line.yaml", "bindings.csv", "inventory.csv")
 UNKNOWN = ("quay-box.txt",)
-RUNNING = ("pier-router.larkspur", "leases.csv")
+RUNNING = ("pier-router.larkspur", "leases.csv", "printed-leases.txt")
 
 
 def _learn(folder: Path, force: bool) -> None:

@@ -10,7 +10,7 @@ from reservoir.core.findings import Severity
 from reservoir.core.leases.contradictions import Contradiction, LeasesChecked, PoolUsage
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.values.addresses import format_address
-from reservoir.core.wording import counted
+from reservoir.core.wording import counted, listed_briefly
 from reservoir.reports.frame import as_text, frame
 from reservoir.reports.theme import columns, styled, wrapped
 
@@ -41,7 +41,22 @@ def lines(checked: LeasesChecked, leases: LeaseTable, file: str, width: int) -> 
         yield from wrapped(each.message, width, "    ")
     if checked.contradictions:
         yield ""
+    if unheard := not_listed(checked):
+        yield from wrapped(unheard, width, "")
     yield from wrapped(closing(checked), width, "")
+
+
+def not_listed(checked: LeasesChecked) -> str:
+    """That nothing may be known of networks without a lease; empty if each has one."""
+    listed = {each.network for each in checked.usage if each.taken or each.bound}
+    others = list(dict.fromkeys(e.network for e in checked.usage if e.network not in listed))
+    if not others:
+        return ""
+    they_are, their = ("it is", "its") if len(others) == 1 else ("they are", "their")
+    return (
+        f"No present lease is listed in {listed_briefly(others, 3)}: how full {they_are} isn't "
+        f"known unless the list is of {their} servers."
+    )
 
 
 def row(each: PoolUsage) -> tuple[str, ...]:

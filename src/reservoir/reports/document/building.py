@@ -307,6 +307,8 @@ def _leases(seen: LeasesSeen) -> Iterator[Subsection]:
         for each in seen.checked.contradictions
     ]  # fmt: skip
     blocks += [Listing(items)] if items else []
+    if unheard := lease_lists.not_listed(seen.checked):
+        blocks.append(text(unheard))
     blocks.append(text(lease_lists.closing(seen.checked), "strong"))
     yield Subsection("", blocks)
 
