@@ -107,6 +107,8 @@ class Case:
     """What the first server says when ``verify`` is asked to stop."""
     relay: tuple[str, str, str] | None = None
     """The relay's addresses on both sides, and its target: the servers are behind it then."""
+    leases: str = ""
+    """A table of leases, in ``leases.txt``."""
 
 
 class Verified(NamedTuple):
@@ -133,6 +135,7 @@ def run_cases(cases: Mapping[str, Case], scratch: Path) -> None:
         folder = scratch / str(number)
         folder.mkdir()
         (folder / "plan.yaml").write_text(case.plan)
+        (folder / "leases.txt").write_text(case.leases)
         script.append(_script(number, case, folder))
     calls = "\n".join(f'case_{number} &\npids="$pids $!"' for number in range(len(cases)))
     script += [calls, "wait $pids", "true"]  # who serves ends with the namespace

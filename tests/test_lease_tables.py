@@ -224,6 +224,9 @@ def test_each_command_that_takes_a_list_takes_a_table(
     assert told[0] == told[1]
 
 
+_PLACES = ("line", "sha256", "files", "notes", "digest")
+
+
 def without_places(text: str) -> Any:
     """What a command says, without digests of files and the lines that leases stand in."""
     try:
@@ -233,8 +236,7 @@ def without_places(text: str) -> Any:
 
     def bare(value: Any) -> Any:
         if isinstance(value, dict):
-            return {k: bare(v) for k, v in value.items() if k not in ("line", "sha256", "files",
-                                                                      "digest")}  # fmt: skip
+            return {k: bare(v) for k, v in value.items() if k not in _PLACES}
         return [bare(each) for each in value] if isinstance(value, list) else value
 
     return bare(said)

@@ -104,6 +104,16 @@ CHANGED = (
     .replace("address: 10.84.30.99", "address: 10.84.30.97")
 )
 
+LEASES = ("--leases leases.txt", "--now 2027-01-15T08:00:00Z")
+PRINTED = (
+    "".join(
+        f"seat 10.84.30.{n} :: for 00005E0054{n}\nseat 10.84.30.{n} :: until {{}}\n"
+        for n in range(20, 30)
+    ).replace("{}", "2027/01/15 09:00:00 Z")
+    + "seat 10.84.30.99 :: for 00005E005361\n"
+)
+"""The device has leases of all that the crew's clients may get; the bell has its own address."""
+
 CASES = {
     **{
         f"direct, {dialect}": Case(DIRECT.replace("DIALECT", dialect), [PIER], CREW)
@@ -134,6 +144,8 @@ CASES = {
     ),
     "silence": Case(PLAIN, [], CREW),
     "silence behind a relay": Case(RELAYED.replace("DIALECT", "larkspur"), [], CREW),
+    "leased": Case(PLAIN, [PIER], [*CREW, *LEASES], leases=PRINTED),
+    "full": Case(PLAIN, [], [*CREW, *LEASES], leases=PRINTED),
     "second server": Case(PLAIN, [PIER, Server("10.84.30.66/24", "shelf", OTHER)], CREW),
     "other server": Case(PLAIN, [Server("10.84.30.66/24", "shelf", OTHER)], CREW),
     "wrong tag": Case(PLAIN, [LOUNGE], CREW),
@@ -237,6 +249,8 @@ TOLD = {
                   "port has, crew has VLAN 30"],
     "held by another": ["a client was offered 10.84.30.20, which MAC holds: two machines, one "
                         "address"],
+    "leased": ["a client without a binding is offered 10.84.30.20, but MAC has a lease of it"],
+    "full": ["no answer: all assignable addresses are leased, by the lease list"],
     "second server": ["a server answers that isn't planned here: 10.84.30.66, MAC (it offers "
                       "10.84.30.210, gateway 10.84.30.66)"],
     "other server": ["a server answers that isn't planned here: 10.84.30.66, MAC (it offers "

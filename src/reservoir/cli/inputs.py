@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from reservoir.core.leases.table import LeaseTable
     from reservoir.core.subject import Subject
     from reservoir.core.values.clients import Client
+    from reservoir.files.lease_list import LeasesRead
     from reservoir.files.moments import ListNotation
 
 
@@ -278,7 +279,21 @@ def leases_of(
     now: float | None = None,
     also: Mapping[str, str] | None = None,
 ) -> LeaseTable:
-    """The leases of a list, or of a table that a device printed; how it was read is said.
+    """The leases of a list, or of a table that a device printed; how they were read is said.
+
+    Raises:
+        InputError: the list can't be used.
+    """
+    return leases_read(file, notation, now, also).leases
+
+
+def leases_read(
+    file: str,
+    notation: ListNotation,
+    now: float | None = None,
+    also: Mapping[str, str] | None = None,
+) -> LeasesRead:
+    """The same, with what is said of how they were read.
 
     Raises:
         InputError: the list can't be used.
@@ -289,4 +304,4 @@ def leases_of(
         read = reservoir.read_leases(file, notation, now=now, also=also, watch=watch)
     for note in read.notes:
         talk(f"{file}: {note}")
-    return read.leases
+    return read

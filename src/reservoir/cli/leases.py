@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from reservoir.cli.inputs import lease_options, leases_of, subject_of
+from reservoir.cli.inputs import lease_options, leases_read, subject_of
 from reservoir.cli.output import format_option, out_option, save_or_show, talkative, width
 
 if TYPE_CHECKING:
@@ -61,10 +61,10 @@ def command(
     from reservoir.reports.leases import as_json, lines
 
     subject = subject_of((plan,), None)
-    leases = leases_of(file, notation, now)
+    leases, notes = leases_read(file, notation, now)
     checked = reservoir.check_leases(subject, leases, now=now)
     if form == "json":
-        save_or_show(as_json(checked, leases, file, (file, *subject.files)), out)
+        save_or_show(as_json(checked, leases, file, (file, *subject.files), notes), out)
     else:
         save_or_show((f"{line}\n" for line in lines(checked, leases, file, width())), out)
     found = {each.severity.word for each in checked.contradictions}

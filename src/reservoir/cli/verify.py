@@ -215,11 +215,13 @@ def _agree(verifying: Verifying, servers: tuple[int, ...], yes: bool) -> None:
 @contextmanager
 def _ended_properly(take: bool) -> Iterator[None]:
     """Let the system's asking to stop end it as Ctrl-C does: what was taken is released."""
+    numbers = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
     def stop(_number: int, _frame: FrameType | None) -> None:
+        for number in numbers:  # another one must not stop the giving back, which takes seconds
+            signal.signal(number, signal.SIG_IGN)
         raise KeyboardInterrupt
 
-    numbers = (signal.SIGTERM, signal.SIGHUP)
     before = {number: signal.signal(number, stop) for number in numbers}
     try:
         yield

@@ -84,12 +84,17 @@ def closing(checked: LeasesChecked) -> str:
 
 
 def as_json(
-    checked: LeasesChecked, leases: LeaseTable, file: str, inputs: Sequence[str]
+    checked: LeasesChecked,
+    leases: LeaseTable,
+    file: str,
+    inputs: Sequence[str],
+    notes: Sequence[str],
 ) -> Iterator[str]:
-    """One JSON object, whose fields are only ever added to."""
+    """One JSON object, whose fields are only ever added to; ``notes`` say how it was read."""
     counts = Counter(each.severity for each in checked.contradictions)
     output: Output = {
         **frame("leases", inputs),
+        "notes": list(notes),
         "networks": [_usage(each) for each in checked.usage],
         "findings": [_finding(each, leases, file) for each in checked.contradictions],
         "summary": {

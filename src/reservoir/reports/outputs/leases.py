@@ -51,6 +51,8 @@ class LeasesSummary(TypedDict):
 class Output(Frame):
     """What ``reservoir leases --format json`` prints."""
 
+    notes: list[str]
+    """How the leases were read: columns that were ignored, addresses that were left out."""
     networks: list[UsageObject]
     findings: list[ContradictionObject]
     summary: LeasesSummary
