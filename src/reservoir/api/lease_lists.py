@@ -12,9 +12,9 @@ from reservoir.core.leases.adopting import adopt as adopted
 from reservoir.core.leases.contradictions import LeasesChecked
 from reservoir.core.leases.contradictions import check_leases as checked
 from reservoir.core.leases.table import LeaseTable
-from reservoir.core.problems import InputError
+from reservoir.core.problems import InputError, Problem
 from reservoir.core.subject import Subject
-from reservoir.dialects.lease_tables import not_recognised, read_lease_table
+from reservoir.dialects.lease_tables import read_lease_table
 from reservoir.dialects.sheet.library import beside
 from reservoir.files.lease_list import LeasesRead, is_lease_list, leases_of_cells
 from reservoir.files.lease_list import read_leases as read_list
@@ -23,6 +23,11 @@ from reservoir.files.plan_file import LoadedPlan
 from reservoir.files.tables import LARGEST_TABLE
 from reservoir.files.texts import read_utf8
 from reservoir.rehearsal.messages.kept_answer import kept_answer
+
+_NEITHER = (
+    "no table of leases as a known dialect prints it (--printed-by DIALECT names what isn't "
+    "understood), and no lease list"
+)
 
 
 def read_leases(
@@ -55,11 +60,13 @@ def read_leases(
     text = data.decode().replace("\r\n", "\n")
     cells = read_lease_table(text, file, library, at, notation.printed_by)
     if cells is None:
-        unknown = not_recognised(file, library)
         try:
             return read_list(file, notation, watch, also=also, data=data)
         except InputError as error:
-            raise InputError([*error.problems, unknown]) from None
+            first, *others = error.problems
+            raise InputError(
+                [Problem(first.place, f"{_NEITHER}: {first.message}"), *others]
+            ) from None
     notes = [*cells.notes]
     if cells.counts_from_now and now is None:
         moment = datetime.fromtimestamp(at, UTC).isoformat(timespec="seconds")

@@ -14,7 +14,7 @@ from typing import Any
 from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.values.addresses import format_address
 from reservoir.core.values.durations import INFINITE
-from reservoir.core.wording import counted, listed, listed_briefly
+from reservoir.core.wording import counted, listed_briefly
 from reservoir.dialects.facts.fact import Fact
 from reservoir.dialects.forms.moments import NEVER
 from reservoir.dialects.notations.nodes import all_nodes
@@ -137,6 +137,8 @@ def _recognised(text: str, file: str, library: Library) -> Sheet | None:
             message = (
                 f"{first.name} and {other.name} may both print leases like this, and mean other "
                 f"things: --printed-by {first.name} or --printed-by {other.name} says it"
+                if first.name != other.name
+                else f"two parts leases of {first.name} read it, each otherwise"
             )
             raise InputError([Problem(Place(file), message)])
     return first
@@ -235,11 +237,3 @@ def _expires(fact: Fact, now: float) -> str:
     if expires or (left := fact.get("left")) is None:
         return expires
     return NEVER if left == INFINITE else str(round(now) + left)
-
-
-def not_recognised(file: str, library: Library) -> Problem:
-    """That a text is no table of leases that a known dialect prints."""
-    sheets, _ = library.usable
-    names = listed([sheet.name for sheet in sheets if sheet.leases])
-    message = f"nor is it a table of leases as one of these prints it: {names}"
-    return Problem(Place(file), message)

@@ -142,7 +142,9 @@ def _incomplete(file: str, leases: LeaseTable) -> list[Problem]:
 def _far_off(file: str, leases: LeaseTable) -> Iterator[Problem]:
     """The times that no history spans: every day between would be looked at."""
     known = leases.starts[np.isfinite(leases.starts)]
-    usual = np.median(known) if len(known) else 0.0
+    if not len(known):
+        return  # that none began is told of each
+    usual = np.median(known)
     for what, times in (("start", leases.starts), ("end", leases.expires)):
         is_far = np.isfinite(times) & (np.abs(times - usual) > LONGEST_HISTORY)
         for row in np.flatnonzero(is_far).tolist():
