@@ -17,7 +17,7 @@ NEVER = "never"
 
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 
-PARTS: Mapping[str, str] = {
+_PARTS: Mapping[str, str] = {
     "year": "[0-9]{4}",
     "month": "[0-9]{1,2}",
     "month-name": "[A-Za-z]{3,9}",
@@ -59,7 +59,7 @@ class MomentForm(Form):
         """What may stand there: a time, right or nearly."""
         parts = _SLOT.split(self.template)
         return "".join(
-            f"(?:{PARTS[part]})" if number % 2 else blanks_free(part)
+            f"(?:{_PARTS[part]})" if number % 2 else blanks_free(part)
             for number, part in enumerate(parts)
         ) + (f"|{blanks_free(self.infinite)}" if self.infinite else "")
 
@@ -72,9 +72,9 @@ class MomentForm(Form):
     def mistake(self) -> str | None:
         """What is wrong with the template; None if nothing is."""
         names = _SLOT.findall(self.template)
-        unknown = next((name for name in names if name not in PARTS), None)
+        unknown = next((name for name in names if name not in _PARTS), None)
         if unknown is not None:
-            return f"there is no part {{{unknown}}}; there are {', '.join(PARTS)}"
+            return f"there is no part {{{unknown}}}; there are {', '.join(_PARTS)}"
         is_whole = {"year", "day", "hour", "minute"} <= {*names} and (
             ("month" in names) != ("month-name" in names)
         )
@@ -107,7 +107,7 @@ class MomentForm(Form):
         parts = _SLOT.split(self.template)
         return re.compile(
             "".join(
-                f"(?P<{_group(part)}>{PARTS[part]})" if number % 2 else blanks_free(part)
+                f"(?P<{_group(part)}>{_PARTS[part]})" if number % 2 else blanks_free(part)
                 for number, part in enumerate(parts)
             )
         )

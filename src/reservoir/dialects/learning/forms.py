@@ -39,11 +39,7 @@ def form_words(seen: Seen, *, items_have_signs: bool) -> Iterator[str]:
     typed = next((word for word in macs if is_typed(word)), None)
     if typed is not None:
         yield f"form      clientid = mac {mac_form(typed.text)}"
-    times = [
-        word
-        for name, word in seen
-        if name in ("lease", "longest", "after", "left") and word.templates
-    ]
+    times = [word for name, word in seen if name in _DURATIONS and word.templates]
     if times:
         yield f"duration  {quoted(time_template(times))}"
 

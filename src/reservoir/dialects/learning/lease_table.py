@@ -16,7 +16,7 @@ from reservoir.core.problems import InputError, Problem
 from reservoir.core.values.addresses import MalformedValueError, address_or_none
 from reservoir.core.values.clients import Mac
 from reservoir.dialects.facts.fact import Fact
-from reservoir.dialects.forms.moments import PARTS, MomentForm
+from reservoir.dialects.forms.moments import MomentForm
 from reservoir.dialects.learning.entered import Known
 from reservoir.dialects.learning.explaining import Explainer
 from reservoir.dialects.learning.forms import form_words, with_blanks
@@ -32,6 +32,8 @@ from reservoir.dialects.sheet.model import Sheet
 
 _ADDRESS = re.compile(r"(?<![0-9A-Za-z.])[0-9]{1,3}(?:\.[0-9]{1,3}){3}(?![0-9A-Za-z])")
 
+_MAC = re.compile(r"(?:[0-9A-Fa-f]{2,12}[:.-])+[0-9A-Fa-f]{2,12}|\b[0-9A-Fa-f]{12}\b")
+
 _DATES = (
     "{year}-{month}-{day}", "{year}/{month}/{day}", "{year}.{month}.{day}",
     "{day}.{month}.{year}", "{day}/{month}/{year}", "{month}/{day}/{year}", "{day}-{month}-{year}",
@@ -40,7 +42,7 @@ _DATES = (
 _CLOCKS = ("{hour}:{minute}:{second}", "{hour}:{minute}")
 _OFFSETS = ("{offset}", " {offset}", "Z", "")
 TEMPLATES = (
-    *("".join(way) for way in product(_DATES, ("T", " ", "  "), _CLOCKS, _OFFSETS)),
+    *("".join(way) for way in product(_DATES, ("T", " "), _CLOCKS, _OFFSETS)),
     "{seconds-since-1970}",
 )
 """How points in time may be written, what says most first."""
@@ -104,14 +106,9 @@ def _reads_all(template: str, text: str) -> bool:
 
 
 def _looks(template: str) -> re.Pattern[str]:
-    expression = re.sub(
-        r"\\\{([a-z0-9\\-]+)\\\}",
-        lambda part: f"(?:{PARTS[part[1].replace(chr(92), '')]})",
-        re.escape(template),
-    )
-    if template == "{seconds-since-1970}":
-        expression = _SECONDS
-    return re.compile(f"(?<![0-9A-Za-z]){expression}(?![0-9A-Za-z:])")
+    is_bare = template == "{seconds-since-1970}"
+    pattern = _SECONDS if is_bare else MomentForm(template).pattern
+    return re.compile(f"(?<![0-9A-Za-z]){pattern}(?![0-9A-Za-z:])")
 
 
 def _facts(text: str, leases: LeaseTable, template: str) -> list[Known]:
@@ -139,24 +136,28 @@ def _facts(text: str, leases: LeaseTable, template: str) -> list[Known]:
 
 
 def _stretches(text: str, leases: LeaseTable, rows: dict[int, int]) -> Iterator[tuple[int, str]]:
-    """The rows of leases in the order of the table, each with the text up to the next one."""
-    starts: list[tuple[int, int]] = []
+    """The rows of leases in the order of the table, each with the text up to the next one.
+
+    A lease begins with its client or its address, whichever stands first.
+    """
+    starts: dict[int, int] = {}
+    before = 0
     for found in _ADDRESS.finditer(text):
         row = rows.get(address_or_none(found[0]) or 0)
-        if row is not None and all(row != other for other, _ in starts):
-            starts.append((row, found.start()))
-    is_behind = bool(starts) and _mac_before(text, leases, *starts[0])
-    ends = [*(at for _, at in starts), len(text)][1:]
-    before = 0
-    for (row, at), end in zip(starts, ends, strict=True):
-        yield row, text[before:at] if is_behind else text[at:end]
-        before = at
+        if row is not None and row not in starts:
+            starts[row] = _client_at(text, before, found.start(), int(leases.mac[row]))
+            before = found.end()
+    ends = [*starts.values(), len(text)][1:]
+    for (row, at), end in zip(starts.items(), ends, strict=True):
+        yield row, text[at:end]
 
 
-def _mac_before(text: str, leases: LeaseTable, row: int, at: int) -> bool:
-    """Whether the client stands before the address, so that the address ends its lease."""
-    digits = re.sub("[^0-9a-f]", "", text[:at].lower())
-    return int(leases.mac[row]) != NO_MAC and f"{int(leases.mac[row]):012x}" in digits
+def _client_at(text: str, begin: int, end: int, mac: int) -> int:
+    """Where a MAC address stands in a stretch of a text; the stretch's end if it isn't there."""
+    for found in _MAC.finditer(text, begin, end):
+        if re.sub("[^0-9a-f]", "", found[0].lower()).endswith(f"{mac:012x}"):
+            return found.start()
+    return end
 
 
 def _order(template: str) -> Callable[[str], str]:
@@ -167,7 +168,7 @@ def _order(template: str) -> Callable[[str], str]:
 def _left(stretch: str, leases: LeaseTable, row: int) -> int | None:
     """The time left in a lease's stretch of the table: the only one there; None if there's none."""
     rest = _ADDRESS.sub(" ", stretch)
-    rest = re.sub(r"(?:[0-9A-Fa-f]{2,12}[:.-])+[0-9A-Fa-f]{2,12}|\b[0-9A-Fa-f]{12}\b", " ", rest)
+    rest = _MAC.sub(" ", rest)
     if name := leases.name[row]:
         rest = rest.replace(name, " ")
     times = list(times_in(rest))
