@@ -25,8 +25,8 @@ from reservoir.dialects.sheet.model import Sheet
 SAMPLE = 500
 """Lines of a table by which the dialect is recognised."""
 
-LEAST_SHARE = 0.5
-"""Share of the sample's lines that a dialect must understand."""
+LEAST_SHARE = 0.3
+"""Share of the sample's lines that a dialect must understand, as of configuration."""
 
 _NAMES_SOMEBODY = re.compile(
     r"(?<![0-9.])[0-9]{1,3}(?:\.[0-9]{1,3}){3}(?![0-9.])"
