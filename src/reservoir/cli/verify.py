@@ -100,8 +100,8 @@ def command(
     an address as a client without a binding, as one of each class, and as each bound client, and
     collects every server's offers for three seconds. It says first what it will send, never sends
     more than ten messages a second, and takes nothing: offers lapse by themselves. With --take,
-    only clients without a binding take an address: a bound client's may be in use. With --leases, it
-    names each offer of an address that another client has.
+    only clients without a binding take an address: a bound client's may be in use. With --leases,
+    it names each offer of an address that another client has.
 
     It needs the right to raw sockets (root, or cap_net_raw), on Linux; --as-relay needs only port
     67, asks servers that answer relays for all of their networks, and sees no second server.
