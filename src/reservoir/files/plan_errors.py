@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import typing
 from collections.abc import Iterator, Mapping
-from typing import Any
 
-from pydantic import BaseModel, ValidationError
+from pydantic import ValidationError
 from pydantic_core import ErrorDetails
 
 from reservoir.core.plan.demand import Demand
-from reservoir.core.plan.model import PlanFile, PlanPath
+from reservoir.core.plan.model import PlanPath
 from reservoir.core.plan.scalars import shape_of
 from reservoir.core.wording import hint
+from reservoir.files.plan_schema import expected_at
 
 _UNION_TAGS = ("(word)", "(list)", "(arrival)", "(table)")
 """In brackets, so that no key of a plan can be taken for one."""
@@ -74,41 +73,9 @@ _EXPECTED = {
 
 
 def _unknown_key(key: str, parent: PlanPath) -> str:
-    known = _keys_at(parent)
+    known = list(expected_at(parent).keys)
     return f"{key!r} is not a known key here{hint(key, known) or _listed(known)}"
 
 
 def _listed(keys: list[str]) -> str:
     return f"; there are {', '.join(keys)}" if keys else ""
-
-
-def _keys_at(path: PlanPath) -> list[str]:
-    """The keys that the schema has at a path: walked through the models' own annotations."""
-    model: type[BaseModel] | None = PlanFile
-    inside_collection = False
-    for step in path:
-        if inside_collection:
-            inside_collection = False
-            continue
-        if model is None or step not in model.model_fields:
-            return []
-        annotation = model.model_fields[str(step)].annotation
-        model = _model_in(annotation)
-        inside_collection = _is_collection(annotation)
-    if model is None:
-        return []
-    return [field.alias or name for name, field in model.model_fields.items()]
-
-
-def _model_in(annotation: Any) -> type[BaseModel] | None:
-    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
-        return annotation
-    inner = (_model_in(argument) for argument in typing.get_args(annotation))
-    return next((model for model in inner if model is not None), None)
-
-
-def _is_collection(annotation: Any) -> bool:
-    origin = typing.get_origin(annotation)
-    if isinstance(origin, type) and issubclass(origin, tuple | Mapping):
-        return True
-    return any(_is_collection(argument) for argument in typing.get_args(annotation))
