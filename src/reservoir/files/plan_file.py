@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -20,10 +21,11 @@ from reservoir.core.problems import InputError, Place, Problem
 from reservoir.core.subject import Subject
 from reservoir.core.values.addresses import Prefix
 from reservoir.files.demand_tables import read_history, read_timetable
+from reservoir.files.kept import Kept
 from reservoir.files.moments import ListNotation
 from reservoir.files.plan_errors import described_errors
 from reservoir.files.tables import BINDING_COLUMNS, STATIC_COLUMNS, TablePlaces, read_table
-from reservoir.files.texts import STANDARD_INPUT, read_text
+from reservoir.files.texts import STANDARD_INPUT, read_text, stamp_of
 from reservoir.files.yaml_tree import YamlTree, parse_yaml
 
 Table = TypeVar("Table", "Sequence[Arrival]", History)
@@ -95,6 +97,7 @@ def load_plan(
     file: str,
     instead: Mapping[str, str] | None = None,
     watch: Callable[[float], None] | None = None,
+    kept: Kept | None = None,
 ) -> LoadedPlan:
     """Load a plan from its file, or from standard input for ``-``.
 
@@ -102,18 +105,40 @@ def load_plan(
         file: The plan's path.
         instead: Texts that count instead of what files of these names have.
         watch: Called with the share of a table that has been read, 0 to 1.
+        kept: Has what was read before; of files that are the same it is taken.
 
     Raises:
         InputError: with every problem of every file that the plan consists of.
     """
-    return _Loader(file, instead or {}, watch or (lambda share: None)).load()
+    return _Loader(file, instead or {}, watch or (lambda share: None), kept or Kept()).load()
+
+
+def named_files(file: str, instead: Mapping[str, str], kept: Kept) -> tuple[str, ...]:
+    """The files that a plan consists of, its own first, as far as it can be read.
+
+    Args:
+        file: The plan's path.
+        instead: Texts that count instead of what files of these names have.
+        kept: Has what was read before.
+    """
+    loader = _Loader(file, instead, lambda share: None, kept)
+    with contextlib.suppress(InputError):
+        loader.load()
+    return tuple(loader.named)
 
 
 class _Loader:
     def __init__(
-        self, file: str, instead: Mapping[str, str], watch: Callable[[float], None]
+        self,
+        file: str,
+        instead: Mapping[str, str],
+        watch: Callable[[float], None],
+        kept: Kept,
     ) -> None:
         self.file = file
+        self.kept = kept
+        self.named: dict[str, None] = {}
+        """The files that were looked for, readable or not, in their order."""
         self.watch = watch
         self.instead = instead
         self.trees: dict[str, YamlTree] = {}
@@ -168,22 +193,16 @@ class _Loader:
             self.problems.append(Problem(included_at, f"{file} is already part of the plan"))
             return
         self._read_already.add(real)
-        tree = self._parsed(file, included_at)
-        if tree is None:
+        self.named[file] = None
+        found = self._parsed(file, included_at)
+        if found is None:
             return
+        tree, part, problems = found
         if len(self.trees) >= MOST_FILES:
             self.problems.append(Problem(tree.place(()), f"a plan has {MOST_FILES} files at most"))
             return
         self.trees[file] = tree
-        self.problems += tree.problems
-        try:
-            part = PlanFile.model_validate(tree.data)
-        except ValidationError as error:
-            self.problems += [
-                Problem(tree.place(path, at_key), message)
-                for path, message, at_key in described_errors(error)
-            ]
-            part = _salvaged(tree.data)
+        self.problems += problems
         self.parts[file] = part
         if included_at is not None:
             self.problems += [
@@ -196,10 +215,12 @@ class _Loader:
         for position, name in enumerate(part.include):
             self._read(_beside(file, name), tree.place(("include", position)))
 
-    def _parsed(self, file: str, included_at: Place | None) -> YamlTree | None:
+    def _parsed(
+        self, file: str, included_at: Place | None
+    ) -> tuple[YamlTree, PlanFile, Sequence[Problem]] | None:
         try:
             text = self.instead[file] if file in self.instead else read_text(file)
-            return parse_yaml(text, file)
+            return self.kept.of(file, text, lambda: _part_of(text, file))
         except InputError as error:
             self.problems += error.problems
             if included_at is not None:
@@ -265,8 +286,11 @@ class _Loader:
         key = file, zone
         if key not in self._demand_tables:
             self._demand_tables[key] = None
+            self.named[file] = None
+            instead = self.instead.get(file)
+            content = stamp_of(file) if instead is None else instead
             try:
-                self._demand_tables[key] = read(file, self.instead.get(file))
+                self._demand_tables[key] = self.kept.of(key, content, lambda: read(file, instead))
             except InputError as error:
                 self.problems += error.problems
         return cast("Table | None", self._demand_tables[key])
@@ -284,9 +308,11 @@ class _Loader:
                 tree = self.trees[file]
                 places.add_owner(origin, tree, (key, position))
                 table_file = _beside(file, name)
+                self.named[table_file] = None
+                instead = self.instead.get(table_file)
                 try:
                     table, spots = read_table(
-                        table_file, columns, order, origin, self.watch, self.instead.get(table_file)
+                        table_file, columns, order, origin, self.watch, instead, self.kept
                     )
                 except InputError as error:
                     self.problems += error.problems
@@ -294,6 +320,23 @@ class _Loader:
                 places.add_table(origin, spots)
                 found.append((table, table_file))
         return found
+
+
+def _part_of(text: str, file: str) -> tuple[YamlTree, PlanFile, Sequence[Problem]]:
+    """A plan file's tree, what is right in it, and what is wrong.
+
+    Raises:
+        InputError: it is no YAML.
+    """
+    tree = parse_yaml(text, file)
+    try:
+        return tree, PlanFile.model_validate(tree.data), tree.problems
+    except ValidationError as error:
+        wrong = [
+            Problem(tree.place(path, at_key), message)
+            for path, message, at_key in described_errors(error)
+        ]
+        return tree, _salvaged(tree.data), [*tree.problems, *wrong]
 
 
 def _salvaged(data: dict[str, Any]) -> PlanFile:

@@ -27,6 +27,7 @@ from reservoir.core.values.clients import parse_mac
 from reservoir.core.values.columns import address_column, mac_column
 from reservoir.core.values.text_column import TextColumn
 from reservoir.core.wording import hint
+from reservoir.files.kept import Kept
 from reservoir.files.plain_table import (
     KnownWords,
     joined_columns,
@@ -99,6 +100,7 @@ def read_table(
     origin: PlanPath,
     watch: Callable[[float], None] = lambda share: None,
     instead: str | None = None,
+    kept: Kept | None = None,
 ) -> tuple[HostTable, TablePlaces]:
     """Read a CSV table whose first line names its columns, in any order.
 
@@ -109,6 +111,7 @@ def read_table(
         origin: The plan path of the table; row paths are made from it.
         watch: Called with the share that has been read, 0 to 1.
         instead: A text that counts instead of what the file has.
+        kept: Has the table if it was read before and is the same.
 
     Raises:
         InputError: the file can't be read, or every wrong row in it.
@@ -116,9 +119,13 @@ def read_table(
     data = read_utf8(file, LARGEST_TABLE) if instead is None else instead.encode()
     if b"\r" in data:
         data = data.replace(b"\r\n", b"\n")
-    return _in_bulk(file, data, columns, networks, origin, watch) or _row_by_row(
-        file, data, columns, networks, origin
-    )
+
+    def read() -> tuple[HostTable, TablePlaces]:
+        return _in_bulk(file, data, columns, networks, origin, watch) or _row_by_row(
+            file, data, columns, networks, origin
+        )
+
+    return (kept or Kept()).of((file, origin), (data, list(networks)), read)
 
 
 def _in_bulk(

@@ -114,6 +114,15 @@ def read_files(folder: str) -> list[tuple[str, str]]:
     return found
 
 
+def stamp_of(file: str) -> tuple[int, ...] | None:
+    """What tells whether a file is still the same, without reading it; None if it can't be told."""
+    try:
+        status = Path(file).stat()
+    except OSError:
+        return None
+    return status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns
+
+
 def was_read(file: Path) -> bool:
     """Whether a file's text has been read, by whatever name."""
     try:
