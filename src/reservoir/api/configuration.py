@@ -40,6 +40,20 @@ def read(files: File | Iterable[File], dialect: str | None = None) -> list[Confi
     return [read_device(configuration_text(name), name, beside(name), dialect) for name in names]
 
 
+def reads(text: str, name: File, dialect: str | None = None) -> ConfigurationRead:
+    """Read one device's configuration from its text; see :func:`read`.
+
+    Args:
+        text: The configuration.
+        name: The path that it would have: sheets are looked for beside it.
+        dialect: Its dialect; recognised if None.
+
+    Raises:
+        InputError: it is in no known dialect.
+    """
+    return read_device(text, str(name), beside(str(name)), dialect)
+
+
 def combine(reads: Sequence[ConfigurationRead], plan: LoadedPlan | None = None) -> Subject:
     """Several devices' configuration as one, for :func:`check`.
 

@@ -12,6 +12,7 @@ from os import PathLike
 from reservoir.core.checks import Report, check_plan, rules
 from reservoir.core.checks.acceptance import is_at
 from reservoir.core.findings import Finding, Obstacle
+from reservoir.core.plan.edits import Edit
 from reservoir.core.plan.selection import only_networks
 from reservoir.core.pools import Pools
 from reservoir.core.problems import UnknownNameError
@@ -27,7 +28,9 @@ from reservoir.dialects.writing import (
     write_device,
 )
 from reservoir.files import mending
+from reservoir.files.kept import Kept
 from reservoir.files.mending import Mended
+from reservoir.files.plan_edits import NotEditableError
 from reservoir.files.plan_file import LoadedPlan, load_plan
 
 File = str | PathLike[str]
@@ -80,20 +83,28 @@ class OpenedPlan(LoadedPlan):
         return write(self, devices, into, remove_others, only)
 
 
-def load(source: File | Mapping[str, object], watch: Watch | None = None) -> OpenedPlan:
+def load(
+    source: File | Mapping[str, object],
+    watch: Watch | None = None,
+    *,
+    texts: Mapping[str, str] | None = None,
+    kept: Kept | None = None,
+) -> OpenedPlan:
     """Load a plan with everything that it includes.
 
     Args:
         source: Path of the plan, ``-`` for standard input, or the plan itself as a mapping with
             the keys of a plan file.
         watch: Called with the share of the tables that has been read.
+        texts: Texts that count instead of what files of these names have, as in an editor.
+        kept: What was read before: what is in it and is the same isn't read again.
 
     Raises:
         InputError: the plan can't be used; every problem is listed with its place.
     """
     if isinstance(source, Mapping):
         return loads(json.dumps(source, default=str, indent=2, ensure_ascii=False))
-    return opened(load_plan(str(source), watch=watch))
+    return opened(load_plan(str(source), texts, watch, kept))
 
 
 def loads(text: str, name: File = INLINE) -> OpenedPlan:
@@ -123,6 +134,7 @@ def check(
     at: Collection[str] = (),
     written: Collection[DeviceConfiguration] = (),
     watch: Watch | None = None,
+    try_fixes: bool = True,
 ) -> Report:
     """Run the checks.
 
@@ -135,6 +147,8 @@ def check(
         written: What :func:`write` made of the whole plan, so that it isn't written once more to
             see what can't be.
         watch: Called with the share of the rules that has been checked.
+        try_fixes: Whether suggestions are tried, which may take longer than all else; if not, all
+            are there, and shown as not tried.
 
     Raises:
         UnknownNameError: there is no such rule or family.
@@ -168,6 +182,7 @@ def check(
         ignore=ignore,
         at=at,
         watch=watch,
+        try_fixes=try_fixes,
     )
 
 
@@ -187,13 +202,20 @@ def new_findings(before: Report, after: Report) -> list[Finding]:
     return new
 
 
-def mend(file: File, fix: Collection[str] = (), at: Collection[str] = ()) -> Mended:
+def mend(
+    file: File,
+    fix: Collection[str] = (),
+    at: Collection[str] = (),
+    *,
+    texts: Mapping[str, str] | None = None,
+) -> Mended:
     """Apply the fixes that are unambiguous and add no finding; no file is changed.
 
     Args:
         file: Path of the plan. The new texts of its files are in the result's ``after``.
         fix: Rules of whose findings the fix is taken where there is one, unambiguous or not.
         at: Patterns of plan paths, such as ``networks.lab*``, where; everywhere if empty.
+        texts: Texts that count instead of what files of these names have, as in an editor.
 
     Raises:
         InputError: the plan can't be used.
@@ -207,7 +229,30 @@ def mend(file: File, fix: Collection[str] = (), at: Collection[str] = ()) -> Men
         is_one = finding.accepted is None and len(finding.suggestions) == 1
         return finding.is_mendable if not fix else is_one and finding.rule in fix
 
-    return mending.mend(str(file), check, wanted)
+    return mending.mend(str(file), check, wanted, texts)
+
+
+def fixed(
+    plan: LoadedPlan, edit: Edit, *, texts: Mapping[str, str] | None = None
+) -> Mapping[str, str]:
+    """The text of the file that an edit changes, with the edit made; no file is changed.
+
+    Args:
+        plan: The plan.
+        edit: A finding's suggestion.
+        texts: Texts that count instead of what files of these names have, as in an editor.
+
+    Returns:
+        The new text by the file's name; nothing if the text has no place for the edit, or it is in
+        a table, which may be somebody else's.
+
+    Raises:
+        InputError: the file can't be read.
+    """
+    try:
+        return mending.text_with(plan, edit, texts or {})
+    except NotEditableError:
+        return {}
 
 
 def write(

@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 
 from reservoir.api.plans import check, pools_of, space
+from reservoir.core.checks import Report
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.plan.scalars import READERS
 from reservoir.core.subject import Subject
@@ -15,6 +16,33 @@ from reservoir.core.whereabouts import Answer, Whereabouts
 
 _MOST_TAG = 4094
 """The largest VLAN tag (IEEE 802.1Q section 9.6)."""
+
+
+class Index:
+    """All that a subject names, for many questions: what each thing is, where, what is free."""
+
+    def __init__(
+        self, subject: Subject, leases: LeaseTable | None = None, report: Report | None = None
+    ) -> None:
+        """Take a subject, and perhaps who has which address and what was found.
+
+        Raises:
+            InputError: a device's dialect is unknown, or its sheet has mistakes.
+        """
+        self.space = space(subject)
+        self._where = Whereabouts(pools_of(subject), self.space, leases)
+        self._subject, self._report = subject, report
+
+    def find(self, asked: str) -> Answer:
+        """What is known of one thing, written as for :func:`find`.
+
+        Raises:
+            MalformedValueError: it looks like an address, a subnet or a range, and is none.
+        """
+        answer = _answer(self._where, asked)
+        if self._report is None:
+            self._report = check(self._subject)
+        return answer.with_findings(self._report.findings)
 
 
 def find(subject: Subject, asked: Sequence[str], leases: LeaseTable | None = None) -> list[Answer]:
@@ -30,10 +58,8 @@ def find(subject: Subject, asked: Sequence[str], leases: LeaseTable | None = Non
         MalformedValueError: one looks like an address, a subnet or a range, and is none.
         InputError: a device's dialect is unknown, or its sheet has mistakes.
     """
-    where = Whereabouts(pools_of(subject), space(subject), leases)
-    answers = [_answer(where, text) for text in asked]
-    findings = check(subject).findings
-    return [answer.with_findings(findings) for answer in answers]
+    index = Index(subject, leases)
+    return [index.find(text) for text in asked]
 
 
 def _answer(where: Whereabouts, text: str) -> Answer:

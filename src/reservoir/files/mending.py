@@ -33,7 +33,10 @@ class Mended:
 
 
 def mend(
-    file: str, check: Check, wanted: Callable[[Finding], bool] = attrgetter("is_mendable")
+    file: str,
+    check: Check,
+    wanted: Callable[[Finding], bool] = attrgetter("is_mendable"),
+    given: Mapping[str, str] | None = None,
 ) -> Mended:
     """Apply suggestions until none is left that is wanted and brings no new finding.
 
@@ -41,12 +44,13 @@ def mend(
         file: The plan's path.
         check: Runs the checks over a plan.
         wanted: Whether a finding's suggestion is; those that are unambiguous, if nobody says.
+        given: Texts that count instead of what files of these names have.
 
     Raises:
         InputError: the plan can't be loaded.
     """
-    mended = Mended()
-    loaded = load_plan(file)
+    mended, given = Mended(), given or {}
+    loaded = load_plan(file, given)
     report = check(loaded)
     refused: set[tuple[str, object]] = set()
     doubtful: set[str | None] = set()
@@ -55,10 +59,10 @@ def mend(
         chosen = _chosen(open_, refused, doubtful)
         if not chosen:
             break
-        texts = _with_edits(loaded, chosen, mended)
+        texts = _with_fixes(loaded, chosen, mended, given)
         if not chosen:
             break
-        attempt = _loaded(file, texts)
+        attempt = _loaded(file, {**given, **texts})
         after = check(attempt) if attempt else None
         every = {finding.network for finding in chosen}
         new = every if after is None else _new(report, after)
@@ -96,28 +100,65 @@ def _chosen(
     return list(chosen.values())
 
 
-def _with_edits(loaded: LoadedPlan, chosen: list[Finding], mended: Mended) -> dict[str, str]:
-    """The texts with the edits made; a finding whose edit has no place is taken off the list."""
-    edits: dict[str, TextEdits] = {}
-
-    def edits_of(file: str) -> TextEdits:
-        if file not in edits:
-            mended.before.setdefault(file, read_text(file))
-            edits[file] = TextEdits(mended.after.get(file, mended.before[file]))
-        return edits[file]
-
+def _with_fixes(
+    loaded: LoadedPlan, chosen: list[Finding], mended: Mended, given: Mapping[str, str]
+) -> dict[str, str]:
+    """The texts with the fixes made; a finding whose edit has no place is taken off the list."""
+    edits = _Edits(loaded, mended, given)
     for finding in list(chosen):
-        suggestion = finding.suggestions[0]
-        path = suggestion.path
         try:
-            if loaded.places.is_in_table(path):
-                raise NotEditableError("a table may be somebody else's, and is not edited")
-            tree, there = loaded.places.tree_of(path)
-            edit = Edit(there, suggestion.old, suggestion.new)
-            edits_of(tree.file).edit(edit)
+            edits.make(finding.suggestions[0])
         except NotEditableError:
             chosen.remove(finding)
-    return mended.after | {file: one.result() for file, one in edits.items()}
+    return edits.texts()
+
+
+def text_with(loaded: LoadedPlan, edit: Edit, given: Mapping[str, str]) -> Mapping[str, str]:
+    """The new text of the file that an edit changes, by the file's name.
+
+    Args:
+        loaded: The plan.
+        edit: The edit.
+        given: Texts that count instead of what files of these names have.
+
+    Raises:
+        NotEditableError: the text has no place for it, or it is in a table.
+        InputError: the file can't be read.
+    """
+    edits = _Edits(loaded, Mended(), given)
+    edits.make(edit)
+    return edits.texts()
+
+
+class _Edits:
+    """Edits of a plan's files, each found in the texts as they are, all made at once."""
+
+    def __init__(self, loaded: LoadedPlan, mended: Mended, given: Mapping[str, str]) -> None:
+        self._places, self._mended, self._given = loaded.places, mended, given
+        self._edits: dict[str, TextEdits] = {}
+
+    def make(self, edit: Edit) -> None:
+        """Make an edit.
+
+        Raises:
+            NotEditableError: the text has no place for it, or it is in a table.
+        """
+        if self._places.is_in_table(edit.path):
+            raise NotEditableError("a table may be somebody else's, and is not edited")
+        tree, there = self._places.tree_of(edit.path)
+        self._of(tree.file).edit(Edit(there, edit.old, edit.new))
+
+    def texts(self) -> dict[str, str]:
+        """All texts that have been changed, these edits made."""
+        return self._mended.after | {file: one.result() for file, one in self._edits.items()}
+
+    def _of(self, file: str) -> TextEdits:
+        before, after = self._mended.before, self._mended.after
+        if file not in self._edits:
+            if file not in before:
+                before[file] = self._given[file] if file in self._given else read_text(file)
+            self._edits[file] = TextEdits(after.get(file, before[file]))
+        return self._edits[file]
 
 
 def _loaded(file: str, texts: Mapping[str, str]) -> LoadedPlan | None:

@@ -40,12 +40,13 @@ def _lines() -> Iterator[str]:
         yield ""
         yield f"## {TITLES.get(family, family.capitalize())}"
         for rule in own:
-            yield from _rule(rule)
+            yield ""
+            yield from rule_lines(rule)
 
 
-def _rule(rule: Rule) -> Iterator[str]:
+def rule_lines(rule: Rule) -> Iterator[str]:
+    """The manual of one rule as Markdown."""
     manual = {key: text.replace("``", "`") for key, text in rule.manual.items()}
-    yield ""
     yield f"### {rule.name}"
     yield ""
     yield from textwrap.wrap(f"*{rule.severity.word}*: {manual['summary']}", 99)

@@ -81,6 +81,7 @@ def check_plan(
     ignore: Collection[str] = (),
     at: Collection[str] = (),
     watch: Callable[[float], None] | None = None,
+    try_fixes: bool = True,
 ) -> Report:
     """Run every rule over a plan.
 
@@ -95,6 +96,7 @@ def check_plan(
         ignore: Rules or families to leave out.
         at: Patterns with ``*`` for the paths to report, such as ``networks.lab*``.
         watch: Called with the share of the rules that has been checked, 0 to 1.
+        try_fixes: Whether suggestions are tried; else all are there, and shown as not tried.
     """
     plan = pools.plan
 
@@ -107,7 +109,10 @@ def check_plan(
         finding if root is None else finding._replace(suggestions=())
         for finding, root in zip(found, roots, strict=True)
     ]  # what follows from another goes away with that one
-    found = with_tried_suggestions(found, plan, lambda changed: look(Pools(changed)))
+    if try_fixes:
+        found = with_tried_suggestions(found, plan, lambda changed: look(Pools(changed)))
+    else:
+        found = [f._replace(is_tried=False) if f.suggestions else f for f in found]
     if plan.accept:
         found = [_accepted(finding, plan, today) for finding in found]
     found = [
