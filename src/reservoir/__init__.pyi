@@ -5,9 +5,13 @@
 
 from .api.comparisons import compare as compare
 from .api.comparisons import notices as notices
+from .api.completions import Completion as Completion
+from .api.completions import completions as completions
+from .api.completions import table_completions as table_completions
 from .api.configuration import combine as combine
 from .api.configuration import convert as convert
 from .api.configuration import read as read
+from .api.configuration import reads as reads
 from .api.documents import explain as explain
 from .api.documents import report as report
 from .api.drafts import drafting as drafting
@@ -19,6 +23,7 @@ from .api.lease_lists import check_leases as check_leases
 from .api.lease_lists import read_leases as read_leases
 from .api.plans import OpenedPlan as OpenedPlan
 from .api.plans import check as check
+from .api.plans import fixed as fixed
 from .api.plans import load as load
 from .api.plans import loads as loads
 from .api.plans import mend as mend
@@ -34,6 +39,7 @@ from .api.sizing import size as size
 from .api.sizing import size_demand as size_demand
 from .api.stages import stages as stages
 from .api.verification import verify as verify
+from .api.whereabouts import Index as Index
 from .api.whereabouts import find as find
 from .configurations import configuration_text as configuration_text
 from .core.checks import Report as Report

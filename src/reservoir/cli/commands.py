@@ -30,6 +30,7 @@ COMMANDS = (
     "size",
     "map",
     "find",
+    "lsp",
     "report",
     "dialect",
     "schema",

@@ -24,6 +24,11 @@ def is_plan(file: str) -> bool:
     return file == STANDARD_INPUT or path.suffix in (".yaml", ".yml") or _says_so(path)
 
 
+def is_plan_text(text: str) -> bool:
+    """Whether a text says of which format of plans it is."""
+    return _FORMAT.search(text[:LOOKED_AT].encode()) is not None
+
+
 def _says_so(path: Path) -> bool:
     """Whether a file says of which format of plans it is."""
     return _FORMAT.search(beginning(str(path), LOOKED_AT)) is not None

@@ -109,8 +109,13 @@ def check_plan(
         finding if root is None else finding._replace(suggestions=())
         for finding, root in zip(found, roots, strict=True)
     ]  # what follows from another goes away with that one
+
+    def look_again(changed: Plan) -> list[Finding]:
+        # All rules have been run, but who watches may want no more of it.
+        return look(Pools(changed), None if watch is None else lambda _share: watch(1.0))
+
     if try_fixes:
-        found = with_tried_suggestions(found, plan, lambda changed: look(Pools(changed)))
+        found = with_tried_suggestions(found, plan, look_again)
     else:
         found = [f._replace(is_tried=False) if f.suggestions else f for f in found]
     if plan.accept:

@@ -29,6 +29,13 @@ class Edit:
     old: str | None
     new: str | None
 
+    @property
+    def words(self) -> str:
+        """What it does: ``10.84.30.255 becomes 10.84.30.254``."""
+        if self.new is None:
+            return f"remove {self.old}"
+        return f"{self.old} becomes {self.new}" if self.old else f"add {self.new}"
+
 
 class NotApplicableError(Exception):
     """The plan has no place for an edit, or the new value isn't one."""

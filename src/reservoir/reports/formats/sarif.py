@@ -62,10 +62,8 @@ def _result(
     if finding.witness is not None:
         texts.append(f"Example: {finding.witness.sentence}.")
     for suggestion in finding.suggestions:
-        old = f"{suggestion.old} becomes " if suggestion.old else "add "
-        edit = f"{old}{suggestion.new}" if suggestion.new else f"remove {suggestion.old}"
         untried = "" if finding.is_tried else " (not tried)"
-        texts.append(f"Fix at {format_path(suggestion.path)}: {edit}{untried}.")
+        texts.append(f"Fix at {format_path(suggestion.path)}: {suggestion.words}{untried}.")
     result: dict[str, Any] = {
         "ruleId": finding.rule,
         "level": _LEVELS[finding.severity],

@@ -1,0 +1,121 @@
+"""What an editor shows of the word under the cursor, as Markdown."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Iterator
+
+from reservoir.core.checks import rules
+from reservoir.core.findings import Finding
+from reservoir.core.plan.references import kind_named_at
+from reservoir.core.plan.scalars import READERS
+from reservoir.core.values.addresses import MalformedValueError, Prefix, format_address
+from reservoir.core.values.clients import is_mac_text
+from reservoir.core.whereabouts import Answer
+from reservoir.core.wording import counted
+from reservoir.files.cursor import Written
+from reservoir.files.plan_schema import expected_at
+from reservoir.lsp.state import State
+from reservoir.reports.manual import rule_lines
+from reservoir.reports.markup import code, plain
+
+MOST = 8
+"""Things, servers or findings that are listed at most; how many more there are is said."""
+
+_NAMED = ("devices", "networks", "classes")
+"""Keys of a plan below which each key is a name."""
+
+
+def hover_of_plan(written: Written, state: State | None) -> str:
+    """What is known of a key or a value of a plan; empty if nothing is.
+
+    Args:
+        written: The key or the value.
+        state: The plan as it last could be used.
+    """
+    path = written.path
+    kind = kind_named_at(path)
+    if kind == "rule" and written.text in rules():
+        return "\n".join(rule_lines(rules()[written.text]))
+    if written.is_key and kind is None and not _is_name(written):
+        expected = expected_at(path)
+        return plain(expected.what) if expected.what else ""
+    if path[-1:] == ("vlan",) or kind is not None or _is_name(written) or _is_number(written.text):
+        return hover_of_word(written.text, state)
+    return ""
+
+
+def hover_of_word(word: str, state: State | None) -> str:
+    """What is known of an address, a range, a client, a tag or a name; empty if nothing is."""
+    if state is None or state.index is None or not word:
+        return ""
+    try:
+        answer = state.index.find(_asked(word))
+    except MalformedValueError:
+        return ""
+    if not answer.is_known and answer.free is None and answer.nearest is None:
+        return ""
+    return "\n".join(_lines(answer))
+
+
+def _asked(word: str) -> str:
+    """What is asked about a word: of an address with its prefix length, the address."""
+    with contextlib.suppress(MalformedValueError):
+        prefix: Prefix = READERS["subnet"](word)
+        if prefix.address != prefix.network:
+            return format_address(prefix.address)
+    return word
+
+
+def hover_of_findings(findings: list[Finding]) -> str:
+    """The manuals of the rules that some findings are of."""
+    named = dict.fromkeys(finding.rule for finding in findings)
+    return "\n\n".join("\n".join(rule_lines(rules()[name])) for name in named if name in rules())
+
+
+def _is_name(written: Written) -> bool:
+    """Whether a key is the name of a network, a device, an interface, a zone or a class."""
+    path = written.path
+    if not written.is_key or path[:1] not in [(key,) for key in _NAMED]:
+        return False
+    return len(path) == 2 or (len(path) == 4 and path[2] in ("interfaces", "zones"))
+
+
+def _is_number(text: str) -> bool:
+    """Whether a text is an address, a range, a subnet or a client."""
+    is_address = re.match(r"[0-9]+(\.[0-9]+){2,}", text) is not None
+    return is_address or bool(is_mac_text(text)) or text.startswith(("hex:", "text:"))
+
+
+def _lines(answer: Answer) -> Iterator[str]:
+    """An answer as a short list."""
+    size = answer.span.size if answer.span is not None else 1
+    count = f", {counted(size, 'address')}" if size > 1 else ""
+    yield f"**{plain(answer.asked)}**{count}"
+    yield ""
+    things = [f"{plain(thing.what)}" for thing in answer.things]
+    yield from _listed(list(dict.fromkeys(things)), "more")
+    several = len({served.network for served in answer.servers}) > 1
+    served = [
+        plain(f"{f'{one.network} ' if several else ''}served by {one.server}, {one.way}")
+        for one in answer.servers
+    ]
+    yield from _listed(served, "more servers")
+    if answer.nearest is not None:
+        yield f"- in no network; the nearest is {plain(answer.nearest)}"
+    if answer.free is not None:
+        yield f"- {answer.free} is free, {counted(answer.free.size, 'address')}"
+    findings = [
+        f"{finding.severity.word} {code(finding.rule)}: {plain(finding.message)}"
+        for finding in answer.findings
+        if finding.accepted is None
+    ]
+    yield from _listed(findings, "more findings")
+
+
+def _listed(items: list[str], more: str) -> Iterator[str]:
+    """A list's items, the first of them; how many more there are."""
+    yield from (f"- {item}" for item in items[:MOST])
+    if len(items) > MOST:
+        yield f"- and {len(items) - MOST:,} {more}"
