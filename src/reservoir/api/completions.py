@@ -121,26 +121,11 @@ def _offered(
 def _keys(typed: Typed, plan: OpenedPlan | None) -> Iterator[tuple[str, Kind, str]]:
     """The keys that a block may have and hasn't yet, those first that it must have."""
     expected = expected_at(typed.path)
-    there = {*typed.beside, *map(str, _set_already(plan, typed.path))}
-    left = [key for key in expected.keys if key not in there or key == typed.begun]
+    left = [key for key in expected.keys if key not in typed.beside]
     for key in sorted(left, key=lambda key: key not in expected.required):
         yield key, "key", expected.keys[key]
     if plan is not None:  # some keys are names
-        yield from _names((*typed.path, ""), plan, there)
-
-
-def _set_already(plan: OpenedPlan | None, path: PlanPath) -> Collection[str | int]:
-    """The keys that a block has where the plan was whole."""
-    if plan is None:
-        return ()
-    tree, there = plan.places.tree_of(path)
-    branch = tree.places
-    for step in there:
-        spot = branch.spots.get(step)
-        if spot is None or spot[1] is None:
-            return ()
-        branch = spot[1]
-    return branch.spots
+        yield from _names((*typed.path, ""), plan, typed.beside)
 
 
 def _names(

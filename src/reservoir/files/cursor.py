@@ -47,7 +47,7 @@ class Typed:
     column: int
     """Where it begins, from 1."""
     beside: Mapping[str, str] = field(default_factory=dict)
-    """The keys of that block that stand before it, or beside it, with single values."""
+    """The keys of the block that it is in, with their single values; others are empty."""
 
 
 def written_at(text: str, line: int, column: int) -> Written | None:
@@ -88,32 +88,44 @@ def typed_at(text: str, line: int, column: int) -> list[Typed]:
         return []  # a comment
     begun = (re.search(r"[^\s{}\[\],\"']*$", before) or [""])[0]
     begin = column - len(begun)
+    start = before[: begin - 1] + _MARK + begun
     above = "".join(f"{each}\n" for each in lines[: line - 1])
-    start = before[: begin - 1]
-    for known in (above, None):
-        found: list[Typed] = []
-        for behind in (": ", ""):
-            current = f"{start}{_MARK}{begun}{behind}"
-            whole = known + current if known is not None else _outline(lines, line - 1, [current])
-            typed = _marked(whole, begun, begin)
-            if typed is not None and all(typed.is_key != other.is_key for other in found):
-                found.append(typed)
+    behind = re.sub(r"^[^\s{}\[\],\"':]*(:(?=\s|$))?", "", here[column - 1 :])
+    below = "\n".join([behind, *lines[line:]])
+    # What stands above may be readable no more; then the lines count that this one is below.
+    for whole in (above + start, _outline(lines, line - 1, [start])):
+        readings = (_marked(whole, sign, below, begun, begin) for sign in (": ", ""))
+        found = {typed.is_key: typed for typed in readings if typed is not None}
         if found:
-            return found
+            return list(found.values())
     return []
 
 
-def _marked(text: str, begun: str, column: int) -> Typed | None:
-    """What is at the mark; None if the text can't be read that far."""
+def _marked(text: str, sign: str, below: str, begun: str, column: int) -> Typed | None:
+    """What is at the mark with which a text ends; None if the text can't be read that far.
+
+    Args:
+        text: The text.
+        sign: What makes a key of the mark, or nothing.
+        below: What stands behind it, which may not be readable.
+        begun: What was typed.
+        column: Where that begins.
+    """
     said: dict[PlanPath, str] = {}
-    for one in _until_wrong(text):
+    typed: Written | None = None
+    for one in _until_wrong(text + sign + below):
         if one.text.startswith(_MARK):
-            path = one.path[:-1] if one.is_key else one.path
-            block = path if one.is_key else _block_of(path)
-            beside = {str(known[-1]): value for known, value in said.items() if known[:-1] == block}
-            return Typed(path, one.is_key, begun, column, beside)
-        said[one.path] = "" if one.is_key else one.text
-    return None
+            typed = typed or one
+        elif typed is not None and one.path[: len(typed.path)] == typed.path:
+            continue  # what was the value of what is being typed
+        elif not one.is_key or one.path not in said:
+            said[one.path] = "" if one.is_key else one.text
+    if typed is None:
+        return None
+    path = typed.path[:-1] if typed.is_key else typed.path
+    block = path if typed.is_key else _block_of(path)
+    beside = {str(known[-1]): value for known, value in said.items() if known[:-1] == block}
+    return Typed(path, typed.is_key, begun, column, beside)
 
 
 def _block_of(path: PlanPath) -> PlanPath:

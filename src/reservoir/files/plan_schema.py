@@ -7,6 +7,7 @@ from functools import cache
 from typing import Any, NamedTuple
 
 from reservoir.core.plan.model import PlanFile, PlanPath
+from reservoir.core.values.options import MEANINGS, REGISTRY
 
 
 class Expected(NamedTuple):
@@ -38,13 +39,20 @@ def expected_at(path: PlanPath) -> Expected:
         for key, inner in node.get("properties", {}).items():
             keys.setdefault(key, _in_words(_nodes(inner)))
         for named in _nodes(node.get("propertyNames", {})):
-            keys |= {name: keys.get(name, "") for name in named.get("enum", ())}
+            keys |= {name: keys.get(name) or _option(name) for name in named.get("enum", ())}
         required |= set(node.get("required", ()))
         if node.get("type") == "boolean":
             words |= {"yes": None, "no": None}
         said = (*node.get("enum", ()), *([node["const"]] if "const" in node else ()))
         words |= dict.fromkeys(word for word in said if isinstance(word, str))
-    return Expected(keys, frozenset(required), list(words), _in_words(there))
+    what = _option(str(path[-1])) if path[-2:-1] == ("options",) else ""
+    return Expected(keys, frozenset(required), list(words), what or _in_words(there))
+
+
+def _option(name: str) -> str:
+    """What a DHCP option is, by its registered name; empty if it has none."""
+    known = REGISTRY.get(name)
+    return f"option {known.code}, {MEANINGS[known.kind]}" if known is not None else ""
 
 
 @cache

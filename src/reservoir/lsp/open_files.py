@@ -43,6 +43,8 @@ class OpenFiles:
         self._versions: dict[str, int] = {}
         self._mains: dict[str, tuple[str, ...]] = {}
         """The plans that each open file belongs to; a configuration belongs to itself."""
+        self._placing: dict[str, asyncio.Future[tuple[str, ...]]] = {}
+        """What finds these plans."""
         self._states: dict[str, State] = {}
         self._good: dict[str, State] = {}
         """Of each plan the latest that could be used."""
@@ -60,8 +62,10 @@ class OpenFiles:
         is_new = file not in self._texts
         self._texts[file], self._versions[file] = text, version
         if is_new or self._mains.get(file, (file,)) == (file,):
-            self._mains[file] = await self.do(self._mains_of, file, text)
-        for main in self._mains[file]:
+            # Whoever asks meanwhile waits for it.
+            self._placing[file] = asyncio.ensure_future(self.do(self._mains_of, file, text))
+            self._mains[file] = await self._placing[file]
+        for main in self._mains.get(file, ()):
             self._check(main)
 
     def drop(self, file: str) -> list[State]:
@@ -98,12 +102,13 @@ class OpenFiles:
         return self._versions.get(file)
 
     def kind(self, file: str) -> Kind:
-        """What an open file is."""
-        return kind_of(file, self._texts.get(file, ""))
+        """What an open file is; what was a plan remains one while its first line is typed."""
+        kind = kind_of(file, self._texts.get(file, ""))
+        return "plan" if kind == "other" and self._mains.get(file) else kind
 
     async def good(self, file: str) -> State | None:
         """What is known of the plan of a file, as it last could be used; None if it never could."""
-        for main in self._mains.get(file, ()):
+        for main in await self._mains_known(file):
             if main not in self._states and main in self._running:
                 await asyncio.wait([self._running[main]])
             if main in self._good:
@@ -112,7 +117,7 @@ class OpenFiles:
 
     async def settled(self, file: str) -> State | None:
         """What is known of the plan of a file as it stands now; None if it can't be used."""
-        for main in self._mains.get(file, ()):
+        for main in await self._mains_known(file):
             while main in self._running:
                 await asyncio.wait([self._running[main]])
             state = self._states.get(main)
@@ -136,11 +141,18 @@ class OpenFiles:
 
     # How it becomes known.
 
+    async def _mains_known(self, file: str) -> tuple[str, ...]:
+        """The plans that an open file belongs to, once they are found."""
+        if file in self._placing:
+            await asyncio.wait([self._placing[file]])
+            await asyncio.sleep(0)  # who found them begins to check
+        return self._mains.get(file, ())
+
     def _mains_of(self, file: str, text: str) -> tuple[str, ...]:
         """What a file belongs to."""
         kind = kind_of(file, text)
         if kind == "other":
-            return ()
+            return self._mains.get(file, ())
         if kind == "configuration":
             return (file,)
         return tuple(plans_naming(file, dict(self._texts), self._kept)) or (file,)
@@ -161,6 +173,7 @@ class OpenFiles:
             state = State(main, dict(self._texts), dict(self._versions))
             known = self._good.get(main)
             kind = kind_of(main, state.text(main))
+            kind = "plan" if kind == "other" else kind
             dialect = known.dialect if known is not None else None
             superseded = self._is_superseded(main)
             try:

@@ -100,3 +100,26 @@ class Positions:
         written = self.lines[line - 1] if line <= len(self.lines) else ""
         character = self._codec.client_num_units(written[: column - 1])
         return types.Position(line - 1, character)
+
+
+def moved(spot: types.Range, before: Sequence[str], after: Sequence[str]) -> types.Range | None:
+    """Where a range in one line is after a change; None if its line may have been changed.
+
+    Args:
+        spot: The range as it was.
+        before: The lines as they were.
+        after: The lines as they are.
+    """
+    number, shift = spot.start.line, len(after) - len(before)
+    same = next(
+        (n for n, pair in enumerate(zip(before, after, strict=False)) if pair[0] != pair[1]), None
+    )
+    if same is None or number < same:
+        return spot if number < len(after) else None
+    if number + shift < same or before[number:] != after[number + shift :]:
+        return None
+    begin, end = spot.start, spot.end
+    return types.Range(
+        types.Position(number + shift, begin.character),
+        types.Position(number + shift, end.character),
+    )

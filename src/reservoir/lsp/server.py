@@ -15,7 +15,7 @@ from reservoir.core.problems import Place
 from reservoir.files.cursor import Written, written_at
 from reservoir.lsp import findings, fixes, hover, names, outline
 from reservoir.lsp.open_files import OpenFiles
-from reservoir.lsp.positions import Positions, file_of, kind_of, uri_of
+from reservoir.lsp.positions import Positions, file_of, kind_of, lines_of, moved, uri_of
 from reservoir.lsp.state import State
 from reservoir.version import __version__
 
@@ -104,6 +104,7 @@ class Server(LanguageServer):
             return cache[file]
 
         kind = kind_of(state.main, state.text(state.main))
+        kind = "plan" if kind == "other" else kind
         before = self._shown.get(state.main, {})
         by_file: dict[str, list[findings.Shown]] = {file: [] for file in state.files}
         for shown in findings.shown_of(state, kind, positions_of, self._has_related):
@@ -293,13 +294,19 @@ class Server(LanguageServer):
         return None, word[0] if word is not None else ""
 
     def _locations(self, places: Sequence[Place], state: State) -> list[types.Location]:
+        """Places as locations; in a text that was changed since, where they are now."""
         cache: dict[str, Positions] = {}
         found = []
         for place in places:
             if place.file not in cache:
                 cache[place.file] = self.positions(state, place.file)
-            spot = cache[place.file].at(place.line, place.column)
-            found.append(types.Location(self._uris.get(place.file) or uri_of(place.file), spot))
+            then, now = cache[place.file], self.open.text(place.file)
+            spot: types.Range | None = then.at(place.line, place.column)
+            if spot is not None and now is not None:
+                spot = moved(spot, then.lines, lines_of(now))
+            if spot is not None:
+                uri = self._uris.get(place.file) or uri_of(place.file)
+                found.append(types.Location(uri, spot))
         return found
 
     async def outline(self, uri: str) -> list[types.DocumentSymbol]:
@@ -311,6 +318,9 @@ class Server(LanguageServer):
         kind = self.open.kind(file)
         if kind == "plan":
             found = outline.outline_of_plan(text, positions)
+            good = await self.open.good(file) if found is None else None
+            if found is None and good is not None and file not in self._outlines:
+                found = outline.outline_of_plan(good.text(file), self.positions(good, file))
             if found is not None:
                 self._outlines[file] = found
         elif kind == "configuration":

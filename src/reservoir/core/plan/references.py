@@ -2,32 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from reservoir.core.plan.model import Plan, PlanPath
 from reservoir.core.wording import hint
 
-_ANY = "*"
-"""Any key of a mapping, any position of a list."""
+_NAME, _EACH = "*", "[]"
+"""Any name, a mapping's key; each item of a list, in a file perhaps without its position."""
 
-_NAMING: tuple[tuple[PlanPath, str], ...] = (
-    (("devices", _ANY, "interfaces", _ANY, "parent"), "interface"),
-    (("devices", _ANY, "interfaces", _ANY, "members", _ANY), "interface"),
-    (("devices", _ANY, "interfaces", _ANY, "zone"), "zone"),
-    (("networks", _ANY, "served_by", _ANY, "device"), "device"),
-    (("networks", _ANY, "served_by", _ANY, "pair", _ANY), "device"),
-    (("networks", _ANY, "by_class", _ANY), "class"),
-    (("networks", _ANY, "admits", _ANY), "class"),
-    (("networks", _ANY, "static", _ANY, "owner"), "device or machine"),
-    (("checks", "severity", _ANY), "rule"),
-    (("accept", _ANY, "rule"), "rule"),
+_NAMING: tuple[tuple[str, ...], ...] = (
+    ("interface", "devices", _NAME, "interfaces", _NAME, "parent"),
+    ("interface", "devices", _NAME, "interfaces", _NAME, "members", _EACH),
+    ("zone", "devices", _NAME, "interfaces", _NAME, "zone"),
+    ("device", "networks", _NAME, "served_by", _EACH, "device"),
+    ("device", "networks", _NAME, "served_by", _EACH, "pair", _EACH),
+    ("class", "networks", _NAME, "by_class", _NAME),
+    ("class", "networks", _NAME, "admits", _EACH),
+    ("device or machine", "networks", _NAME, "static", _EACH, "owner"),
+    ("rule", "checks", "severity", _NAME),
+    ("rule", "accept", _EACH, "rule"),
 )
-"""Where names are used, and of what; a key is a name where the path ends at a mapping's."""
-
-
-_SHORTENED = (_ANY, "served_by", "admits", "members")
-"""Of what is a list or a block here, a file may have its only word in its place."""
+"""What is named, and where; where the path ends at a mapping, its keys are the names."""
 
 
 class Reference(NamedTuple):
@@ -55,30 +51,29 @@ class Dangling(NamedTuple):
 
 def references(plan: Plan) -> Iterator[Reference]:
     """Every name in the plan that is defined elsewhere."""
-    for pattern, kind in _NAMING:
+    for kind, *pattern in _NAMING:
         for path, name in _walked(plan, pattern, ()):
             yield Reference(path, kind, name)
 
 
 def kind_named_at(path: PlanPath) -> str | None:
-    """What a name at a path of the file names, were it that nothing stands there yet.
+    """What a name at a path of a file names, were it that nothing stands there yet.
 
     A list of one may stand without its dash, a server by its name alone.
     """
-    for pattern, kind in _NAMING:
-        for length in range(_least(pattern), len(pattern) + 1):
-            pairs = zip(pattern, path, strict=False)
-            if len(path) == length and all(step in (_ANY, given) for step, given in pairs):
-                return kind
-    return None
+    return next((kind for kind, *pattern in _NAMING if _fits(pattern, path)), None)
 
 
-def _least(pattern: PlanPath) -> int:
-    """How many steps of a pattern a file needs: what its short forms leave out is at the end."""
-    length = len(pattern)
-    while pattern[length - 1] in (_ANY, "device") and pattern[length - 2] in _SHORTENED:
-        length -= 1
-    return length
+def _fits(pattern: Sequence[str], path: PlanPath) -> bool:
+    """Whether a pattern leads to a path, short forms allowed."""
+    if not pattern:
+        return not path
+    step, *rest = pattern
+    if path:
+        is_here = isinstance(path[0], int) if step == _EACH else step in (_NAME, path[0])
+        if is_here and _fits(rest, path[1:]):
+            return True
+    return step in (_EACH, "device") and _fits(rest, path)
 
 
 def names_of(plan: Plan, kind: str, path: PlanPath, rules: Collection[str]) -> Collection[str]:
@@ -131,22 +126,21 @@ def _among(kind: str, path: PlanPath) -> PlanPath:
     return {"class": ("classes",), "rule": ()}.get(kind, ("devices",))
 
 
-def _walked(value: Any, pattern: PlanPath, path: PlanPath) -> Iterator[tuple[PlanPath, str]]:
+def _walked(value: Any, pattern: Sequence[str], path: PlanPath) -> Iterator[tuple[PlanPath, str]]:
     """The names where a pattern leads, each with its path."""
     if not pattern:
         if value is not None:
             yield path, value
         return
     step, *rest = pattern
-    if step != _ANY:
-        if (inner := _part(value, step)) is not None:
-            yield from _walked(inner, tuple(rest), (*path, step))
-    elif isinstance(value, Mapping):
+    if step == _NAME:
         for key, inner in value.items():
-            yield from _walked(inner if rest else key, tuple(rest), (*path, key))
-    else:
+            yield from _walked(inner if rest else key, rest, (*path, key))
+    elif step == _EACH:
         for position, inner in enumerate(value):
-            yield from _walked(inner, tuple(rest), (*path, position))
+            yield from _walked(inner, rest, (*path, position))
+    elif (inner := _part(value, step)) is not None:
+        yield from _walked(inner, rest, (*path, step))
 
 
 def _part(value: Any, step: str | int) -> Any:
