@@ -25,11 +25,11 @@ from reservoir.lsp.state import (
 
 Done = TypeVar("Done")
 
-PAUSE = 0.03
+PAUSE = 0.01
 """Seconds that are waited after a change, since the next letter may follow."""
 
 
-IDLE = 0.3
+IDLE = 1.0
 """Seconds without a change after which fixes are tried, before anybody asks for them."""
 
 

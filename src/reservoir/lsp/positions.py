@@ -102,24 +102,26 @@ class Positions:
         return types.Position(line - 1, character)
 
 
-def moved(spot: types.Range, before: Sequence[str], after: Sequence[str]) -> types.Range | None:
-    """Where a range in one line is after a change; None if its line may have been changed.
+class Moved:
+    """Where the lines of a text are after a change; those that may be others are nowhere."""
 
-    Args:
-        spot: The range as it was.
-        before: The lines as they were.
-        after: The lines as they are.
-    """
-    number, shift = spot.start.line, len(after) - len(before)
-    same = next(
-        (n for n, pair in enumerate(zip(before, after, strict=False)) if pair[0] != pair[1]), None
-    )
-    if same is None or number < same:
-        return spot if number < len(after) else None
-    if number + shift < same or before[number:] != after[number + shift :]:
-        return None
-    begin, end = spot.start, spot.end
-    return types.Range(
-        types.Position(number + shift, begin.character),
-        types.Position(number + shift, end.character),
-    )
+    def __init__(self, before: Sequence[str], after: Sequence[str]) -> None:
+        """Take the lines as they were, and as they are."""
+        self._shift = len(after) - len(before)
+        most = min(len(before), len(after))
+        self._first = next((n for n in range(most) if before[n] != after[n]), most)
+        left = most - self._first
+        same = next((n for n in range(left) if before[-1 - n] != after[-1 - n]), left)
+        self._last = len(before) - same
+        """From here on, the lines are the same again."""
+
+    def range(self, spot: types.Range) -> types.Range | None:
+        """Where a range in one line is; None if its line may have been changed."""
+        number = spot.start.line
+        if number < self._first:
+            return spot
+        if number < self._last:
+            return None
+        begin, end = spot.start.character, spot.end.character
+        line = number + self._shift
+        return types.Range(types.Position(line, begin), types.Position(line, end))

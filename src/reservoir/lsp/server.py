@@ -15,7 +15,7 @@ from reservoir.core.problems import Place
 from reservoir.files.cursor import Written, written_at
 from reservoir.lsp import findings, fixes, hover, names, outline
 from reservoir.lsp.open_files import OpenFiles
-from reservoir.lsp.positions import Positions, file_of, kind_of, lines_of, moved, uri_of
+from reservoir.lsp.positions import Moved, Positions, file_of, kind_of, lines_of, uri_of
 from reservoir.lsp.state import State
 from reservoir.version import __version__
 
@@ -295,15 +295,17 @@ class Server(LanguageServer):
 
     def _locations(self, places: Sequence[Place], state: State) -> list[types.Location]:
         """Places as locations; in a text that was changed since, where they are now."""
-        cache: dict[str, Positions] = {}
+        cache: dict[str, tuple[Positions, Moved | None]] = {}
         found = []
         for place in places:
             if place.file not in cache:
-                cache[place.file] = self.positions(state, place.file)
-            then, now = cache[place.file], self.open.text(place.file)
+                then, now = self.positions(state, place.file), self.open.text(place.file)
+                changed = None if now is None else Moved(then.lines, lines_of(now))
+                cache[place.file] = then, changed
+            then, changed = cache[place.file]
             spot: types.Range | None = then.at(place.line, place.column)
-            if spot is not None and now is not None:
-                spot = moved(spot, then.lines, lines_of(now))
+            if spot is not None and changed is not None:
+                spot = changed.range(spot)
             if spot is not None:
                 uri = self._uris.get(place.file) or uri_of(place.file)
                 found.append(types.Location(uri, spot))
