@@ -39,8 +39,8 @@ def examples(number: int) -> int:
     return {"long": number * 20, "few": max(number // 20, 2)}.get(RUN, number)
 
 
-REAL = {"network_service", "dhcp_clients", "browser"}
-"""Fixtures of what isn't ours: the operating system's services, a browser."""
+REAL = {"network_service", "dhcp_clients", "browser", "neovim"}
+"""Fixtures of what isn't ours: the operating system's services, a browser, an editor."""
 
 LONG = {"steps", "report_page", "installed"}
 """Fixtures that take their time: every line counted, all of a report drawn, the program started."""
@@ -85,6 +85,15 @@ def browser() -> str:
     found = shutil.which("chromium")
     if found is None:
         pytest.skip("chromium is not installed: no browser to try it in")
+    return found
+
+
+@pytest.fixture(scope="session")
+def neovim() -> str:
+    """An editor that needs no window, or that there is none."""
+    found = shutil.which("nvim")
+    if found is None:
+        pytest.skip("nvim is not installed: no editor to try it in")
     return found
 
 

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import json
+import os
 import random
 import re
 import shutil
+import subprocess
+import sys
 from collections import Counter
 from collections.abc import Iterator
 from ipaddress import IPv4Address, IPv4Network
@@ -475,6 +478,73 @@ def test_editors_that_can_less(hurried: Path, editor: Editor) -> None:
         assert actions and all(each.edit is not None for each in actions)
     finally:
         plain.end()
+
+
+def test_a_real_editor(neovim: str, hurried: Path) -> None:
+    """With the settings that the documentation shows: findings, completion, a fix, a definition."""
+    settings = (ROOT / "docs/editor.md").read_text().partition("```lua\n")[2].partition("```")[0]
+    (hurried.parent / "init.lua").write_text(settings)
+    steps = hurried.parent / "steps.lua"
+    steps.write_text(STEPS)
+    command = [neovim, "--headless", "-u", "init.lua", hurried.name, "-c", "luafile steps.lua"]
+    path = f"{Path(sys.executable).parent}:{os.environ['PATH']}"
+    ended = subprocess.run(
+        command,
+        cwd=hurried.parent,
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+        env={**os.environ, "PATH": path, "HOME": str(hurried.parent)},
+    )
+    assert ended.returncode == 0, ended.stderr
+    found = json.loads((hurried.parent / "found.json").read_text())
+    known = {(line, rule) for _, line, rule in said_by_check(hurried.parent, hurried.name)}
+    assert len(found["shown"]) > 12
+    assert {(line, rule) for line, rule in found["shown"]} <= known
+    assert found["line"] == "    gateway: 10.84.24.1"
+    assert "pier-router:" in found["definition"]
+    assert "harbour-office" in found["offered"]
+    assert "10.84.24.0/24, VLAN 24" in found["hover"]
+
+
+ROOT = Path(__file__).parents[1]
+
+STEPS = """
+local function settled(condition)
+  assert(vim.wait(30000, condition, 20), "nothing came")
+end
+local function asked(method, line, column)
+  local place = { line = line - 1, character = column - 1 }
+  local its = { textDocument = vim.lsp.util.make_text_document_params(), position = place }
+  for _, answer in pairs(vim.lsp.buf_request_sync(0, method, its, 30000)) do
+    return answer.result
+  end
+end
+settled(function() return #vim.diagnostic.get(0) > 0 end)
+local found = { shown = {}, offered = {} }
+for _, each in ipairs(vim.diagnostic.get(0)) do
+  table.insert(found.shown, { each.lnum + 1, each.code })
+end
+local function line_of(text) return vim.fn.search(text, "w") end
+local gateway = line_of("gateway: 10.48.24.1")
+found.hover = asked("textDocument/hover", gateway - 3, 4).contents.value
+vim.api.nvim_win_set_cursor(0, { line_of("served_by: pier-router"), 16 })
+vim.lsp.buf.definition()
+settled(function() return vim.fn.getline("."):find("pier%-router:") end)
+found.definition = vim.fn.getline(".")
+local line = line_of("served_by: pier-router")
+for _, item in ipairs(asked("textDocument/completion", line, 16).items) do
+  table.insert(found.offered, item.label)
+end
+vim.ui.select = function(items, _, choose) choose(items[1]) end
+vim.api.nvim_win_set_cursor(0, { gateway, 14 })
+vim.lsp.buf.code_action()
+settled(function() return vim.fn.getline(gateway):find("10.84.24.1") end)
+found.line = vim.fn.getline(gateway)
+vim.fn.writefile({ vim.fn.json_encode(found) }, "found.json")
+vim.cmd("qall!")
+"""
 
 
 def test_only_what_changed_is_read_anew(right: Path, monkeypatch: pytest.MonkeyPatch) -> None:

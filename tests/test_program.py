@@ -80,6 +80,7 @@ CALLS = {
     "size": ("size", PLAN, "--network", "crew", "--figure", "crew.png"),
     "map": ("map", PLAN, "--free", "/20"),
     "find": ("find", "10.84.20.30", "crew", PLAN, "--leases", LEASES),
+    "lsp": ("lsp",),
     "report": ("report", PLAN, "--out", "report.html"),
     "dialect": ("dialect", "try", "thimble"),
     "schema": ("schema", "check"),

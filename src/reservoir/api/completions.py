@@ -6,11 +6,9 @@ import csv
 from collections.abc import Collection, Iterator
 from typing import Literal, NamedTuple
 
-from reservoir.api.drafts import drafting
 from reservoir.api.plans import OpenedPlan
 from reservoir.api.whereabouts import Index
 from reservoir.core.checks import rules
-from reservoir.core.drafting.next_free import NextFree
 from reservoir.core.plan.model import Plan, PlanPath, format_path
 from reservoir.core.plan.references import kind_named_at, names_of
 from reservoir.dialects.sheet.library import beside as library_beside
@@ -88,7 +86,7 @@ def table_completions(
     row = next(csv.reader([lines[line - 1]]), [])
     place = header.index("network")
     network = row[place].strip() if place < len(row) else ""
-    free = NextFree(drafting(plan), index.space).addresses_of(network)
+    free = index.next_free.addresses_of(network)
     return [Completion(each.text, "value", each.because, begins) for each in free]
 
 
@@ -109,13 +107,13 @@ def _offered(
         parts = [("networks", plan.plan.networks), ("devices", plan.plan.devices)]
         for kind, names in parts:
             for name in names:
-                yield format_path((kind, name)), "name", f"all of one of the {kind}"
-    if plan is not None and index is not None:
-        for each in NextFree(drafting(plan), index.space).at(path, typed.beside):
+                yield format_path((kind, name)), "name", f"what is found of this {kind[:-1]}"
+    if index is not None:
+        for each in index.next_free.at(path, typed.beside):
             yield each.text, "value", each.because
     expected = expected_at(path)
     words = [*expected.words, *(["none"] if ", or none" in expected.what else [])]
-    yield from ((word, "word", expected.what) for word in words)
+    yield from ((word, "word", "") for word in words)
 
 
 def _keys(typed: Typed, plan: OpenedPlan | None) -> Iterator[tuple[str, Kind, str]]:

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from functools import cached_property
 
+from reservoir.api.drafts import drafting
 from reservoir.api.plans import check, pools_of, space
 from reservoir.core.checks import Report
+from reservoir.core.drafting.next_free import NextFree
 from reservoir.core.leases.table import LeaseTable
 from reservoir.core.plan.scalars import READERS
 from reservoir.core.subject import Subject
@@ -32,6 +35,11 @@ class Index:
         self.space = space(subject)
         self._where = Whereabouts(pools_of(subject), self.space, leases)
         self._subject, self._report = subject, report
+
+    @cached_property
+    def next_free(self) -> NextFree:
+        """What can be named next: free addresses, ranges, subnets, VLAN tags."""
+        return NextFree(self.space, drafting(self._subject, space=self.space))
 
     def find(self, asked: str) -> Answer:
         """What is known of one thing, written as for :func:`find`.

@@ -87,7 +87,7 @@ def typed_at(text: str, line: int, column: int) -> list[Typed]:
     if re.search(r"(^|\s)#", re.sub(r"\"[^\"]*\"|'[^']*'", "", before)):
         return []  # a comment
     begun = (re.search(r"[^\s{}\[\],\"']*$", before) or [""])[0]
-    begin = column - len(begun)
+    begin = len(before) - len(begun) + 1
     start = before[: begin - 1] + _MARK + begun
     above = "".join(f"{each}\n" for each in lines[: line - 1])
     behind = re.sub(r"^[^\s{}\[\],\"':]*(:(?=\s|$))?", "", here[column - 1 :])

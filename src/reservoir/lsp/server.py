@@ -190,7 +190,7 @@ class Server(LanguageServer):
                 types.CompletionItem(
                     each.text,
                     kind=_COMPLETION_KINDS[each.kind],
-                    detail=each.about.partition("\n")[0],
+                    detail=each.about.partition("\n")[0] or None,
                     sort_text=f"{number:05}",
                     text_edit=types.TextEdit(place, written),
                 )

@@ -55,6 +55,8 @@ class Drafting:
     tags: tuple[int, int] | None = None
     """Where free VLAN tags are looked for; in all if None."""
     headroom: float = 0.2
+    space: Space | None = None
+    """The plan's address space, where it is known already."""
 
     @cached_property
     def _site(self) -> DraftedSite:
@@ -62,7 +64,7 @@ class Drafting:
 
     @cached_property
     def _space(self) -> Space:
-        return Space(Pools(self.plan), {})
+        return self.space or Space(Pools(self.plan), {})
 
     @property
     def additions(self) -> list[Addition]:

@@ -28,8 +28,8 @@ class Free(NamedTuple):
 class NextFree:
     """What of a plan's address space can be named next, asked of what is indexed already."""
 
-    def __init__(self, drafting: Drafting, space: Space) -> None:
-        """Take what suggests for new networks, and the plan's address space."""
+    def __init__(self, space: Space, drafting: Drafting) -> None:
+        """Take the plan's address space, and what suggests for new networks in it."""
         self._drafting, self._space, self._plan = drafting, space, drafting.plan
 
     def at(self, path: PlanPath, beside: Mapping[str, str]) -> list[Free]:
@@ -112,7 +112,7 @@ class NextFree:
             block = Prefix(chosen.address, min(chosen.bits, 16)).subnet
             after = (s for s in self._space.free(chosen.bits, [block]) if s.span > chosen.span)
             for subnet in islice(after, MOST - 1):
-                yield Free(str(subnet), "free too")
+                yield Free(str(subnet), "the next free one")
         yield from [free for has_tag, free in waiting if not has_tag][:MOST]
 
     def _gateways(self, subnet: Prefix | None) -> Iterator[Free]:
