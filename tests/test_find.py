@@ -101,6 +101,38 @@ def test_what_an_address_is_agrees_with_walking_the_plan(
         met(role)
 
 
+@meets("free", "assignable", "ranges", "subnets", "named")
+@given(plan=plans())
+@settings(max_examples=examples(150))
+def test_what_is_free_next_is_free(plan: dict[str, Any]) -> None:
+    """What is suggested to who types: addresses and ranges that nothing has, subnets beside all."""
+    opened = reservoir.loads(text_of(plan))
+    free = reservoir.Index(opened).next_free
+    for name, network in plan["networks"].items():
+        beside = {n for n, net in plan["networks"].items() if net.get("vrf") == network.get("vrf")}
+
+        def known(text: str, beside: set[str] = beside) -> set[tuple[str, str | None]]:
+            return {each for each in roles(plan, number_of(text)) if each[1] in beside}
+
+        expected = {server for n in beside for server in plan["networks"][n].get("dns", ())}
+        met("named", any(known(server) == {("free", name)} for server in expected))
+        for offered in free.addresses_of(name):
+            role = "assignable" if "assignable" in offered.because else "free"
+            assert known(offered.text) == {(role, name)}
+            assert role == "assignable" or offered.text not in expected
+            met(role)
+        for offered in free.at(("networks", name, "ranges", 0), {}):
+            first, _, last = offered.text.partition("-")
+            assert known(first) == known(last or first) == {("free", name)}
+            met("ranges")
+    used = {a for name in plan["networks"] for a in Walked(plan).addresses(name)}
+    subnets = [o for o in free.at(("networks", "new", "subnet"), {}) if "free" in o.because]
+    for offered in subnets:
+        begin = number_of(offered.text.partition("/")[0])
+        assert not used.intersection(range(begin, begin + 256))
+        met("subnets")
+
+
 def found(run: Run, *arguments: str) -> list[dict[str, Any]]:
     """The answers as JSON."""
     ended = run("find", *arguments, "--format", "json")

@@ -108,6 +108,14 @@ class Space:
             found.setdefault(names[use.vrf], []).append(use.address)
         return {vrf: AddressSet.of_addresses(some) for vrf, some in found.items()}
 
+    def named_by_nothing(self, one: NetworkSpace) -> AddressSet:
+        """The free addresses of a network that aren't named elsewhere either.
+
+        Not as a server's or next hop's, and not as that of a client of another network.
+        """
+        _, others, _ = self._bound(self._pools.place_of(one.name))
+        return one.kinds["free"] - others - self._in_use.get(one.network.vrf, AddressSet())
+
     @cached_property
     def _listed_clients(self) -> dict[str, AddressSet]:
         """For each VRF, addresses of static hosts that are the very client bound there."""

@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-import contextlib
-import re
 from collections.abc import Iterator
 
 from reservoir.core.checks import rules
 from reservoir.core.findings import Finding
 from reservoir.core.plan.references import kind_named_at
-from reservoir.core.plan.scalars import READERS
-from reservoir.core.values.addresses import MalformedValueError, Prefix, format_address
-from reservoir.core.values.clients import is_mac_text
+from reservoir.core.values.addresses import MalformedValueError
 from reservoir.core.whereabouts import Answer
 from reservoir.core.wording import counted
 from reservoir.files.cursor import Written
 from reservoir.files.plan_schema import expected_at
+from reservoir.lsp.names import asked_of, is_number
 from reservoir.lsp.state import State
 from reservoir.reports.manual import rule_lines
 from reservoir.reports.markup import code, plain
@@ -41,7 +38,7 @@ def hover_of_plan(written: Written, state: State | None) -> str:
     if written.is_key and kind is None and not _is_name(written):
         expected = expected_at(path)
         return plain(expected.what) if expected.what else ""
-    if path[-1:] == ("vlan",) or kind is not None or _is_name(written) or _is_number(written.text):
+    if path[-1:] == ("vlan",) or kind is not None or _is_name(written) or is_number(written.text):
         return hover_of_word(written.text, state)
     return ""
 
@@ -51,21 +48,12 @@ def hover_of_word(word: str, state: State | None) -> str:
     if state is None or state.index is None or not word:
         return ""
     try:
-        answer = state.index.find(_asked(word))
+        answer = state.index.find(asked_of(word))
     except MalformedValueError:
         return ""
     if not answer.is_known and answer.free is None and answer.nearest is None:
         return ""
     return "\n".join(_lines(answer))
-
-
-def _asked(word: str) -> str:
-    """What is asked about a word: of an address with its prefix length, the address."""
-    with contextlib.suppress(MalformedValueError):
-        prefix: Prefix = READERS["subnet"](word)
-        if prefix.address != prefix.network:
-            return format_address(prefix.address)
-    return word
 
 
 def hover_of_findings(findings: list[Finding]) -> str:
@@ -80,12 +68,6 @@ def _is_name(written: Written) -> bool:
     if not written.is_key or path[:1] not in [(key,) for key in _NAMED]:
         return False
     return len(path) == 2 or (len(path) == 4 and path[2] in ("interfaces", "zones"))
-
-
-def _is_number(text: str) -> bool:
-    """Whether a text is an address, a range, a subnet or a client."""
-    is_address = re.match(r"[0-9]+(\.[0-9]+){2,}", text) is not None
-    return is_address or bool(is_mac_text(text)) or text.startswith(("hex:", "text:"))
 
 
 def _lines(answer: Answer) -> Iterator[str]:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,16 +12,18 @@ import numpy as np
 
 from reservoir.core.plan.model import PlanPath, format_path
 from reservoir.core.plan.references import Reference, kind_named_at, references
+from reservoir.core.plan.scalars import READERS
 from reservoir.core.problems import Place
-from reservoir.core.values.addresses import MalformedValueError
+from reservoir.core.values.addresses import MalformedValueError, Prefix, format_address
+from reservoir.core.values.clients import is_mac_text
 from reservoir.files.cursor import Written
 from reservoir.lsp.state import State
 
 _FILES = ("include", "bindings_from", "static_from")
 """Keys of a plan that name files."""
 
-_DEFINING = ("network", "device", "interface", "class", "zone", "vrf")
-"""What a name is of, where a text defines it."""
+_DEFINING = ("network", "device", "interface", "virtual", "static", "bound", "class", "zone", "vrf")
+"""What a name is of where it is defined; of an address, whose it is."""
 
 
 def definition(written: Written, file: str, state: State) -> list[Place]:
@@ -36,8 +40,8 @@ def definition(written: Written, file: str, state: State) -> list[Place]:
     target = _target(written, state)
     if target is not None and state.subject is not None:
         return [state.subject.place(target)]
-    if kind_named_at(written.path) is not None:
-        return definition_of_word(written.text, state)  # a machine
+    if kind_named_at(written.path) is not None or is_number(written.text):
+        return definition_of_word(written.text, state)  # a machine, whoever has an address
     return []
 
 
@@ -46,11 +50,26 @@ def definition_of_word(word: str, state: State) -> list[Place]:
     if state.index is None or state.subject is None or not word:
         return []
     try:
-        things = state.index.find(word).things
+        things = state.index.find(asked_of(word)).things
     except MalformedValueError:
         return []
-    defining = [thing for thing in things if thing.role in _DEFINING]
-    return list(dict.fromkeys(state.subject.place(each.path) for each in defining or things))
+    defining = [thing.path for thing in things if thing.role in _DEFINING]
+    return list(dict.fromkeys(map(state.subject.place, defining)))
+
+
+def is_number(text: str) -> bool:
+    """Whether a text is an address, a range, a subnet or a client."""
+    is_address = re.match(r"[0-9]+(\.[0-9]+){2,}", text) is not None
+    return is_address or bool(is_mac_text(text)) or text.startswith(("hex:", "text:"))
+
+
+def asked_of(word: str) -> str:
+    """What is asked about a word: of an address with its prefix length, the address."""
+    with contextlib.suppress(MalformedValueError):
+        prefix: Prefix = READERS["subnet"](word)
+        if prefix.address != prefix.network:
+            return format_address(prefix.address)
+    return word
 
 
 def uses(written: Written, state: State, with_definition: bool) -> list[Place]:

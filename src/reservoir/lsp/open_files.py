@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Awaitable, Callable, Iterator
+from collections.abc import Awaitable, Callable
 from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
@@ -36,9 +36,9 @@ IDLE = 1.0
 class OpenFiles:
     """All that is open, and what is known of it."""
 
-    def __init__(self, publish: Callable[[State], None]) -> None:
-        """Take whom to give each state to that was found."""
-        self._publish = publish
+    def __init__(self, publish: Callable[[State], None], forget: Callable[[State], None]) -> None:
+        """Take whom to give each state to that was found, or that counts no more."""
+        self._publish, self._forget = publish, forget
         self._texts: dict[str, str] = {}
         self._versions: dict[str, int] = {}
         self._mains: dict[str, tuple[str, ...]] = {}
@@ -59,35 +59,27 @@ class OpenFiles:
 
     async def put(self, file: str, text: str, version: int) -> None:
         """A file was opened or changed: what it belongs to is checked anew."""
-        is_new = file not in self._texts
         self._texts[file], self._versions[file] = text, version
-        if is_new or self._mains.get(file, (file,)) == (file,):
-            # Whoever asks meanwhile waits for it.
-            self._placing[file] = asyncio.ensure_future(self.do(self._mains_of, file, text))
-            self._mains[file] = await self._placing[file]
+        if not self._mains.get(file):
+            await self._place(file)
         for main in self._mains.get(file, ()):
             self._check(main)
 
-    def drop(self, file: str) -> list[State]:
-        """A file was closed: what is on the disk counts from now.
-
-        Returns:
-            What was known of plans and configuration of which nothing is open any more.
-        """
+    def drop(self, file: str) -> None:
+        """A file was closed: what is on the disk counts from now."""
         self._texts.pop(file, None)
         self._versions.pop(file, None)
-        forgotten = []
         for main in self._mains.pop(file, ()):
-            if any(main in mains for mains in self._mains.values()):
+            if self._is_open(main):
                 self._check(main)
-            elif (state := self._states.pop(main, None)) is not None:
-                self._good.pop(main, None)
-                self._wanted[main] = self._wanted.get(main, 0) + 1
-                forgotten.append(state)
-        return forgotten
+            else:
+                self._leave(main)
 
-    def check_all(self) -> None:
+    async def check_all(self) -> None:
         """Files on the disk were changed: all that is open is checked anew."""
+        for file in list(self._texts):
+            if self._mains.get(file, (file,)) == (file,):  # another may name it now
+                await self._place(file)
         for main in {main for mains in self._mains.values() for main in mains}:
             self._check(main)
 
@@ -141,6 +133,29 @@ class OpenFiles:
 
     # How it becomes known.
 
+    async def _place(self, file: str) -> None:
+        """Find the plans that an open file belongs to; whoever asks meanwhile waits for it."""
+        text = self._texts.get(file, "")
+        self._placing[file] = asyncio.ensure_future(self.do(self._mains_of, file, text))
+        found = await self._placing[file]
+        if file not in self._texts:
+            return  # it was closed meanwhile
+        before, self._mains[file] = self._mains.get(file, ()), found
+        for main in before:
+            if not self._is_open(main):
+                self._leave(main)
+
+    def _is_open(self, main: str) -> bool:
+        """Whether anything of a plan is open."""
+        return any(main in mains for mains in self._mains.values())
+
+    def _leave(self, main: str) -> None:
+        """Forget a plan of which nothing is open any more."""
+        self._wanted[main] = self._wanted.get(main, 0) + 1
+        self._good.pop(main, None)
+        if (state := self._states.pop(main, None)) is not None:
+            self._forget(state)
+
     async def _mains_known(self, file: str) -> tuple[str, ...]:
         """The plans that an open file belongs to, once they are found."""
         if file in self._placing:
@@ -187,7 +202,7 @@ class OpenFiles:
                     "that is a defect in Reservoir, please report it"
                 )
             is_checked = number == self._wanted[main]
-            if is_checked and any(main in mains for mains in self._mains.values()):
+            if is_checked and self._is_open(main):
                 self._take(state)
 
     def _take(self, state: State) -> None:
@@ -211,7 +226,3 @@ class OpenFiles:
     def _is_superseded(self, main: str) -> Callable[[], bool]:
         number = self._wanted.get(main)
         return lambda: self._wanted.get(main) != number
-
-    def states(self) -> Iterator[State]:
-        """What is known of each plan and configuration."""
-        yield from self._states.values()

@@ -39,7 +39,7 @@ class Server(LanguageServer):
     def __init__(self) -> None:
         """Begin with nothing open."""
         super().__init__("reservoir", __version__)
-        self.open = OpenFiles(self.show)
+        self.open = OpenFiles(self.show, self.hide)
         self._uris: dict[str, str] = {}
         """What the editor calls each file that is open."""
         self._shown: dict[str, dict[str, list[findings.Shown]]] = {}
@@ -69,13 +69,11 @@ class Server(LanguageServer):
         await self.client_register_capability_async(types.RegistrationParams([registration]))
 
     def drop(self, uri: str) -> None:
-        """Forget a file that was closed, and what is shown of what belongs to no other."""
+        """Forget a file that was closed."""
         file = file_of(uri)
         if file is None:
             return
-        for state in self.open.drop(file):
-            for shown in self._shown.pop(state.main, {}):
-                self._publish(shown)
+        self.open.drop(file)
         self._uris.pop(file, None)
         self._outlines.pop(file, None)
 
@@ -113,6 +111,11 @@ class Server(LanguageServer):
         for file in {**before, **by_file}:
             self._publish(file)
 
+    def hide(self, state: State) -> None:
+        """Show nothing more of what a state was of."""
+        for file in self._shown.pop(state.main, {}):
+            self._publish(file)
+
     def _publish(self, file: str) -> None:
         """Send what all plans that a file belongs to say of it."""
         diagnostics: list[types.Diagnostic] = []
@@ -142,7 +145,7 @@ class Server(LanguageServer):
         file, text, positions = known
         line, column = positions.spot(position)
         state, spot, told = await self.open.good(file), None, ""
-        if self.open.kind(file) in ("plan", "other"):
+        if self.open.kind(file) == "plan":
             written = written_at(text, line, column)
             if written is not None:
                 spot = positions.between(written.begin, written.end)
@@ -288,7 +291,7 @@ class Server(LanguageServer):
         """The key or value of a plan at a position; else the word there."""
         file, text, positions = known
         line, column = positions.spot(position)
-        if self.open.kind(file) in ("plan", "other"):
+        if self.open.kind(file) == "plan":
             return written_at(text, line, column), ""
         word = positions.word(line, column)
         return None, word[0] if word is not None else ""

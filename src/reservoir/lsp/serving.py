@@ -38,12 +38,12 @@ def made() -> Server:
         ls.drop(params.text_document.uri)
 
     @server.feature(types.WORKSPACE_DID_CHANGE_WATCHED_FILES)
-    def _changed_on_disk(ls: Server, _params: types.DidChangeWatchedFilesParams) -> None:
-        ls.open.check_all()
+    async def _changed_on_disk(ls: Server, _params: types.DidChangeWatchedFilesParams) -> None:
+        await ls.open.check_all()
 
     @server.feature(types.TEXT_DOCUMENT_DID_SAVE)
-    def _saved(ls: Server, _params: types.DidSaveTextDocumentParams) -> None:
-        ls.open.check_all()
+    async def _saved(ls: Server, _params: types.DidSaveTextDocumentParams) -> None:
+        await ls.open.check_all()
 
     @server.feature(types.TEXT_DOCUMENT_HOVER)
     async def _hover(ls: Server, params: types.HoverParams) -> types.Hover | None:

@@ -142,7 +142,8 @@ class NextFree:
         """The longest stretches that are free in a network; what a new one would be given."""
         there = self._network(name)
         if there is not None and (subnet is None or there.subnet == subnet.subnet):
-            spans = sorted(there.kinds["free"].spans(), key=lambda span: -span.size)
+            free = self._space.named_by_nothing(there)
+            spans = sorted(free.spans(), key=lambda span: -span.size)
             for span in spans[:MOST]:
                 yield Free(str(span), f"{counted(span.size, 'address')}, free in {name}")
         elif subnet is not None:
@@ -161,9 +162,11 @@ class NextFree:
         there = self._network(name)
         if there is None:
             return
-        for kind, because in (("free", "free"), ("assignable", "assignable, bound to nobody")):
-            spans = there.kinds[kind].spans()
-            addresses = (a for span in spans for a in range(span.first, span.last + 1))
+        for some, because in (
+            (self._space.named_by_nothing(there), "free"),
+            (there.kinds["assignable"], "assignable, bound to nobody"),
+        ):
+            addresses = (a for span in some.spans() for a in range(span.first, span.last + 1))
             found = [
                 Free(format_address(address), f"{because} in {name}")
                 for address in islice(addresses, MOST)
