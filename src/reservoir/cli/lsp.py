@@ -7,11 +7,8 @@ import sys
 
 import click
 
-from reservoir.cli.output import talkative
-
 
 @click.command("lsp", short_help="Serve an editor while a plan is typed in it.")
-@talkative
 def command() -> None:
     """Serve an editor: findings while typing, what is free, fixes, where names are.
 
@@ -21,7 +18,7 @@ def command() -> None:
 
     \b
     Examples:
-      reservoir lsp < /dev/null
+      reservoir lsp
 
     Exit status: 0 the editor has ended it, 2 there is no editor but a terminal.
     """

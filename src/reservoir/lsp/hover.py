@@ -38,6 +38,8 @@ def hover_of_plan(written: Written, state: State | None) -> str:
     if written.is_key and kind is None and not _is_name(written):
         expected = expected_at(path)
         return plain(expected.what) if expected.what else ""
+    if kind == "interface" or (path[2:3] == ("interfaces",) and _is_name(written)):
+        return hover_of_word(f"{path[1]} {written.text}", state)  # others may be called so too
     if path[-1:] == ("vlan",) or kind is not None or _is_name(written) or is_number(written.text):
         return hover_of_word(written.text, state)
     return ""

@@ -95,7 +95,8 @@ def _symbol(
     """A key and what is below it; names only below keys that have some."""
     key, inner = entry
     end = inner[-1].end if inner else key.end
-    values = {one.path[-1]: one.text for one in inner if not one.is_key and _is_own(one, depth)}
+    own = [one for one in inner if not one.is_key and len(one.path) == depth + 1]
+    values = {one.path[-1]: one.text for one in own}
     detail = ", ".join(str(values[name]) for name in _DETAILS if name in values)
     children: list[types.DocumentSymbol] = []
     if below is not None:
@@ -118,8 +119,3 @@ def _symbol(
         detail=detail or None,
         children=children,
     )
-
-
-def _is_own(one: Written, depth: int) -> bool:
-    """Whether a value is a key's own, at this depth, or the first of its list."""
-    return len(one.path) == depth + 1
