@@ -432,6 +432,7 @@ def test_hovering(editor: Editor, hurried: Path) -> None:
     assert "### gateway-in-pool" in over("[10.84.20.1-10.84.23.250", "10.84")
     assert "served by harbour-office" in over("  crew:", "crew")
     assert "the address of pier-router deck.30" in over("address: 10.84.30.1/24", "10.84")
+    assert "The servers that it relays" in over("relay_to: [10.84", "relay_to")
     assert over("    lease: ", "lease") == "a duration, or none, like 1d12h"
     assert not over("# North Pier", "North")
     table = hurried.parent / "bindings.csv"

@@ -25,9 +25,9 @@ def command(what: str, out: str | None) -> None:
       reservoir schema check --out findings.schema.json
     """
     if what == "plan":
-        from reservoir.core.plan.model import PlanFile  # late: --help needs none of it
+        from reservoir.files.plan_schema import plan_schema  # late: --help needs none of it
 
-        described = PlanFile.model_json_schema()
+        described = plan_schema()
     else:
         from reservoir.reports.outputs import schema_of  # late: --help needs none of it
 

@@ -36,8 +36,7 @@ def hover_of_plan(written: Written, state: State | None) -> str:
     if kind == "rule" and written.text in rules():
         return "\n".join(rule_lines(rules()[written.text]))
     if written.is_key and kind is None and not _is_name(written):
-        expected = expected_at(path)
-        return plain(expected.what) if expected.what else ""
+        return "\n\n".join(map(plain, expected_at(path).what.split("\n\n")))
     if kind == "interface" or (path[2:3] == ("interfaces",) and _is_name(written)):
         return hover_of_word(f"{path[1]} {written.text}", state)  # others may be called so too
     if path[-1:] == ("vlan",) or kind is not None or _is_name(written) or is_number(written.text):

@@ -68,9 +68,13 @@ class Interface(Part):
     virtual: ListOf[AddressText] = ()
     """Addresses that it shares with other routers, one of which answers at a time (RFC 9568)."""
     parent: WordText | None = None
+    """The trunk that it is a sub-interface of."""
     vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
+    """The VLAN tag that it has there."""
     relay_to: ListOf[AddressText] = ()
+    """The servers that it relays clients' requests to."""
     members: ListOf[WordText] = ()
+    """The device's ports that it joins."""
     zone: WordText | None = None
     enabled: bool = True
     vrf: LabelText = ""
@@ -101,6 +105,7 @@ class Device(Part):
     interfaces: Mapping[WordText, Interface] = {}
     zones: Mapping[WordText, Zone] = {}
     routes: tuple[Route, ...] = ()
+    """Its static routes; left out, they are not known."""
     kept: Mapping[LabelText, Mapping[WordText, LabelText]] = {}
     """Settings in its configuration that the plan cannot model, by what they belong to
     (``pool crew``); they are preserved and written back unchanged."""
@@ -246,8 +251,11 @@ class Network(Part):
     vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
     vrf: LabelText = ""
     gateway: GatewayText = None
+    """The router that clients are offered (option 3)."""
     served_by: ListOf[Annotated[Service, ShortForm(_service)]] = ()
+    """Who assigns; left out, the only device with an interface in the subnet."""
     ranges: RangesText = ()
+    """What is assigned to clients without a binding; `all` leaves out what machines have."""
     exclusions: ListOf[Annotated[Exclusion, ShortForm(_exclusion)]] = ()
     dns: ListOrNoneOf[AddressText] | None = None
     domain: WordOrNoneText | None = None
@@ -369,12 +377,15 @@ class PlanFile(Part):
     reservoir: Annotated[Literal["1"], WithJsonSchema({"enum": [PLAN_FORMAT, str(PLAN_FORMAT)]})]
     name: LabelText = ""
     include: ListOf[WordText] = ()
+    """Files that belong to the plan too."""
     defaults: Defaults = Defaults()
     devices: Mapping[WordText, Device] = {}
     classes: Mapping[WordText, ClientClass] = {}
     networks: Mapping[WordText, Network] = {}
     bindings_from: ListOf[WordText] = ()
+    """Tables of bindings: `network,name,mac,address`."""
     static_from: ListOf[WordText] = ()
+    """Tables of static hosts: `network,name,address`."""
     checks: CheckSettings = CheckSettings()
     anycast: ListOf[AddressText] = ()
     """Addresses that several machines have on purpose."""

@@ -51,6 +51,7 @@ class Offering(Part):
     domain: WordOrNoneText | None = None
     lease: DurationOrNoneText | None = None
     next_server: AddressOrNoneText | None = None
+    """Where clients fetch their boot file (RFC 2131, siaddr)."""
     boot_file: WordOrNoneText | None = None
     options: OptionsText = Field(default={})
 
