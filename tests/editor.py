@@ -33,14 +33,24 @@ class Editor:
         can = client_capabilities(capabilities) if capabilities else types.ClientCapabilities()
         self._can = can
         self._versions: dict[Path, int] = {}
+        self._last = 0
+        self._shown: dict[str, tuple[int | None, Sequence[types.Diagnostic]]] = {}
         self.texts: dict[Path, str] = {}
         self._runner.run(self._start())
 
     async def _start(self) -> None:
+        self._told = asyncio.Event()
+        publish = types.TEXT_DOCUMENT_PUBLISH_DIAGNOSTICS
+        self._client.protocol.fm.features[publish] = self._take
         await self._client.start_io(str(SERVER), "lsp")
         begun = types.InitializeParams(capabilities=self._can)
         known = await self._client.initialize_session(begun)
         self._encoding = known.capabilities.position_encoding or "utf-16"
+
+    def _take(self, told: types.PublishDiagnosticsParams) -> None:
+        """Take what is shown of a file, and of which of its texts."""
+        self._shown[told.uri] = told.version, told.diagnostics
+        self._told.set()
 
     def end(self) -> None:
         """End the server as an editor does; it must not have ended before."""
@@ -64,10 +74,12 @@ class Editor:
 
     def put(self, file: Path, text: str) -> None:
         """Open a file with a text, or change it to that."""
-        version = self._versions.get(file, 0) + 1
-        self._versions[file], self.texts[file] = version, text
+        is_new = file not in self.texts
+        self._last += 1
+        version = self._versions[file] = self._last
+        self.texts[file] = text
         uri = uris.from_fs_path(str(file)) or ""
-        if version == 1:
+        if is_new:
             item = types.TextDocumentItem(uri, "text", version, text)
             self._client.text_document_did_open(types.DidOpenTextDocumentParams(item))
         else:
@@ -95,9 +107,16 @@ class Editor:
             file: The file.
             of: The file whose present text has been checked then; itself if None.
         """
-        # Where a name is defined is said of the text as it now stands, once it has been checked.
-        self.definition(of or file, (1, 1))
-        return self._client.diagnostics.get(uris.from_fs_path(str(file)) or "", ())
+        uri, wanted = uris.from_fs_path(str(of or file)), self._versions[of or file]
+
+        async def checked() -> None:
+            while self._shown.get(str(uri), (0, ()))[0] != wanted:
+                self._told.clear()
+                await self._told.wait()
+
+        self.wait(checked())
+        self.hover(of or file, (1, 1))  # what was told with it has come before this answer
+        return self._shown.get(uris.from_fs_path(str(file)) or "", (0, ()))[1]
 
     # Questions.
 

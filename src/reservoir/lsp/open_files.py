@@ -33,6 +33,10 @@ IDLE = 1.0
 """Seconds without a change after which fixes are tried, before anybody asks for them."""
 
 
+LONGEST_WAIT = 1.0
+"""Seconds that a question waits for a text that is being checked."""
+
+
 class OpenFiles:
     """All that is open, and what is known of it."""
 
@@ -48,6 +52,8 @@ class OpenFiles:
         self._states: dict[str, State] = {}
         self._good: dict[str, State] = {}
         """Of each plan the latest that could be used."""
+        self._dialects: dict[str, str | None] = {}
+        """The dialect of each configuration, as it was recognised when it was opened or saved."""
         self._wanted: dict[str, int] = {}
         """How often each plan was to be checked anew."""
         self._running: dict[str, asyncio.Task[None]] = {}
@@ -77,6 +83,7 @@ class OpenFiles:
 
     async def check_all(self) -> None:
         """Files on the disk were changed: all that is open is checked anew."""
+        self._dialects.clear()
         for file in list(self._texts):
             if self._mains.get(file, (file,)) == (file,):  # another may name it now
                 await self._place(file)
@@ -108,10 +115,15 @@ class OpenFiles:
         return None
 
     async def settled(self, file: str) -> State | None:
-        """What is known of the plan of a file as it stands now; None if it can't be used."""
+        """What is known of the plan of a file as it stands now.
+
+        None if it can't be used, or checking it takes too long to be waited for.
+        """
         for main in await self._mains_known(file):
             while main in self._running:
-                await asyncio.wait([self._running[main]])
+                _, late = await asyncio.wait([self._running[main]], timeout=LONGEST_WAIT)
+                if late:
+                    return None
             state = self._states.get(main)
             if state is not None and state.subject is not None:
                 return state
@@ -153,6 +165,7 @@ class OpenFiles:
         """Forget a plan of which nothing is open any more."""
         self._wanted[main] = self._wanted.get(main, 0) + 1
         self._good.pop(main, None)
+        self._dialects.pop(main, None)
         if (state := self._states.pop(main, None)) is not None:
             self._forget(state)
 
@@ -186,10 +199,9 @@ class OpenFiles:
             await asyncio.sleep(PAUSE)
             number = self._wanted[main]
             state = State(main, dict(self._texts), dict(self._versions))
-            known = self._good.get(main)
             kind = kind_of(main, state.text(main))
             kind = "plan" if kind == "other" else kind
-            dialect = known.dialect if known is not None else None
+            dialect = self._dialects.get(main)
             superseded = self._is_superseded(main)
             try:
                 await self.do(assess, state, kind, self._kept, dialect, superseded)
@@ -209,6 +221,7 @@ class OpenFiles:
         self._states[state.main] = state
         if state.subject is not None:
             self._good[state.main] = state
+            self._dialects[state.main] = state.dialect
         self._publish(state)
         task = asyncio.ensure_future(self._prepare(state))
         self._preparing.add(task)
