@@ -83,7 +83,7 @@ def _strips(
 
 def _bars(axes: Axes, shown: Sequence[NetworkSpace], rows: int) -> None:
     """A bar for each network: its subnet from the first address to the last."""
-    size = min(11.0, 11.0 * 40 / max(rows, 40) + 2)
+    size = 11.0 if rows <= ROWS else 9.0
     for row, one in enumerate(shown):
         span = one.subnet.span
         axes.broken_barh([(0, 1)], (row - 0.36, 0.72), facecolor="white", edgecolor=FAINT, lw=0.8)
