@@ -42,6 +42,7 @@ def plans(draw: st.DrawFn) -> dict[str, object]:
             "subnet": f"{format_address(at)}/{bits}",
             "vrf": draw(st.sampled_from(["", "", "lab"])),
             "gateway": address(),
+            "dns": [address() for _ in range(draw(st.integers(0, 1)))],
             "ranges": [span() for _ in range(draw(st.integers(0, 2)))],
             "exclusions": [span() for _ in range(draw(st.integers(0, 1)))],
             "static": [
@@ -101,12 +102,14 @@ def test_each_address_is_of_one_kind_and_the_right_one(data: dict[str, object]) 
             assigned = in_range and is_host and not own and not excluded
             services = one.network.served_by
             twice = assigned and len(services) > 1
-            two_would = (taken and (assigned or own)) or (assigned and foreign) or len(every) > 1
+            used = any(address in (net.dns or ()) for net in same.values())
+            two_would = (taken and (assigned or every)) or (assigned and (foreign or used))
+            two_would = two_would or len(every) > 1
             if here or twice or two_would or two_hold:
                 kind: str | None = "conflicting"
-            elif own:
+            elif every:
                 kind = "bound"
-            elif taken:
+            elif taken or (used and is_host):
                 kind = "static"
             elif assigned:
                 kind = "assignable"
@@ -130,7 +133,7 @@ def test_a_free_block_has_no_address_of_the_plan(data: dict[str, object], bits: 
     named = {a for net in plan.plan.networks.values() for a in [net.gateway or 0]}
     for network in plan.plan.networks.values():
         named |= {host.address for host in network.static}
-        named |= {binding.address for binding in network.bindings}
+        named |= {binding.address for binding in network.bindings} | set(network.dns or ())
     size = 1 << (32 - bits)
     expected = [
         Prefix(first, bits)

@@ -241,7 +241,7 @@ class Pools(Sequence[Pool]):
         return excluded | AddressSets.of_addresses(table.network, table.address, len(excluded))
 
     def taken(self, index: int) -> AddressSet:
-        """Addresses that is taken there: gateway, static hosts, devices' interfaces."""
+        """Addresses that are taken there: gateway, static hosts, devices' interfaces."""
         network = self.networks[index]
         held = [attachment.address for attachment in self.topology.attachments(network)]
         held += [shared.address for shared in self.topology.sharing(network)]

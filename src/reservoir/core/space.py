@@ -18,8 +18,9 @@ from reservoir.core.values.address_sets import SPACE
 from reservoir.core.values.addresses import Prefix, Span
 
 KINDS = ("conflicting", "bound", "static", "assignable", "excluded", "free")
-"""What an address is for; the first that holds. ``static`` is all that some machine has set by
-itself: static hosts, gateway, interfaces. ``free`` is a host address that the plan says nothing of.
+"""What an address is for; the first that holds. ``bound`` is what clients of any network are bound
+to, ``static`` all that some machine has by itself: static hosts, gateway, interfaces, servers and
+next hops that are named anywhere. ``free`` is a host address that the plan says nothing of.
 """
 
 VLAN_TAGS = range(2, 4095)
@@ -53,16 +54,24 @@ class Space:
         self._pools = pools
         self._behaviours = behaviours
         self._plan = pools.plan
+        self._made: dict[str, NetworkSpace] = {}
 
     @cached_property
     def networks(self) -> list[NetworkSpace]:
         """The networks, by their addresses; VRFs one after the other."""
-        twice = self._subnets_twice
-        found = [
-            NetworkSpace(name, network, self._kinds(index, twice[network.vrf]))
-            for index, (name, network) in enumerate(self._plan.networks.items())
-        ]
+        found = map(self.network, self._plan.networks)
         return sorted(found, key=lambda one: (one.network.vrf, one.subnet.span))
+
+    def network(self, name: str) -> NetworkSpace:
+        """The addresses of a network.
+
+        Raises:
+            KeyError: the plan has no such network.
+        """
+        if name not in self._made:
+            network, index = self._plan.networks[name], self._pools.place_of(name)
+            self._made[name] = NetworkSpace(name, network, self._kinds(index))
+        return self._made[name]
 
     @cached_property
     def _subnets_twice(self) -> dict[str, AddressSet]:
@@ -72,20 +81,22 @@ class Space:
             by_vrf.setdefault(network.vrf, []).append(network.subnet.subnet.span)
         return {vrf: covered_twice(spans) for vrf, spans in by_vrf.items()}
 
-    def _kinds(self, index: int, twice: AddressSet) -> Mapping[str, AddressSet]:
+    def _kinds(self, index: int) -> Mapping[str, AddressSet]:
         network = self._pools.networks[index]
         span = network.subnet.subnet.span
         hosts = AddressSet([network.subnet.hosts])
         assignable = self._assignable(index)
         taken = self._pools.taken(index).clipped(span)
         own, others, by_two = self._bound(index)
+        bound = own | others
         one_machine = self._listed_clients.get(network.vrf, AddressSet()).clipped(span)
-        conflicting = twice.clipped(span) | (taken & (assignable | (own - one_machine))) | by_two
-        conflicting |= assignable & self._in_use.get(network.vrf, AddressSet()).clipped(span)
+        in_use = self._in_use.get(network.vrf, AddressSet()).clipped(span)
+        conflicting = self._subnets_twice[network.vrf].clipped(span) | by_two
+        conflicting |= (taken & (assignable | (bound - one_machine))) | (assignable & in_use)
         conflicting |= (assignable & others) | self._assigned_by_two(index)
         conflicting |= self._held_by_two.get(network.vrf, AddressSet()).clipped(span)
         excluded = AddressSet(exclusion.range for exclusion in network.exclusions) & hosts
-        parts = (conflicting, own, taken, assignable, excluded, hosts)
+        parts = (conflicting, bound, taken | (in_use & hosts), assignable, excluded, hosts)
         found, before = {}, AddressSet()
         for kind, part in zip(KINDS, parts, strict=True):
             found[kind] = part - before
@@ -107,14 +118,6 @@ class Space:
         for use in addresses_in_use(self._pools):
             found.setdefault(names[use.vrf], []).append(use.address)
         return {vrf: AddressSet.of_addresses(some) for vrf, some in found.items()}
-
-    def named_by_nothing(self, one: NetworkSpace) -> AddressSet:
-        """The free addresses of a network that aren't named elsewhere either.
-
-        Not as a server's or next hop's, and not as that of a client of another network.
-        """
-        _, others, _ = self._bound(self._pools.place_of(one.name))
-        return one.kinds["free"] - others - self._in_use.get(one.network.vrf, AddressSet())
 
     @cached_property
     def _listed_clients(self) -> dict[str, AddressSet]:

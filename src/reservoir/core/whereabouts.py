@@ -21,7 +21,7 @@ from reservoir.core.plan.hosts import FIRST_IDENTIFIER, HostTable
 from reservoir.core.plan.model import Network, PlanPath
 from reservoir.core.plan.offered import SHORT_FOR
 from reservoir.core.pools import Pool, Pools
-from reservoir.core.space import USUAL_BLOCK, NetworkSpace, Space
+from reservoir.core.space import USUAL_BLOCK, Space
 from reservoir.core.values.addresses import Prefix, Span, format_address
 from reservoir.core.values.clients import ETHERNET, Client, Mac
 from reservoir.core.values.text_column import TextColumn
@@ -146,18 +146,12 @@ class Whereabouts:
         name, network = self._pools.names[index], self._pools.networks[index]
         found = [*self._stated(name, network, address), *self._assigned(index, address)]
         yield from found
-        if found or address in self._pools.taken(index) or self._is_bound(index, address):
-            return
         at = ("networks", name, "subnet")
         if network.subnet.is_edge(address):
             edge = network.subnet.edge_word(address)
             yield Thing("edge", f"the {edge} address of {name}", at, name, address)
-        else:
+        elif not found and address in self._space.network(name).kinds["free"]:
             yield Thing("free", f"free in {name}", at, name, address)
-
-    def _is_bound(self, index: int, address: int) -> bool:
-        pools = self._pools
-        return bool(pools.bindings_by_address.at(int(pools.vrf_numbers[index]), address))
 
     def _stated(self, name: str, network: Network, address: int) -> Iterator[Thing]:
         """What a network says of an address itself."""
@@ -232,14 +226,10 @@ class Whereabouts:
 
     def _counts(self, name: str, span: Span) -> str:
         """How many addresses of a network are for what, in a stretch of them."""
-        kinds = ((kind, some.clipped(span)) for kind, some in self._spaces[name].kinds.items())
-        counts = [f"{len(some):,} {kind}" for kind, some in kinds if some]
+        kinds = self._space.network(name).kinds.items()
+        parts = ((kind, some.clipped(span)) for kind, some in kinds)
+        counts = [f"{len(some):,} {kind}" for kind, some in parts if some]
         return listed(counts) if counts else "no host address"
-
-    @cached_property
-    def _spaces(self) -> dict[str, NetworkSpace]:
-        """The addresses of each network by what they are for."""
-        return {one.name: one for one in self._space.networks}
 
     def _routes(self, span: Span) -> Iterator[Thing]:
         """The routes that lead just there."""
@@ -289,7 +279,7 @@ class Whereabouts:
         """The stretch around some addresses that has nothing of the plan; None if they have."""
         for index, network in enumerate(self._pools.networks):
             if network.subnet.span.holds(span.first):
-                gaps = self._spaces[self._pools.names[index]].kinds["free"].spans()
+                gaps = self._space.network(self._pools.names[index]).kinds["free"].spans()
                 break
         else:
             block = Prefix(span.first, USUAL_BLOCK).span

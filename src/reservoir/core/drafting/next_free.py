@@ -73,7 +73,7 @@ class NextFree:
         return subnet
 
     def _network(self, name: str) -> NetworkSpace | None:
-        return next((one for one in self._space.networks if one.name == name), None)
+        return self._space.network(name) if name in self._plan.networks else None
 
     def _interfaces(self) -> Iterator[tuple[str, Interface]]:
         """All interfaces, each with what people call it."""
@@ -142,8 +142,7 @@ class NextFree:
         """The longest stretches that are free in a network; what a new one would be given."""
         there = self._network(name)
         if there is not None and (subnet is None or there.subnet == subnet.subnet):
-            free = self._space.named_by_nothing(there)
-            spans = sorted(free.spans(), key=lambda span: -span.size)
+            spans = sorted(there.kinds["free"].spans(), key=lambda span: -span.size)
             for span in spans[:MOST]:
                 yield Free(str(span), f"{counted(span.size, 'address')}, free in {name}")
         elif subnet is not None:
@@ -163,7 +162,7 @@ class NextFree:
         if there is None:
             return
         for some, because in (
-            (self._space.named_by_nothing(there), "free"),
+            (there.kinds["free"], "free"),
             (there.kinds["assignable"], "assignable, bound to nobody"),
         ):
             addresses = (a for span in some.spans() for a in range(span.first, span.last + 1))
