@@ -433,7 +433,12 @@ def test_hovering(editor: Editor, hurried: Path) -> None:
     assert "served by harbour-office" in over("  crew:", "crew")
     assert "the address of pier-router deck.30" in over("address: 10.84.30.1/24", "10.84")
     assert "The servers that it relays" in over("relay_to: [10.84", "relay_to")
-    assert over("    lease: ", "lease") == "a duration, or none, like 1d12h"
+    for inside in ("lease", "7d"):
+        meaning, form = over("    lease: 7d", inside).split("\n\n")
+        assert meaning.startswith("How long a client may keep its address")
+        assert form == "a duration, or none, like 1d12h"
+    assert over("served_by: harbour-office", "served_by").startswith("Who assigns")
+    assert over("served_by: harbour-office", "harbour").startswith("**harbour-office**")
     assert not over("# North Pier", "North")
     table = hurried.parent / "bindings.csv"
     editor.open(table)

@@ -23,6 +23,9 @@ MOST = 8
 _NAMED = ("devices", "networks", "classes")
 """Keys of a plan below which each key is a name."""
 
+_NAMED_THERE = ("interfaces", "zones", "by_class")
+"""Keys of a device or a network below which each key is a name."""
+
 
 def hover_of_plan(written: Written, state: State | None) -> str:
     """What is known of a key or a value of a plan; empty if nothing is.
@@ -35,13 +38,19 @@ def hover_of_plan(written: Written, state: State | None) -> str:
     kind = kind_named_at(path)
     if kind == "rule" and written.text in rules():
         return "\n".join(rule_lines(rules()[written.text]))
-    if written.is_key and kind is None and not _is_name(written):
-        return "\n\n".join(map(plain, expected_at(path).what.split("\n\n")))
+    told = ""
     if kind == "interface" or (path[2:3] == ("interfaces",) and _is_name(written)):
-        return hover_of_word(f"{path[1]} {written.text}", state)  # others may be called so too
-    if path[-1:] == ("vlan",) or kind is not None or _is_name(written) or is_number(written.text):
-        return hover_of_word(written.text, state)
-    return ""
+        told = hover_of_word(f"{path[1]} {written.text}", state)  # others may be called so too
+    elif _is_name(written) or (not written.is_key and _may_be_known(written, kind)):
+        told = hover_of_word(written.text, state)
+    if told or _is_name(written):
+        return told
+    return "\n\n".join(map(plain, expected_at(path).what.split("\n\n")))
+
+
+def _may_be_known(written: Written, kind: str | None) -> bool:
+    """Whether a value is a name, a tag or a number of which the plan may say more."""
+    return written.path[-1:] == ("vlan",) or kind is not None or is_number(written.text)
 
 
 def hover_of_word(word: str, state: State | None) -> str:
@@ -68,7 +77,7 @@ def _is_name(written: Written) -> bool:
     path = written.path
     if not written.is_key or path[:1] not in [(key,) for key in _NAMED]:
         return False
-    return len(path) == 2 or (len(path) == 4 and path[2] in ("interfaces", "zones"))
+    return len(path) == 2 or (len(path) == 4 and path[2] in _NAMED_THERE)
 
 
 def _lines(answer: Answer) -> Iterator[str]:

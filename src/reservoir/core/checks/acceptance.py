@@ -6,7 +6,8 @@ import re
 from fnmatch import fnmatchcase
 
 from reservoir.core.findings import Finding
-from reservoir.core.plan.model import Acceptance, Plan, PlanFile, format_path
+from reservoir.core.plan.check_settings import Acceptance
+from reservoir.core.plan.model import Plan, PlanFile, format_path
 
 
 def is_at(finding: Finding, pattern: str) -> bool:

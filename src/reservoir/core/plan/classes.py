@@ -31,9 +31,13 @@ class ClientClass(Part):
     """Clients that are known by what they say of themselves; they match every word given."""
 
     vendor_class: WildcardText | None = None
+    """What they say of their maker (option 60)."""
     user_class: WildcardText | None = None
+    """What they say of their use (option 77)."""
     architecture: ListOf[ArchitectureText] | None = None
+    """Numbers of architectures, of which they say one when they boot (option 93)."""
     mac: MacBeginningText | None = None
+    """What their MAC addresses begin with."""
     agent: Agent | None = None
 
     @property

@@ -48,6 +48,7 @@ class Stay(Part):
     """How long visitors stay."""
 
     mean: DurationText
+    """How long on average."""
     cv: Annotated[NumberText, Field(le=5)] = 0.0
     """How much stays differ: their standard deviation, divided by their mean."""
 
@@ -112,10 +113,13 @@ class Arrival(Part):
     """Clients that arrive together, once a day, and stay for a while."""
 
     at: ClockText
+    """The time of day at which the first arrive."""
     devices: Annotated[int, Field(ge=0, le=MOST_CLIENTS)]
+    """How many arrive."""
     over: DurationText | None = None
     """How long until all have arrived; at once if None."""
     stay: StayText
+    """How long they stay."""
     returning: PartText = 0.0
     """The share of them that comes every day: the same devices."""
     on: DateText | None = None
@@ -130,6 +134,7 @@ class Timetable(Part):
     """A table of arrivals, with the columns at, devices, over and stay."""
 
     file: WordText = Field(alias="from")
+    """The table's file."""
 
 
 def _arrival_words(value: Any) -> str:
@@ -141,8 +146,11 @@ class WalkIn(Part):
     """Clients that arrive one by one at a rate."""
 
     rate: RateText
+    """How many arrive in a time, as in 40/h."""
     between: HoursText = (0, 86_400)
+    """The hours in which they arrive; the whole day if left out."""
     stay: StayText
+    """How long they stay."""
     returning: PartText = 0.0
     """The share of a day's clients that comes every day: the same devices."""
     on: DateText | None = None
@@ -164,15 +172,20 @@ class Demand(Part):
     """How many clients are expected: those always there, and those that come and go."""
 
     devices: Annotated[int, Field(ge=0, le=MOST_CLIENTS)] = 0
+    """Devices that are always there."""
     growth: ShareText = 0.0
+    """By how much there will be more of everybody, each year."""
     horizon: HorizonText = 0.0
+    """How far ahead it is planned."""
     headroom: ShareText | None = None
+    """The share of them for which addresses are kept free besides; that of `checks` if left out."""
     arrivals: ListOf[
         Annotated[
             Annotated[Arrival, Tag("(arrival)")] | Annotated[Timetable, Tag("(table)")],
             Discriminator(_arrival_words),
         ]
     ] = ()
+    """Groups that arrive together, or tables of such."""
     walk_in: WalkIn | None = None
     leave: Leave = Leave()
     history: WordText | None = None

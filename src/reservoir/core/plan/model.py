@@ -6,7 +6,6 @@ descriptions that editors show. A file that can't be read into them never become
 
 from __future__ import annotations
 
-import datetime
 from bisect import bisect_right
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -22,30 +21,24 @@ from pydantic import (
     model_validator,
 )
 
+from reservoir.core.plan.check_settings import Acceptance, CheckSettings
 from reservoir.core.plan.classes import ClassAnswers, ClientClass
 from reservoir.core.plan.demand import Demand
 from reservoir.core.plan.hosts import NO_HOSTS, HostTable
-from reservoir.core.plan.offering import Defaults, OptionsText, OwnOffer
-from reservoir.core.plan.own_values import OwnValues, require_said_once
+from reservoir.core.plan.offering import Defaults, Offering, OwnOffer
+from reservoir.core.plan.own_values import OwnValues
 from reservoir.core.plan.part import Part
 from reservoir.core.plan.scalars import (
-    AddressOrNoneText,
     AddressText,
     ClientIdText,
-    DateText,
-    DurationOrNoneText,
     DurationText,
     GatewayText,
     LabelText,
     ListOf,
-    ListOrNoneOf,
     MacText,
-    PatternText,
     PrefixText,
-    ShareText,
     ShortForm,
     SpanText,
-    WordOrNoneText,
     WordText,
 )
 from reservoir.core.values import options as dhcp_options
@@ -76,8 +69,11 @@ class Interface(Part):
     members: ListOf[WordText] = ()
     """The device's ports that it joins."""
     zone: WordText | None = None
+    """The firewall's zone that it is in."""
     enabled: bool = True
+    """Whether it is up; one that is shut down hears no client."""
     vrf: LabelText = ""
+    """The routing table that it belongs to; the device's main one if left out."""
 
     @property
     def primary(self) -> Prefix | None:
@@ -89,21 +85,27 @@ class Zone(Part):
     """A firewall's zone and the services it admits to the device itself."""
 
     admits: ListOf[WordText] = ()
+    """Services, such as dhcp; what isn't listed is dropped."""
 
 
 class Route(Part):
     """A static route of a device."""
 
     to: PrefixText
+    """Where packets go."""
     via: AddressText
+    """The next hop."""
 
 
 class Device(Part):
     """A router, firewall, appliance or server, and the dialect that it is configured in."""
 
     dialect: WordText | None = None
+    """How its configuration is written: one of `reservoir dialect list`."""
     interfaces: Mapping[WordText, Interface] = {}
+    """By the names that the device gives them."""
     zones: Mapping[WordText, Zone] = {}
+    """Those of a firewall, by their names."""
     routes: tuple[Route, ...] = ()
     """Its static routes; left out, they are not known."""
     kept: Mapping[LabelText, Mapping[WordText, LabelText]] = {}
@@ -135,13 +137,17 @@ class Service(Part):
     """
 
     device: WordText | None = None
+    """The server."""
     pair: tuple[WordText, ...] = ()
+    """Two servers that keep their leases in step; the first leads."""
     partner: AddressText | None = None
+    """The address of its partner in a pair, a device that the plan doesn't have."""
     leads: bool | None = None
     """Whether it is the first of the pair with its partner, which it is if left out."""
     after: DurationText | None = None
     """Seconds without the other one after which one of a pair takes over what is that one's."""
     ranges: RangesText | None = None
+    """Its own ranges, where several servers share the network."""
 
     @model_validator(mode="after")
     def _names_its_servers(self) -> Service:
@@ -190,14 +196,18 @@ class Exclusion(Part):
     """Addresses that must never be assigned dynamically, and what they are reserved for."""
 
     range: SpanText
+    """The addresses."""
     reason: LabelText = Field(default="", alias="for")
+    """What they are reserved for."""
 
 
 class StaticHost(Part):
     """A machine whose address is configured on itself; never assigned."""
 
     name: LabelText = ""
+    """What it is called."""
     address: AddressText
+    """The address that is configured on it."""
     owner: WordText | None = None
     """The device or machine that this is another name of."""
 
@@ -206,9 +216,13 @@ class _BoundClient(Part):
     """One client, by MAC or client identifier, and the address that it always gets."""
 
     name: LabelText = ""
+    """What it is called."""
     mac: MacText | None = None
+    """Its MAC address, if it is known by that."""
     client_id: ClientIdText | None = None
+    """Its client identifier (option 61), if it is known by that."""
     address: AddressText
+    """The address that it always gets."""
 
     @model_validator(mode="after")
     def _names_one_client(self) -> _BoundClient:
@@ -244,12 +258,15 @@ def _exclusion(span: str) -> dict[str, str]:
     return {"range": span}
 
 
-class Network(Part):
-    """One broadcast domain with its subnet: who serves it, what is assigned and offered."""
+class _Segment(Part):
+    """What a network is, who serves it and what is assigned there."""
 
     subnet: PrefixText
+    """Its addresses, as in 10.84.20.0/24."""
     vlan: Annotated[int, Field(ge=1, le=4094)] | None = None
+    """Its VLAN tag on trunks (IEEE 802.1Q)."""
     vrf: LabelText = ""
+    """The routing table that it belongs to; the main one if left out."""
     gateway: GatewayText = None
     """The router that clients are offered (option 3)."""
     served_by: ListOf[Annotated[Service, ShortForm(_service)]] = ()
@@ -257,23 +274,25 @@ class Network(Part):
     ranges: RangesText = ()
     """What is assigned to clients without a binding; `all` leaves out what machines have."""
     exclusions: ListOf[Annotated[Exclusion, ShortForm(_exclusion)]] = ()
-    dns: ListOrNoneOf[AddressText] | None = None
-    domain: WordOrNoneText | None = None
-    lease: DurationOrNoneText | None = None
-    next_server: AddressOrNoneText | None = None
-    boot_file: WordOrNoneText | None = None
-    options: OptionsText = Field(default={})
+    """What is never assigned to clients without a binding."""
+
+
+class Network(Offering, _Segment):
+    """One broadcast domain with its subnet: who serves it, what is assigned and offered."""
+
     by_class: Mapping[WordText, ClassAnswers] = {}
     """By the names of classes, of which the first counts that a client is in."""
     admits: ListOf[WordText] | None = None
     """The classes whose members are served, besides bound clients; everybody if left out."""
     demand: Demand | None = None
+    """How many clients are expected; what addresses are needed follows from it."""
     static: tuple[StaticHost, ...] = ()
+    """Machines whose addresses are configured on themselves."""
     bindings: tuple[Binding, ...] = ()
+    """Clients that always get the same address."""
 
     @model_validator(mode="after")
-    def _says_once(self) -> Network:
-        require_said_once(self)
+    def _admits_somebody(self) -> Network:
         if self.admits == ():
             raise MalformedValueError("admits names a class; left out, everybody is served")
         return self
@@ -339,49 +358,22 @@ class Network(Part):
         return self.gateway is None and "gateway" in self.model_fields_set
 
 
-class NamingConvention(Part):
-    """Regular expressions that names have to match as a whole."""
-
-    devices: PatternText | None = None
-    networks: PatternText | None = None
-    bindings: PatternText | None = None
-    static: PatternText | None = None
-
-
-class CheckSettings(Part):
-    """How strictly the plan is checked."""
-
-    headroom: ShareText = 0.2
-    repair: DurationText | None = None
-    """How long a server may be down, in seconds; None if nobody says."""
-    names: NamingConvention = NamingConvention()
-    severity: Mapping[str, Literal["error", "warning", "advice"]] = {}
-
-
-class Acceptance(Part):
-    """A finding that is known and accepted."""
-
-    rule: WordText
-    at: WordText
-    because: LabelText
-    until: DateText | None = None
-
-    def holds_on(self, day: datetime.date) -> bool:
-        """Whether the acceptance is still valid on this day."""
-        return self.until is None or day <= self.until
-
-
 class PlanFile(Part):
     """A file of a Reservoir plan."""
 
     reservoir: Annotated[Literal["1"], WithJsonSchema({"enum": [PLAN_FORMAT, str(PLAN_FORMAT)]})]
+    """The version of the plan's format."""
     name: LabelText = ""
+    """What the plan is called."""
     include: ListOf[WordText] = ()
     """Files that belong to the plan too."""
     defaults: Defaults = Defaults()
     devices: Mapping[WordText, Device] = {}
+    """Routers, firewalls, appliances and servers, by their names."""
     classes: Mapping[WordText, ClientClass] = {}
+    """Kinds of client that are told apart, by their names."""
     networks: Mapping[WordText, Network] = {}
+    """Networks, by their names."""
     bindings_from: ListOf[WordText] = ()
     """Tables of bindings: `network,name,mac,address`."""
     static_from: ListOf[WordText] = ()
@@ -392,6 +384,7 @@ class PlanFile(Part):
     listeners: ListOf[AddressText] = ()
     """Addresses that requests are relayed to and that never answer them."""
     accept: tuple[Acceptance, ...] = ()
+    """Findings that are known and accepted."""
 
 
 @dataclass(frozen=True)

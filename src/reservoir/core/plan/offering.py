@@ -48,12 +48,17 @@ class Offering(Part):
     """What clients are offered."""
 
     dns: ListOrNoneOf[AddressText] | None = None
+    """DNS servers, the first one first (option 6)."""
     domain: WordOrNoneText | None = None
+    """The domain name of clients (option 15)."""
     lease: DurationOrNoneText | None = None
+    """How long a client may keep its address without renewing (option 51)."""
     next_server: AddressOrNoneText | None = None
     """Where clients fetch their boot file (RFC 2131, siaddr)."""
     boot_file: WordOrNoneText | None = None
+    """The file that clients boot from (RFC 2131, file)."""
     options: OptionsText = Field(default={})
+    """DHCP options by registered name or by number."""
 
     @model_validator(mode="after")
     def _says_once(self) -> Offering:
