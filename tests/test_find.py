@@ -232,6 +232,33 @@ def test_host_names_and_vrfs_have_names(run: Run, put: Put) -> None:
     assert [thing["address"] for thing in every["things"]] == ["10.84.30.9", "10.84.30.10"]
 
 
+@meets("by MAC", "by identifier", "not bound")
+@given(data=st.data(), wanted=st.binary(min_size=7, max_size=20), is_bound=st.booleans())
+@settings(max_examples=examples(200))
+def test_a_client_is_known_as_devices_print_it(
+    data: st.DataObject, wanted: bytes, is_bound: bool
+) -> None:
+    """By its identifier in hexadecimal, in any groups; one made of a MAC address is that client."""
+    if data.draw(st.booleans()):
+        wanted = b"\1" + wanted[:6]
+    is_mac = len(wanted) == 7 and wanted[0] == 1
+    key = f"mac: {wanted[1:].hex(':')}" if is_mac else f"client_id: 'hex:{wanted.hex()}'"
+    other = wanted if is_bound else wanted[:-1] + bytes([wanted[-1] ^ 1])
+    size, sign = data.draw(st.integers(1, 7)), data.draw(st.sampled_from([":", "-", ".", " ", ""]))
+    asked = sign.join(other[at : at + size].hex() for at in range(0, len(other), size))
+    plan = (
+        "reservoir: 1\nnetworks:\n  crew:\n    subnet: 10.84.30.0/24\n"
+        f"    bindings: [{{name: bell, {key}, address: 10.84.30.9}}, "
+        "{name: 00-01-02-03-04-05-06, mac: 02:00:5e:00:53:01, address: 10.84.30.10}]\n"
+    )
+    opened = reservoir.loads(plan)
+    (answer,) = reservoir.find(opened, [asked.upper() if size % 2 else asked])
+    assert [thing.address for thing in answer.things] == [number_of("10.84.30.9")] * is_bound
+    met(("by MAC" if is_mac else "by identifier") if is_bound else "not bound")
+    (named,) = reservoir.find(opened, ["00-01-02-03-04-05-06"])
+    assert [thing.address for thing in named.things] == [number_of("10.84.30.10")]
+
+
 @pytest.mark.parametrize(
     ("arguments", "code", "said"),
     [
@@ -242,7 +269,7 @@ def test_host_names_and_vrfs_have_names(run: Run, put: Put) -> None:
         (["10.84.20.30"], 2, "None of these is a file: 10.84.20.30"),
         ([RIGHT], 2, "Say what to find, too"),
         (["crew", "nowhere.yaml"], 2, "nowhere.yaml:1:1: there is no such file"),
-        (["", "$", "99999", "crew?", RIGHT], 1, ""),
+        (["", "$", "99999", "crew?", "01:00:00:5e:00:53:09", "00" * 300, RIGHT], 1, ""),
         (["\x1b[31m", RIGHT], 1, ""),
     ],
 )

@@ -14,7 +14,12 @@ from reservoir.core.leases.table import LeaseTable
 from reservoir.core.plan.scalars import READERS
 from reservoir.core.subject import Subject
 from reservoir.core.values.addresses import MalformedValueError, Prefix, Span, parse_address
-from reservoir.core.values.clients import is_mac_text, parse_identifier, parse_mac
+from reservoir.core.values.clients import (
+    is_mac_text,
+    parse_identifier,
+    parse_mac,
+    printed_client,
+)
 from reservoir.core.whereabouts import Answer, Whereabouts
 
 _MOST_TAG = 4094
@@ -59,7 +64,8 @@ def find(subject: Subject, asked: Sequence[str], leases: LeaseTable | None = Non
     Args:
         subject: A plan, or configuration that was read.
         asked: Addresses, subnets, ranges, MAC addresses in any notation, client identifiers
-            (``hex:…``, ``text:…``), VLAN tags, or names, in which ``*`` stands for anything.
+            (``0100.005e.0053.01``, ``hex:…``, ``text:…``), VLAN tags, or names, in which ``*``
+            stands for anything.
         leases: Who has which address.
 
     Raises:
@@ -72,13 +78,16 @@ def find(subject: Subject, asked: Sequence[str], leases: LeaseTable | None = Non
 
 def _answer(where: Whereabouts, text: str) -> Answer:
     """What is known of what a text means."""
-    if re.fullmatch(r"[0-9]+(\.[0-9]+){2,}[0-9./ +-]*", text):
+    printed = printed_client(text)
+    if printed is None and re.fullmatch(r"[0-9]+(\.[0-9]+){2,}[0-9./ +-]*", text):
         return where.addresses(text, _span(text))
     if is_mac_text(text):
         return where.client(text, parse_mac(text))
     if text.startswith(("hex:", "text:")):
         return where.client(text, parse_identifier(text))
     named = where.name(text)
+    if not named.is_known and printed is not None:
+        return where.client(text, printed)
     if not named.is_known and text.isascii() and text.isdigit() and 1 <= int(text) <= _MOST_TAG:
         return where.tag(text, int(text))
     return named

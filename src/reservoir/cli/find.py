@@ -35,11 +35,11 @@ def command(
     """Say what each WHAT is in a plan or in devices' configuration, and where that stands.
 
     WHAT is an address, a subnet, a range, a MAC address in any notation, a client identifier
-    (hex:01a2b3c4, text:name), a VLAN tag, or the name of a network, device, interface, class, zone
-    or machine, in which * stands for anything. FILE is a plan, or configuration of devices: an
-    argument that is a file's name. Of an address it says the network, what it is for, who serves
-    it, who has a lease of it, and the findings about it; of one that nothing names, the nearest
-    network and what is free around it.
+    (0100.005e.0053.01, hex:01a2b3c4, text:name), a VLAN tag, or the name of a network, device,
+    interface, class, zone or machine, in which * stands for anything. FILE is a plan, or
+    configuration of devices: an argument that is a file's name. Of an address it says the network,
+    what it is for, who serves it, who has a lease of it, and the findings about it; of one that
+    nothing names, the nearest network and what is free around it.
 
     \b
     Examples:
@@ -80,7 +80,10 @@ def _is_file(argument: str) -> bool:
     """Whether an argument is a file or folder, or can't be meant for anything but a plan's file."""
     if argument == STANDARD_INPUT or argument.endswith((".yaml", ".yml")):
         return True
-    return bool(argument.strip()) and "\0" not in argument and Path(argument).exists()
+    try:
+        return bool(argument.strip()) and Path(argument).exists()
+    except (OSError, ValueError):  # longer than any name, or no name at all
+        return False
 
 
 _EXAMPLE = "For example: reservoir find 10.84.20.30 ferry-line.yaml"

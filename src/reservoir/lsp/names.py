@@ -15,7 +15,7 @@ from reservoir.core.plan.references import Reference, kind_named_at, references
 from reservoir.core.plan.scalars import READERS
 from reservoir.core.problems import Place
 from reservoir.core.values.addresses import MalformedValueError, Prefix, format_address
-from reservoir.core.values.clients import is_mac_text
+from reservoir.core.values.clients import is_mac_text, printed_client
 from reservoir.files.cursor import Written
 from reservoir.lsp.state import State
 
@@ -60,7 +60,8 @@ def definition_of_word(word: str, state: State) -> list[Place]:
 def is_number(text: str) -> bool:
     """Whether a text is an address, a range, a subnet or a client."""
     is_address = re.match(r"[0-9]+(\.[0-9]+){2,}", text) is not None
-    return is_address or bool(is_mac_text(text)) or text.startswith(("hex:", "text:"))
+    is_client = is_mac_text(text) or printed_client(text) or text.startswith(("hex:", "text:"))
+    return is_address or bool(is_client)
 
 
 def asked_of(word: str) -> str:

@@ -20,6 +20,16 @@ is_mac_text = _MAC_NOTATIONS.fullmatch
 """Truthy for a MAC address in a notation that :func:`parse_mac` reads; for whole columns."""
 
 
+_PRINTED_IDENTIFIER = re.compile(
+    r"(?:[0-9A-Fa-f]{2})+(?:([:\-. ])(?:[0-9A-Fa-f]{2})+(?:\1(?:[0-9A-Fa-f]{2})+)*)?"
+)
+
+LEAST_PRINTED = 7
+"""Bytes of a client identifier that is known without ``hex:``; fewer are MAC and IPv4 addresses."""
+
+MOST_IDENTIFIER = 255
+"""Bytes that a client identifier has at most (RFC 2132 section 9.14)."""
+
 _HARDWARE = bytes((ETHERNET,))
 
 
@@ -79,13 +89,27 @@ def parse_identifier(text: str) -> bytes:
     return require_identifier(identifier, text)
 
 
+def printed_client(text: str) -> Client | None:
+    """A client identifier as devices print it: seven bytes or more in hexadecimal, in any groups.
+
+    One that is made of a MAC address, like 0100.005e.0053.01, is that client. None if it is none.
+    """
+    if _PRINTED_IDENTIFIER.fullmatch(text) is None:
+        return None
+    identifier = bytes.fromhex(text.translate(_SEPARATORS))
+    if not LEAST_PRINTED <= len(identifier) <= MOST_IDENTIFIER:
+        return None
+    is_mac = len(identifier) == LEAST_PRINTED and identifier[0] == ETHERNET
+    return Mac.from_bytes(identifier[1:], "big") if is_mac else identifier
+
+
 def require_identifier(identifier: bytes, text: str) -> bytes:
     """The bytes, if they can be a client identifier.
 
     Raises:
         MalformedValueError: they are not 2 to 255 (RFC 2132 section 9.14); ``text`` is named.
     """
-    if not 2 <= len(identifier) <= 255:
+    if not 2 <= len(identifier) <= MOST_IDENTIFIER:
         count = "1 byte" if len(identifier) == 1 else f"{len(identifier)} bytes"
         raise MalformedValueError(f"{text!r} has {count}; a client identifier has 2 to 255")
     return identifier
