@@ -150,8 +150,15 @@ class Whereabouts:
         if network.subnet.is_edge(address):
             edge = network.subnet.edge_word(address)
             yield Thing("edge", f"the {edge} address of {name}", at, name, address)
-        elif not found and address in self._space.network(name).kinds["free"]:
+        elif not found and not self._is_known(index, address):
             yield Thing("free", f"free in {name}", at, name, address)
+
+    def _is_known(self, index: int, address: int) -> bool:
+        """Whether anything in a network's VRF has an address, is bound to it, or names it."""
+        pools, vrf = self._pools, int(self._pools.vrf_numbers[index])
+        is_bound = bool(pools.bindings_by_address.at(vrf, address))
+        named = (use for use in self._in_use if (use.vrf, use.address) == (vrf, address))
+        return is_bound or address in pools.taken(index) or next(named, None) is not None
 
     def _stated(self, name: str, network: Network, address: int) -> Iterator[Thing]:
         """What a network says of an address itself."""
@@ -179,12 +186,12 @@ class Whereabouts:
     def _held(self, span: Span) -> Iterator[Thing]:
         """Who has set an address, is bound to it, or is expected there."""
         topology, address = self._pools.topology, span.first
-        virtual = set(topology.virtual)
-        for holder in topology.holders(address):
-            role = "virtual" if holder in virtual else "interface"
-            what = f"the {'virtual ' if role == 'virtual' else ''}address of {holder}"
-            at = (*holder.path, "virtual") if role == "virtual" else holder.address_path
-            yield Thing(role, what, at, topology.home_of(holder), address)
+        for holder in (each for each in topology.addressed if each.address == address):
+            home, what = topology.home_of(holder), f"the address of {holder}"
+            yield Thing("interface", what, holder.address_path, home, address)
+        for holder in (each for each in topology.virtual if each.address == address):
+            home, what = topology.home_of(holder), f"the virtual address of {holder}"
+            yield Thing("virtual", what, (*holder.path, "virtual"), home, address)
         for role, table in (("static", self._pools.static), ("bound", self._pools.bindings)):
             for row in np.flatnonzero(table.address == address).tolist():
                 yield self._machine(role, table, row)
